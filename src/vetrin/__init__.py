@@ -1,0 +1,3 @@
+"""Vetrin keeps local, staging and production copies of a content-managed site in step."""
+
+__version__ = "0.1.0"

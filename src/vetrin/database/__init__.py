@@ -1,0 +1,33 @@
+"""Tables and rows: one contract, one module per engine."""
+
+from .contract import (
+    HIDDEN,
+    Attachment,
+    Batch,
+    Column,
+    Database,
+    DatabaseError,
+    DatabaseUnreachable,
+    Exchange,
+    Facts,
+    Reader,
+    RowsDiffer,
+    Table,
+    hidden_name,
+)
+
+__all__ = [
+    "HIDDEN",
+    "Attachment",
+    "Batch",
+    "Column",
+    "Database",
+    "DatabaseError",
+    "DatabaseUnreachable",
+    "Exchange",
+    "Facts",
+    "Reader",
+    "RowsDiffer",
+    "Table",
+    "hidden_name",
+]

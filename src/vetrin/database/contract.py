@@ -1,0 +1,232 @@
+"""What every database engine offers to a transfer, and the values that pass between them.
+
+Rows travel as batches of cells. A cell is exactly what the engine stores: bytes for text and
+binary values (in the column's own character set), None for NULL, and for engines with dynamic
+types also int and float. Nothing is converted on the way, so what is read and written back is the
+same to the byte.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from typing import Any, Literal, Protocol
+
+Cell = bytes | int | float | None
+Where = Mapping[str, "str | int | Sequence[str | int]"]
+
+BATCH_BYTES = 1 << 20
+HIDDEN = "_vetrin_"
+
+
+class DatabaseError(Exception):
+    """The database refused or broke something; the message is fit for the user."""
+
+
+class DatabaseUnreachable(DatabaseError):
+    """No connection: ``remedy`` says what to try."""
+
+    def __init__(self, message: str, remedy: str = "") -> None:
+        super().__init__(message)
+        self.remedy = remedy
+
+
+class RowsDiffer(DatabaseError):
+    """What arrived in a hidden table is not what was sent to it."""
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What matters about a server before rows are moved to it; ``limits`` are in bytes."""
+
+    engine: str
+    product: str
+    version: str
+    charset: str
+    max_statement: int | None
+    bulk_load: bool | None
+    where: str
+    details: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Column:
+    """``read`` and ``write`` are the engine's own affair: how to get the stored value out and in."""
+
+    name: str
+    type: str
+    text: bool
+    read: str = ""
+    write: str = ""
+
+
+@dataclass(frozen=True)
+class Table:
+    """A base table. ``columns`` leaves out generated ones; ``rows`` and ``size`` are estimates.
+
+    ``key`` is the primary key; ``fixed`` holds all columns of primary and unique keys. ``notes``
+    say what a copy can not promise for this table.
+    """
+
+    name: str
+    columns: tuple[Column, ...]
+    key: tuple[str, ...]
+    fixed: frozenset[str]
+    rows: int
+    size: int
+    consistent: bool = True
+    notes: tuple[str, ...] = ()
+
+
+@dataclass
+class Batch:
+    """Rows of one table, row by row in one flat list: ``cells[row * width + column]``."""
+
+    width: int
+    cells: list[Cell]
+    size: int
+
+    @property
+    def rows(self) -> int:
+        return len(self.cells) // self.width
+
+    def column(self, index: int) -> list[Cell]:
+        return self.cells[index :: self.width]
+
+    def each(self) -> Iterator[list[Cell]]:
+        width = self.width
+        for at in range(0, len(self.cells), width):
+            yield self.cells[at : at + width]
+
+
+@dataclass(frozen=True)
+class Attachment:
+    """A thing that hangs on tables under a name unique in the whole database.
+
+    Two copies of it can not exist side by side, so it is taken off what leaves and put on what
+    comes in, directly after (or in the same transaction as) the swap. ``sql`` makes it anew.
+    """
+
+    kind: Literal["index", "trigger", "view", "constraint"]
+    name: str
+    table: str
+    sql: str
+    mode: str = ""
+
+
+@dataclass(frozen=True)
+class Exchange:
+    """In a swap the table ``live`` goes out as ``outgoing`` and ``incoming`` takes its name.
+
+    ``outgoing`` is None where there is no such table yet, ``incoming`` None where none follows.
+    """
+
+    live: str
+    incoming: str | None
+    outgoing: str | None
+
+
+class Reader(Protocol):
+    """Reads rows as they were at one moment, where the engine can."""
+
+    def rows(self, table: Table, batch_bytes: int = BATCH_BYTES) -> Iterator[Batch]:
+        """All rows in key order (where there is one), in batches of about ``batch_bytes``."""
+
+    def count(self, table: str, where: Where | None = None) -> int: ...
+
+
+class Database(Protocol):
+    """One database of an environment.
+
+    Guarantees: ``lay_out`` and ``fill`` touch hidden tables only; ``swap`` makes all exchanges
+    visible at once or none; names that begin with ``_vetrin_`` are hidden from ``tables``.
+
+    Every method raises DatabaseError, with the engine's own error chained.
+    """
+
+    engine: str
+
+    def facts(self) -> Facts: ...
+
+    def tables(self) -> list[Table]: ...
+
+    def size(self) -> int:
+        """Bytes of all tables, indexes included, as far as the engine tells."""
+
+    def reading(self) -> AbstractContextManager[Reader]:
+        """A consistent view; closed (and its locks with it) when the context ends."""
+
+    def count(self, table: str, where: Where | None = None) -> int: ...
+
+    def select(
+        self,
+        table: str,
+        columns: Sequence[str],
+        *,
+        where: Where | None = None,
+        order: str | None = None,
+        descending: bool = False,
+        limit: int | None = None,
+    ) -> list[tuple[Any, ...]]:
+        """A few rows as Python values (text as str), for looking, not for moving."""
+
+    def schema(self, table: str) -> str:
+        """The statement that makes this table, without what is an attachment."""
+
+    def attachments(self, tables: Iterable[str], views: Iterable[str]) -> list[Attachment]: ...
+
+    def views(self) -> list[str]: ...
+
+    def hidden_tables(self) -> list[str]: ...
+
+    def lay_out(self, hidden: str, table: Table, schema: str) -> None:
+        """Make the empty table ``hidden`` after a schema taken from a database of this engine."""
+
+    def fill(
+        self,
+        hidden: str,
+        table: Table,
+        batches: Iterable[Batch],
+        moved: Callable[[int, int], None] | None = None,
+    ) -> int:
+        """Write all batches; the number of rows. ``moved(rows, bytes)`` is told of each batch.
+
+        Raises:
+            RowsDiffer: the server altered, cut or dropped something.
+        """
+
+    def finish(self, hidden: str, source: Database, table: Table) -> None:
+        """Take over what belongs to a table beside its rows, such as the next number to give."""
+
+    def swap(
+        self,
+        exchanges: Sequence[Exchange],
+        detach: Sequence[Attachment],
+        attach: Sequence[Attachment],
+    ) -> None:
+        """Exchange all tables at once, then settle attachments.
+
+        Can be repeated after an interruption: exchanges already made are left out, attachments
+        already there are replaced.
+        """
+
+    def drop(self, hidden: Iterable[str]) -> None: ...
+
+    def close(self) -> None: ...
+
+
+def hidden_name(kind: Literal["new", "old"], token: str, index: int) -> str:
+    """The name of the ``index``-th hidden table of the run known by ``token``."""
+    return f"{HIDDEN}{kind}_{token}_{index}"
+
+
+def pending(exchanges: Sequence[Exchange], present: Iterable[str]) -> list[Exchange]:
+    """Those exchanges that a swap, interrupted and begun anew, still has to make."""
+    there = set(present)
+    return [
+        exchange
+        for exchange in exchanges
+        if (exchange.incoming in there)
+        or (exchange.incoming is None and exchange.outgoing not in there and exchange.live in there)
+    ]

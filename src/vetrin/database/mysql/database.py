@@ -1,0 +1,597 @@
+"""MariaDB and MySQL.
+
+Rows are read in the text protocol and written with ``LOAD DATA LOCAL`` where the server takes it,
+else with INSERT. Two connections: one for statements (utf8mb4), one for rows (binary, so that no
+character set is converted). Foreign keys, triggers and views carry names that are unique in the
+database, so they are attachments: off before, on after the swap.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import re
+import time
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import pymysql
+
+from ..contract import (
+    BATCH_BYTES,
+    HIDDEN,
+    Attachment,
+    Batch,
+    Column,
+    Database,
+    DatabaseError,
+    DatabaseUnreachable,
+    Exchange,
+    Facts,
+    RowsDiffer,
+    Table,
+    Where,
+    pending,
+)
+from .literals import LOAD_OPTIONS, insert_statements, load_block
+from .wire import Wire
+
+_MODE = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES"
+_INSERT_BYTES = 1 << 20
+_DEFINER = re.compile(r"\s+DEFINER\s*=\s*`(?:[^`]|``)*`@`(?:[^`]|``)*`", re.IGNORECASE)
+_FOREIGN_KEY = re.compile(r"^  (CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY .*?),?$", re.MULTILINE)
+
+_TEXT_TYPES = {
+    "char", "varchar", "tinytext", "text", "mediumtext", "longtext", "json",
+    "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob",
+}  # fmt: skip
+_NUMBERED = {"bit", "enum", "set"}
+_GEOMETRIES = {
+    "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring",
+    "multipolygon", "geometrycollection", "geomcollection",
+}  # fmt: skip
+_WIDE = {"ucs2", "utf16", "utf16le", "utf32"}
+
+
+@dataclass(frozen=True)
+class Credentials:
+    """How to log in; the password never shows in ``repr``."""
+
+    name: str
+    user: str
+    password: str = field(default="", repr=False)
+    host: str = "localhost"
+    port: int | None = None
+    socket: str | None = None
+
+    @property
+    def where(self) -> str:
+        return self.socket or f"{self.host}:{self.port or 3306}"
+
+
+def quote(name: str) -> str:
+    return "`" + name.replace("`", "``") + "`"
+
+
+@contextlib.contextmanager
+def _said(about: str) -> Iterator[None]:
+    try:
+        yield
+    except pymysql.Error as error:
+        code, *rest = error.args or (0,)
+        message = rest[0] if rest else str(error)
+        raise DatabaseError(f"{about}: {message} (error {code})") from error
+
+
+def _remedy(code: int, credentials: Credentials) -> str:
+    if code == 1045:
+        return "check user and password in the site's own configuration"
+    if code == 1049:
+        return f"create the database {credentials.name}, or correct its name"
+    if code == 1044:
+        return f"let {credentials.user} use the database {credentials.name}"
+    return f"check that the server runs and listens at {credentials.where}"
+
+
+def _where(where: Where | None) -> tuple[str, list[object]]:
+    if not where:
+        return "", []
+    parts: list[str] = []
+    values: list[object] = []
+    for column, wanted in where.items():
+        options = [wanted] if isinstance(wanted, (str, int)) else list(wanted)
+        parts.append(f"{quote(column)} IN ({', '.join(['%s'] * len(options))})")
+        values += options
+    return " WHERE " + " AND ".join(parts), values
+
+
+class _Reader:
+    def __init__(self, wire: Wire) -> None:
+        self._wire = wire
+
+    def rows(self, table: Table, batch_bytes: int = BATCH_BYTES) -> Iterator[Batch]:
+        columns = ", ".join(column.read for column in table.columns)
+        # Other engines than InnoDB would sort, and forbid nothing by their order.
+        order = ", ".join(map(quote, table.key)) if table.consistent else ""
+        sql = f"SELECT {columns} FROM {quote(table.name)}" + (f" ORDER BY {order}" if order else "")
+        width = len(table.columns)
+        with _said(table.name):
+            for cells, size in self._wire.stream(sql, batch_bytes):
+                yield Batch(width, cells, size)
+
+    def count(self, table: str, where: Where | None = None) -> int:
+        return _count(self._wire, table, where)
+
+
+def _count(connection: Any, table: str, where: Where | None) -> int:
+    clause, values = _where(where)
+    with _said(table), connection.cursor() as cursor:
+        cursor.execute(f"SELECT COUNT(*) FROM {quote(table)}{clause}", values or None)
+        return int(cursor.fetchone()[0])
+
+
+class MysqlDatabase:
+    """A database on a MariaDB or MySQL server.
+
+    Raises:
+        DatabaseUnreachable: no server there, or it refuses the account or the name.
+    """
+
+    engine = "mysql"
+
+    def __init__(
+        self, credentials: Credentials, *, read_only: bool = False, bulk_load: bool = True
+    ) -> None:
+        self._credentials = credentials
+        self._read_only = read_only
+        self._bulk_load = bulk_load
+        self._control = self._connect("utf8mb4")
+        self._wire: Wire | None = None
+
+    def _connect(self, charset: str) -> Wire:
+        c = self._credentials
+        try:
+            wire = Wire(
+                host=c.host,
+                port=c.port or 3306,
+                unix_socket=c.socket,
+                user=c.user,
+                password=c.password,
+                database=c.name,
+                # PyMySQL knows no "binary": it would decode names and messages with it.
+                charset="utf8mb4" if charset == "utf8mb4" else "latin1",
+                connect_timeout=10,
+                autocommit=True,
+                local_infile=True,
+            )
+            with wire.cursor() as cursor:
+                if charset == "binary":
+                    cursor.execute("SET NAMES binary")
+                cursor.execute("SET time_zone = '+00:00', foreign_key_checks = 0")
+                cursor.execute(f"SET sql_mode = '{_MODE}'")
+                cursor.execute("SET wait_timeout = 28800, net_write_timeout = 3600")
+        except pymysql.Error as error:
+            code, *rest = error.args or (0,)
+            raise DatabaseUnreachable(
+                f"{c.where}: {rest[0] if rest else error}", _remedy(int(code or 0), c)
+            ) from error
+        return wire
+
+    def close(self) -> None:
+        for wire in (self._control, self._wire):
+            if wire is not None:
+                with contextlib.suppress(pymysql.Error):
+                    wire.close()
+
+    def _rows(self, about: str, sql: str, values: Sequence[object] | None = None) -> list[Any]:
+        with _said(about):
+            self._control.ping(reconnect=False)
+            with self._control.cursor() as cursor:
+                cursor.execute(sql, values)
+                return list(cursor.fetchall())
+
+    def _do(self, about: str, sql: str) -> None:
+        self._rows(about, sql)
+
+    def facts(self) -> Facts:
+        name = self._credentials.name
+        (version, comment, packet, infile, lower), *_ = self._rows(
+            name,
+            "SELECT @@version, @@version_comment, @@max_allowed_packet, @@local_infile,"
+            " @@lower_case_table_names",
+        )
+        (charset, collation), *_ = self._rows(
+            name, "SELECT @@character_set_database, @@collation_database"
+        )
+        (user,), *_ = self._rows(name, "SELECT CURRENT_USER()")
+        return Facts(
+            engine=self.engine,
+            product="MariaDB" if "mariadb" in f"{version} {comment}".lower() else "MySQL",
+            version=str(version).split("-")[0],
+            charset=str(charset),
+            max_statement=int(packet),
+            bulk_load=bool(infile),
+            where=f"{name} on {self._credentials.where}",
+            details={
+                "collation": str(collation),
+                "account": str(user),
+                "lower-case table names": str(lower),
+            },
+        )
+
+    def tables(self) -> list[Table]:
+        name = self._credentials.name
+        schema = "WHERE table_schema = DATABASE()"
+        columns: dict[str, list[Column]] = {}
+        notes: dict[str, list[str]] = {}
+        for table, column, kind, whole, extra, charset in self._rows(
+            name,
+            "SELECT table_name, column_name, data_type, column_type, extra, character_set_name"
+            f" FROM information_schema.columns {schema} ORDER BY table_name, ordinal_position",
+        ):
+            if "GENERATED" in str(extra).upper().replace("DEFAULT_GENERATED", ""):
+                continue
+            columns.setdefault(table, []).append(_column(column, str(kind).lower(), str(whole)))
+            if charset in _WIDE:
+                notes.setdefault(table, []).append(
+                    f"column {column} is stored as {charset}: addresses in it are not rewritten"
+                )
+        keys: dict[str, list[str]] = {}
+        fixed: dict[str, set[str]] = {}
+        for table, index, column, unique in self._rows(
+            name,
+            "SELECT table_name, index_name, column_name, non_unique"
+            f" FROM information_schema.statistics {schema} ORDER BY table_name, index_name, seq_in_index",
+        ):
+            if not int(unique) and column is not None:
+                fixed.setdefault(table, set()).add(column)
+                if index == "PRIMARY":
+                    keys.setdefault(table, []).append(column)
+        found: list[Table] = []
+        for table, kind, engine, rows, size in self._rows(
+            name,
+            "SELECT table_name, table_type, engine, table_rows, data_length + index_length"
+            f" FROM information_schema.tables {schema} AND table_type <> 'VIEW' ORDER BY table_name",
+        ):
+            if table.startswith(HIDDEN) or kind == "SEQUENCE" or table not in columns:
+                continue
+            consistent = str(engine).lower() == "innodb"
+            if not consistent:
+                notes.setdefault(table, []).append(
+                    f"{engine} has no consistent view: rows may be of different moments"
+                )
+            if kind == "SYSTEM VERSIONED":
+                notes.setdefault(table, []).append("its history of versions is not copied")
+            found.append(
+                Table(
+                    table,
+                    tuple(columns[table]),
+                    tuple(keys.get(table, ())),
+                    frozenset(fixed.get(table, ())),
+                    int(rows or 0),
+                    int(size or 0),
+                    consistent,
+                    tuple(notes.get(table, ())),
+                )
+            )
+        return found
+
+    def size(self) -> int:
+        ((total,),) = self._rows(
+            self._credentials.name,
+            "SELECT COALESCE(SUM(data_length + index_length), 0) FROM information_schema.tables"
+            " WHERE table_schema = DATABASE()",
+        )
+        return int(total)
+
+    @contextlib.contextmanager
+    def reading(self) -> Iterator[_Reader]:
+        wire = self._connect("binary")
+        try:
+            with _said(self._credentials.name), wire.cursor() as cursor:
+                cursor.execute("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+                cursor.execute("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
+            yield _Reader(wire)
+        finally:
+            with contextlib.suppress(pymysql.Error):
+                wire.close()
+
+    def count(self, table: str, where: Where | None = None) -> int:
+        return _count(self._control, table, where)
+
+    def select(
+        self,
+        table: str,
+        columns: Sequence[str],
+        *,
+        where: Where | None = None,
+        order: str | None = None,
+        descending: bool = False,
+        limit: int | None = None,
+    ) -> list[tuple[Any, ...]]:
+        clause, values = _where(where)
+        sql = f"SELECT {', '.join(map(quote, columns))} FROM {quote(table)}{clause}"
+        if order:
+            sql += f" ORDER BY {quote(order)}" + (" DESC" if descending else "")
+        if limit is not None:
+            sql += f" LIMIT {int(limit)}"
+        return [tuple(row) for row in self._rows(table, sql, values or None)]
+
+    def _create_text(self, table: str) -> str:
+        return str(self._rows(table, f"SHOW CREATE TABLE {quote(table)}")[0][1])
+
+    def schema(self, table: str) -> str:
+        text = _FOREIGN_KEY.sub("", self._create_text(table))
+        # Without its last lines a definition may end with a comma, and hold empty lines.
+        text = re.sub(r"\n(?:\s*\n)+", "\n", text)
+        return re.sub(r",\s*\n\)", "\n)", text)
+
+    def views(self) -> list[str]:
+        return [
+            str(row[0])
+            for row in self._rows(
+                self._credentials.name,
+                "SELECT table_name FROM information_schema.views"
+                " WHERE table_schema = DATABASE() ORDER BY table_name",
+            )
+        ]
+
+    def attachments(self, tables: Iterable[str], views: Iterable[str]) -> list[Attachment]:
+        wanted = set(tables)
+        found: list[Attachment] = []
+        # Foreign keys of other tables that point at these follow a renamed table; they are
+        # attachments too, so that after the swap they point at the live name again.
+        holders = {
+            str(row[0])
+            for row in self._rows(
+                self._credentials.name,
+                "SELECT table_name, referenced_table_name FROM information_schema.referential_constraints"
+                " WHERE constraint_schema = DATABASE()",
+            )
+            if not str(row[0]).startswith(HIDDEN) and (row[0] in wanted or row[1] in wanted)
+        }
+        for table in sorted(holders):
+            for match in _FOREIGN_KEY.finditer(self._create_text(table)):
+                name = match[2][1:-1].replace("``", "`")
+                found.append(Attachment("constraint", name, table, match[1]))
+        for name, table, timing, event, action, mode in self._rows(
+            self._credentials.name,
+            "SELECT trigger_name, event_object_table, action_timing, event_manipulation,"
+            " action_statement, sql_mode FROM information_schema.triggers"
+            " WHERE trigger_schema = DATABASE() ORDER BY event_object_table, action_order",
+        ):
+            if table in wanted:
+                sql = (
+                    f"CREATE TRIGGER {quote(name)} {timing} {event} ON {quote(table)}"
+                    f" FOR EACH ROW {action}"
+                )
+                found.append(Attachment("trigger", name, table, sql, str(mode)))
+        for view in views:
+            text = str(self._rows(view, f"SHOW CREATE VIEW {quote(view)}")[0][1])
+            # The account that made the view may be unknown where it arrives; who brings it owns it.
+            sql = _DEFINER.sub("", text, count=1).replace("CREATE ", "CREATE OR REPLACE ", 1)
+            found.append(Attachment("view", view, view, sql))
+        return found
+
+    def hidden_tables(self) -> list[str]:
+        return [
+            str(row[0])
+            for row in self._rows(
+                self._credentials.name,
+                "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE()"
+                " AND table_name LIKE %s ORDER BY table_name",
+                [HIDDEN.replace("_", "\\_") + "%"],
+            )
+        ]
+
+    def lay_out(self, hidden: str, table: Table, schema: str) -> None:
+        head = f"CREATE TABLE {quote(table.name)}"
+        if not schema.startswith(head):
+            raise DatabaseError(f"{table.name}: its definition begins in an unknown way")
+        self._do(table.name, f"DROP TABLE IF EXISTS {quote(hidden)}")
+        self._do(table.name, f"CREATE TABLE {quote(hidden)}" + schema[len(head) :])
+
+    def fill(
+        self,
+        hidden: str,
+        table: Table,
+        batches: Iterable[Batch],
+        moved: Callable[[int, int], None] | None = None,
+    ) -> int:
+        wire = self._connect("binary")
+        # Kept where closing this database from another thread can cut a running load.
+        self._wire = wire
+        sent = 0
+
+        def counted() -> Iterator[Batch]:
+            nonlocal sent
+            for batch in batches:
+                sent += batch.rows
+                yield batch
+                if moved is not None:
+                    moved(batch.rows, batch.size)
+
+        try:
+            with _said(table.name):
+                if self._bulk_load and self._takes_loads():
+                    warned = self._load(wire, hidden, table, counted())
+                else:
+                    warned = self._insert(wire, hidden, table, counted())
+                with wire.cursor() as cursor:
+                    cursor.execute("SHOW WARNINGS LIMIT 1")
+                    told = cursor.fetchone()
+                if warned and warned != self._empty_enums(hidden, table):
+                    example = f", for one: {told[2].decode('latin1')}" if told else ""
+                    raise RowsDiffer(
+                        f"{table.name}: the server changed {warned} values on arrival{example}"
+                    )
+        finally:
+            self._wire = None
+            with contextlib.suppress(pymysql.Error):
+                wire.close()
+        there = self.count(hidden)
+        if there != sent:
+            raise RowsDiffer(f"{table.name}: {sent} rows were sent, {there} arrived")
+        return sent
+
+    def _empty_enums(self, hidden: str, table: Table) -> int:
+        """How many ENUM values are the empty one, which the server never takes without warning."""
+        names = [quote(c.name) for c in table.columns if c.type.lower().startswith("enum")]
+        if not names:
+            return 0
+        sums = " + ".join(f"COALESCE(SUM({name} + 0 = 0), 0)" for name in names)
+        return int(self._rows(table.name, f"SELECT {sums} FROM {quote(hidden)}")[0][0])
+
+    def _takes_loads(self) -> bool:
+        return bool(int(self._rows("local_infile", "SELECT @@local_infile")[0][0]))
+
+    @staticmethod
+    def _load(wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]) -> int:
+        targets: list[str] = []
+        settings: list[str] = []
+        for number, column in enumerate(table.columns):
+            if column.write == "{}":
+                targets.append(quote(column.name))
+            else:
+                targets.append(f"@v{number}")
+                settings.append(f"{quote(column.name)} = {column.write.format(f'@v{number}')}")
+        sql = (
+            f"LOAD DATA LOCAL INFILE 'rows' INTO TABLE {quote(hidden)} CHARACTER SET binary"
+            f" {LOAD_OPTIONS} ({', '.join(targets)})"
+        )
+        if settings:
+            sql += " SET " + ", ".join(settings)
+        _, warned = wire.load(sql, map(load_block, batches))
+        return warned
+
+    @staticmethod
+    def _insert(wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]) -> int:
+        names = ", ".join(quote(column.name) for column in table.columns)
+        head = f"INSERT INTO {quote(hidden)} ({names}) VALUES ".encode()
+        warned = 0
+        with wire.cursor() as cursor:
+            cursor.execute("SELECT @@max_allowed_packet")
+            most = int(cursor.fetchone()[0]) - 1024
+        limit = min(_INSERT_BYTES, most)
+        wire.begin()
+        for batch in batches:
+            for statement in insert_statements(head, table.columns, batch, limit, most):
+                wire.query(statement)  # type: ignore[arg-type]
+                warned += wire._result.warning_count  # type: ignore[attr-defined]
+        wire.commit()
+        return warned
+
+    def finish(self, hidden: str, source: Database, table: Table) -> None:
+        """Nothing: the next number to give is part of the table's definition here."""
+
+    def swap(
+        self,
+        exchanges: Sequence[Exchange],
+        detach: Sequence[Attachment],
+        attach: Sequence[Attachment],
+    ) -> None:
+        name = self._credentials.name
+        there = {
+            str(row[0])
+            for row in self._rows(
+                name,
+                "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE()",
+            )
+        }
+        renames: list[str] = []
+        for exchange in pending(exchanges, there):
+            if exchange.outgoing is not None and exchange.live in there:
+                renames.append(f"{quote(exchange.live)} TO {quote(exchange.outgoing)}")
+            if exchange.incoming is not None:
+                renames.append(f"{quote(exchange.incoming)} TO {quote(exchange.live)}")
+        if renames:
+            self._do("the swap of the tables", "RENAME TABLE " + ", ".join(renames))
+        self._detach(exchanges, detach)
+        self._attach(attach)
+
+    def _constraints(self) -> set[tuple[str, str]]:
+        return {
+            (str(row[0]), str(row[1]))
+            for row in self._rows(
+                self._credentials.name,
+                "SELECT table_name, constraint_name FROM information_schema.referential_constraints"
+                " WHERE constraint_schema = DATABASE()",
+            )
+        }
+
+    def _detach(self, exchanges: Sequence[Exchange], detach: Sequence[Attachment]) -> None:
+        outgoing = {e.live: e.outgoing for e in exchanges}
+        there = self._constraints()
+        for item in detach:
+            if item.kind == "trigger":
+                self._do(item.name, f"DROP TRIGGER IF EXISTS {quote(item.name)}")
+            elif item.kind == "view":
+                self._do(item.name, f"DROP VIEW IF EXISTS {quote(item.name)}")
+            elif item.kind == "constraint":
+                table = outgoing.get(item.table, item.table)
+                # InnoDB renames a constraint with its table where the name was made from it.
+                for name in (item.name, item.name.replace(item.table, table or "", 1)):
+                    if table is not None and (table, name) in there:
+                        self._do(
+                            table, f"ALTER TABLE {quote(table)} DROP FOREIGN KEY {quote(name)}"
+                        )
+                        there.discard((table, name))
+
+    def _attach(self, attach: Sequence[Attachment]) -> None:
+        there = self._constraints()
+        for item in attach:
+            if item.kind == "constraint" and (item.table, item.name) not in there:
+                self._do(item.table, f"ALTER TABLE {quote(item.table)} ADD {item.sql}")
+            elif item.kind == "trigger":
+                self._do(item.name, f"DROP TRIGGER IF EXISTS {quote(item.name)}")
+                self._do(item.name, f"SET sql_mode = '{item.mode}'")
+                try:
+                    self._do(item.name, item.sql)
+                finally:
+                    self._do(item.name, f"SET sql_mode = '{_MODE}'")
+        views = [item for item in attach if item.kind == "view"]
+        # A view may need another one: go round as long as each round brings one in.
+        while views:
+            failed: list[Attachment] = []
+            for item in views:
+                try:
+                    self._do(item.name, item.sql)
+                except DatabaseError as error:
+                    failed.append(item)
+                    problem = error
+            if len(failed) == len(views):
+                raise problem
+            views = failed
+
+    def drop(self, hidden: Iterable[str]) -> None:
+        for name in hidden:
+            if not name.startswith(HIDDEN):
+                raise ValueError(f"{name} is no hidden table")
+            self._drop(name)
+
+    def _drop(self, name: str) -> None:
+        # The server needs a moment to let go of a table whose load was cut off.
+        for _ in range(20):
+            try:
+                self._do(name, f"DROP TABLE IF EXISTS {quote(name)}")
+                return
+            except DatabaseError as error:
+                if "1205" not in str(error) and "1213" not in str(error):
+                    raise
+                time.sleep(0.25)
+        self._do(name, f"DROP TABLE IF EXISTS {quote(name)}")
+
+
+def _column(name: str, kind: str, whole: str) -> Column:
+    quoted = quote(name)
+    if kind in _NUMBERED:
+        return Column(name, whole, False, f"{quoted}+0", "CAST({} AS UNSIGNED)")
+    if kind == "float":
+        # The text of a FLOAT is cut to six digits; as a DOUBLE it is whole.
+        return Column(name, whole, False, f"{quoted}+0e0", "{}")
+    if kind in _GEOMETRIES:
+        # The stored form (four bytes for the reference system, then WKB) goes in as it came out.
+        return Column(name, whole, False, quoted, "{}")
+    if kind == "json":
+        return Column(name, whole, True, quoted, "CONVERT({} USING utf8mb4)")
+    return Column(name, whole, kind in _TEXT_TYPES, quoted, "{}")

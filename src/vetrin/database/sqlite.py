@@ -1,0 +1,371 @@
+"""SQLite: the embedded engine.
+
+Statements that change the schema are transactional here, so the swap with its indexes, triggers
+and views is one transaction. Text is carried as the bytes that are stored, valid UTF-8 or not.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import re
+import sqlite3
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+from .contract import (
+    BATCH_BYTES,
+    HIDDEN,
+    Attachment,
+    Batch,
+    Cell,
+    Column,
+    Database,
+    DatabaseError,
+    DatabaseUnreachable,
+    Exchange,
+    Facts,
+    RowsDiffer,
+    Table,
+    Where,
+    pending,
+)
+
+_NAME = r'(?:"(?:[^"]|"")*"|`(?:[^`]|``)*`|\[[^\]]*\]|\'(?:[^\']|\'\')*\'|[^\s(]+)'
+_CREATE = re.compile(rf"\s*CREATE\s+TABLE\s+(?:IF\s+NOT\s+EXISTS\s+)?{_NAME}", re.IGNORECASE)
+_ROWID = "rowid"
+
+
+class Text(bytes):
+    """A TEXT value as it is stored, told apart from a BLOB of the same bytes."""
+
+    letter = b"T"
+
+
+def quote(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+def _where(where: Where | None) -> tuple[str, list[object]]:
+    if not where:
+        return "", []
+    parts: list[str] = []
+    values: list[object] = []
+    for column, wanted in where.items():
+        options = [wanted] if isinstance(wanted, (str, int)) else list(wanted)
+        parts.append(f"{quote(column)} IN ({', '.join('?' * len(options))})")
+        values += options
+    return " WHERE " + " AND ".join(parts), values
+
+
+class _Reader:
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        self._connection = connection
+
+    def rows(self, table: Table, batch_bytes: int = BATCH_BYTES) -> Iterator[Batch]:
+        columns = ", ".join(quote(c.name) if c.name != _ROWID else _ROWID for c in table.columns)
+        order = ", ".join(quote(name) if name != _ROWID else _ROWID for name in table.key)
+        sql = f"SELECT {columns} FROM {quote(table.name)}" + (f" ORDER BY {order}" if order else "")
+        width = len(table.columns)
+        cells: list[Cell] = []
+        size = 0
+        with _said(table.name):
+            cursor = self._connection.execute(sql)
+            try:
+                for row in cursor:
+                    cells += row
+                    size += sum(len(c) if isinstance(c, bytes) else 8 for c in row)
+                    if size >= batch_bytes:
+                        yield Batch(width, cells, size)
+                        cells, size = [], 0
+            finally:
+                cursor.close()
+        if cells:
+            yield Batch(width, cells, size)
+
+    def count(self, table: str, where: Where | None = None) -> int:
+        clause, values = _where(where)
+        with _said(table):
+            sql = f"SELECT count(*) FROM {quote(table)}{clause}"
+            return int(self._connection.execute(sql, values).fetchone()[0])
+
+
+@contextlib.contextmanager
+def _said(about: str) -> Iterator[None]:
+    try:
+        yield
+    except sqlite3.Error as error:
+        raise DatabaseError(f"{about}: {error}") from error
+
+
+class SqliteDatabase:
+    """A SQLite file; opened for writing unless ``read_only``.
+
+    Raises:
+        DatabaseUnreachable: there is no such file, or it is no database.
+    """
+
+    engine = "sqlite"
+
+    def __init__(self, path: Path, *, read_only: bool = False) -> None:
+        self._path = path
+        if not path.is_file():
+            raise DatabaseUnreachable(
+                f"there is no database file {path}", "check the file's name in the site's settings"
+            )
+        mode = "ro" if read_only else "rw"
+        self._uri = f"{path.resolve().as_uri()}?mode={mode}"
+        self._connection = self._connect()
+        try:
+            self._connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
+        except sqlite3.Error as error:
+            raise DatabaseUnreachable(f"{path} is no readable database: {error}") from error
+
+    def _connect(self) -> sqlite3.Connection:
+        try:
+            connection = sqlite3.connect(
+                self._uri, uri=True, isolation_level=None, timeout=30, check_same_thread=False
+            )
+        except sqlite3.Error as error:
+            raise DatabaseUnreachable(f"{self._path}: {error}") from error
+        connection.text_factory = Text
+        # Renaming a table must not edit the text of triggers, views and foreign keys: they speak
+        # of the live names, and those stay.
+        connection.execute("PRAGMA foreign_keys = OFF")
+        connection.execute("PRAGMA legacy_alter_table = ON")
+        return connection
+
+    def close(self) -> None:
+        self._connection.close()
+
+    def _one(self, sql: str) -> Any:
+        value = self._connection.execute(sql).fetchone()[0]
+        return value.decode("utf-8", "replace") if isinstance(value, bytes) else value
+
+    def facts(self) -> Facts:
+        with _said(self._path.name):
+            return Facts(
+                engine=self.engine,
+                product="SQLite",
+                version=self._one("SELECT sqlite_version()"),
+                charset=self._one("PRAGMA encoding"),
+                max_statement=None,
+                bulk_load=None,
+                where=str(self._path),
+                details={"journal mode": self._one("PRAGMA journal_mode")},
+            )
+
+    def _master(self, kind: str) -> list[tuple[str, str, str]]:
+        rows = self._connection.execute(
+            "SELECT name, tbl_name, coalesce(sql, '') FROM sqlite_master WHERE type = ? ORDER BY rowid",
+            (kind,),
+        )
+        return [tuple(bytes(cell).decode() for cell in row) for row in rows]  # type: ignore[misc]
+
+    def tables(self) -> list[Table]:
+        found: list[Table] = []
+        with _said(self._path.name):
+            for name, _, sql in self._master("table"):
+                if name.startswith(("sqlite_", HIDDEN)) or not _CREATE.match(sql):
+                    continue
+                found.append(self._table(name, sql))
+        return found
+
+    def _table(self, name: str, sql: str) -> Table:
+        columns: list[Column] = []
+        keyed: list[tuple[int, str]] = []
+        for _, raw, kind, _, _, key, hidden in self._connection.execute(
+            f"PRAGMA table_xinfo({quote(name)})"
+        ):
+            column = bytes(raw).decode()
+            if key:
+                keyed.append((key, column))
+            if hidden == 0:
+                columns.append(Column(column, bytes(kind).decode().lower(), True))
+        keyed.sort()
+        key_columns = tuple(column for _, column in keyed)
+        fixed = set(key_columns)
+        for _, index, unique, *_ in list(
+            self._connection.execute(f"PRAGMA index_list({quote(name)})")
+        ):
+            if unique:
+                info = self._connection.execute(f"PRAGMA index_info({quote(bytes(index).decode())})")
+                fixed |= {bytes(row[2]).decode() for row in info if row[2] is not None}
+        without_rowid = re.search(r"\)[^()]*\bWITHOUT\s+ROWID\b[^()]*$", sql, re.IGNORECASE)
+        names = {column.name.lower() for column in columns}
+        if not key_columns and not without_rowid and _ROWID not in names:
+            columns.insert(0, Column(_ROWID, "integer", False))
+            key_columns = (_ROWID,)
+        rows = self._one(f"SELECT count(*) FROM {quote(name)}")
+        try:
+            size = self._one(
+                f"SELECT coalesce(sum(pgsize), 0) FROM dbstat WHERE name = '{name.replace(chr(39), chr(39) * 2)}'"
+            )
+        except sqlite3.Error:  # dbstat is an option of the library's build
+            size = 0
+        return Table(name, tuple(columns), key_columns, frozenset(fixed), rows, size)
+
+    def size(self) -> int:
+        with _said(self._path.name):
+            return int(self._one("PRAGMA page_count")) * int(self._one("PRAGMA page_size"))
+
+    @contextlib.contextmanager
+    def reading(self) -> Iterator[_Reader]:
+        connection = self._connect()
+        try:
+            with _said(self._path.name):
+                connection.execute("BEGIN")
+                connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
+            yield _Reader(connection)
+        finally:
+            connection.close()
+
+    def count(self, table: str, where: Where | None = None) -> int:
+        return _Reader(self._connection).count(table, where)
+
+    def select(
+        self,
+        table: str,
+        columns: Sequence[str],
+        *,
+        where: Where | None = None,
+        order: str | None = None,
+        descending: bool = False,
+        limit: int | None = None,
+    ) -> list[tuple[Any, ...]]:
+        clause, values = _where(where)
+        sql = f"SELECT {', '.join(map(quote, columns))} FROM {quote(table)}{clause}"
+        if order:
+            sql += f" ORDER BY {quote(order)}" + (" DESC" if descending else "")
+        if limit is not None:
+            sql += f" LIMIT {int(limit)}"
+        with _said(table):
+            return [
+                tuple(c.decode("utf-8", "replace") if isinstance(c, Text) else c for c in row)
+                for row in self._connection.execute(sql, values)
+            ]
+
+    def schema(self, table: str) -> str:
+        with _said(table):
+            for name, _, sql in self._master("table"):
+                if name == table:
+                    return sql
+        raise DatabaseError(f"there is no table {table}")
+
+    def views(self) -> list[str]:
+        with _said(self._path.name):
+            return [name for name, _, _ in self._master("view")]
+
+    def attachments(self, tables: Iterable[str], views: Iterable[str]) -> list[Attachment]:
+        wanted, wanted_views = set(tables), set(views)
+        found: list[Attachment] = []
+        with _said(self._path.name):
+            for name, table, sql in self._master("index"):
+                if table in wanted and sql:
+                    found.append(Attachment("index", name, table, sql))
+            for name, _, sql in self._master("view"):
+                if name in wanted_views:
+                    found.append(Attachment("view", name, name, sql))
+            for name, table, sql in self._master("trigger"):
+                if table in wanted or table in wanted_views:
+                    found.append(Attachment("trigger", name, table, sql))
+        return found
+
+    def hidden_tables(self) -> list[str]:
+        with _said(self._path.name):
+            return [name for name, _, _ in self._master("table") if name.startswith(HIDDEN)]
+
+    def lay_out(self, hidden: str, table: Table, schema: str) -> None:
+        sql = _CREATE.sub(lambda _: f"CREATE TABLE {quote(hidden)}", schema, count=1)
+        with _said(table.name):
+            self._connection.execute(f"DROP TABLE IF EXISTS {quote(hidden)}")
+            self._connection.execute(sql)
+
+    def fill(
+        self,
+        hidden: str,
+        table: Table,
+        batches: Iterable[Batch],
+        moved: Callable[[int, int], None] | None = None,
+    ) -> int:
+        names = ", ".join(quote(c.name) if c.name != _ROWID else _ROWID for c in table.columns)
+        sql = f"INSERT INTO {quote(hidden)} ({names}) VALUES ({{}})"
+        plain = sql.format(", ".join("?" * len(table.columns)))
+        sent = 0
+        with _said(table.name):
+            for batch in batches:
+                self._connection.execute("BEGIN IMMEDIATE")
+                try:
+                    self._write(batch, sql, plain)
+                except BaseException:
+                    self._connection.execute("ROLLBACK")
+                    raise
+                self._connection.execute("COMMIT")
+                sent += batch.rows
+                if moved is not None:
+                    moved(batch.rows, batch.size)
+            there = self._one(f"SELECT count(*) FROM {quote(hidden)}")
+        if there != sent:
+            raise RowsDiffer(f"{table.name}: {sent} rows were sent, {there} arrived")
+        return sent
+
+    def _write(self, batch: Batch, sql: str, plain: str) -> None:
+        try:
+            bound = [
+                [str(c, "utf-8") if isinstance(c, Text) else c for c in row] for row in batch.each()
+            ]
+        except UnicodeDecodeError:
+            # Text that is no UTF-8 can only be bound as bytes and turned into text by the engine.
+            for row in batch.each():
+                marks = ", ".join("CAST(? AS TEXT)" if isinstance(c, Text) else "?" for c in row)
+                values = [bytes(c) if isinstance(c, bytes) else c for c in row]
+                self._connection.execute(sql.format(marks), values)
+        else:
+            self._connection.executemany(plain, bound)
+
+    def finish(self, hidden: str, source: Database, table: Table) -> None:
+        if not isinstance(source, SqliteDatabase):
+            return
+        with _said(table.name):
+            if "AUTOINCREMENT" not in source.schema(table.name).upper():
+                return
+            row = source._connection.execute(
+                "SELECT seq FROM sqlite_sequence WHERE name = ?", (table.name,)
+            ).fetchone()
+            self._connection.execute("DELETE FROM sqlite_sequence WHERE name = ?", (hidden,))
+            if row is not None:
+                self._connection.execute("INSERT INTO sqlite_sequence VALUES (?, ?)", (hidden, row[0]))
+
+    def swap(
+        self,
+        exchanges: Sequence[Exchange],
+        detach: Sequence[Attachment],
+        attach: Sequence[Attachment],
+    ) -> None:
+        execute = self._connection.execute
+        with _said("the swap of the tables"):
+            execute("BEGIN IMMEDIATE")
+            try:
+                there = {name for name, _, _ in self._master("table")}
+                todo = pending(exchanges, there)
+                for item in (*detach, *attach):
+                    if item.kind != "constraint":
+                        execute(f"DROP {item.kind.upper()} IF EXISTS {quote(item.name)}")
+                for exchange in todo:
+                    if exchange.outgoing is not None and exchange.live in there:
+                        execute(f"ALTER TABLE {quote(exchange.live)} RENAME TO {quote(exchange.outgoing)}")
+                    if exchange.incoming is not None:
+                        execute(f"ALTER TABLE {quote(exchange.incoming)} RENAME TO {quote(exchange.live)}")
+                for item in attach:
+                    execute(item.sql)
+            except BaseException:
+                execute("ROLLBACK")
+                raise
+            execute("COMMIT")
+
+    def drop(self, hidden: Iterable[str]) -> None:
+        for name in hidden:
+            if not name.startswith(HIDDEN):
+                raise ValueError(f"{name} is no hidden table")
+            with _said(name):
+                self._connection.execute(f"DROP TABLE IF EXISTS {quote(name)}")

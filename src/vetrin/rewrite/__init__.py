@@ -1,0 +1,19 @@
+"""Rewriting addresses, paths and literals in bytes: the heart of the tool, pure and on its own."""
+
+from .address import Address, AddressError
+from .engine import Rewriter, Tally
+from .mapping import DiskPath, Mapping, MappingError, Pair
+from .scan import Match, Scanner
+
+__all__ = [
+    "Address",
+    "AddressError",
+    "DiskPath",
+    "Mapping",
+    "MappingError",
+    "Match",
+    "Pair",
+    "Rewriter",
+    "Scanner",
+    "Tally",
+]

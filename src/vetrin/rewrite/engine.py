@@ -1,0 +1,255 @@
+"""The rewriter: bytes in, bytes out, counts beside it.
+
+What holds lengths (PHP-serialised values, at any depth and inside JSON strings) is taken apart and
+its lengths are written anew; everything else is replaced as text. A value in which nothing matches
+comes back as the identical object.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+from . import php
+from .jsontext import Style, may_hold_serialised, serialised_literals
+from .mapping import Mapping
+from .scan import Match, Scanner
+
+DEEPEST = 48
+"""Strings in strings in strings: beyond this many levels a value is left and reported."""
+
+
+@dataclass
+class Tally:
+    """What a rewrite did: replacements by pair and form, and what it left alone.
+
+    ``broken``: values that look serialised but whose lengths do not fit, although something in
+    them matches; they stay byte for byte. ``left``: payloads, keys and strings that matched but
+    could not be changed without harm.
+    """
+
+    replaced: Counter[tuple[int, str]] = field(default_factory=Counter)
+    broken: int = 0
+    left: int = 0
+
+    @property
+    def total(self) -> int:
+        return self.replaced.total()
+
+    def add(self, other: Tally) -> None:
+        self.replaced.update(other.replaced)
+        self.broken += other.broken
+        self.left += other.left
+
+
+class Rewriter:
+    """Applies a mapping to values. Holds no state between calls; safe to share."""
+
+    def __init__(self, mapping: Mapping) -> None:
+        self.mapping = mapping
+        self._scanner = Scanner(mapping)
+
+    def may_match(self, data: bytes) -> bool:
+        """False only where ``rewrite`` would return ``data`` itself; a scan at memory speed."""
+        return self._scanner.may_match(data)
+
+    def rewrite(self, data: bytes, tally: Tally) -> bytes:
+        """``data`` with every match replaced; ``data`` itself if nothing changed."""
+        if not self._scanner.may_match(data):
+            return data
+        return self._value(data, tally, 0)
+
+    def rewrite_column(
+        self, values: Sequence[bytes | None], tally: Tally
+    ) -> dict[int, bytes] | None:
+        """The changed ones among ``values``, by their index; None if there is none.
+
+        Quicker than ``rewrite`` on each, because one look over all of them decides most batches.
+        """
+        if not self._scanner.may_match(b"\0".join(filter(None, values))):
+            return None
+        changed: dict[int, bytes] = {}
+        may_match = self._scanner.may_match
+        for index, value in enumerate(values):
+            if value and may_match(value):
+                new = self._value(value, tally, 0)
+                if new is not value:
+                    changed[index] = new
+        return changed or None
+
+    def _value(self, data: bytes, tally: Tally, depth: int) -> bytes:
+        matches = self._scanner.find(data)
+        # An escape can hide an address from the scanner (S: strings, \u escapes), so a value that
+        # may hold structure is looked into even where the text itself shows no match.
+        if php.looks_serialised(data):
+            if depth > DEEPEST:
+                tally.left += bool(matches)
+                return data
+            return self._serialised(data, matches, tally, depth)
+        if not matches:
+            return data
+        if may_hold_serialised(data):
+            return self._with_literals(data, matches, tally, depth)
+        return _replace(data, matches, tally)
+
+    def _serialised(
+        self, data: bytes, matches: list[Match], tally: Tally, depth: int
+    ) -> bytes:
+        start = len(data) - len(data.lstrip())
+        try:
+            parsed = php.walk(data, start)
+        except php.PhpError:
+            tally.broken += bool(matches)
+            return data
+        pieces: list[bytes] = []
+        done = 0
+        keys: dict[int, set[bytes]] | None = None
+        at = 0
+        total = len(matches)
+        for span in parsed.spans:
+            while at < total and matches[at].end <= span.start:
+                at += 1
+            if span.kind == "s" and (at >= total or matches[at].start >= span.end):
+                continue
+            old = data[span.start : span.end]
+            new = self._string(old, span, tally, depth)
+            if new is old:
+                continue
+            if span.is_key:
+                if keys is None:
+                    keys = _keys(data, parsed)
+                siblings = keys[span.container]
+                if new in siblings:
+                    tally.left += 1
+                    continue
+                siblings.discard(old)
+                siblings.add(new)
+            pieces.append(data[done : span.head])
+            pieces.append(_written(span.kind, new))
+            done = span.end
+        if not pieces:
+            return data
+        pieces.append(data[done:])
+        return b"".join(pieces)
+
+    def _string(self, old: bytes, span: php.Span, tally: Tally, depth: int) -> bytes:
+        """What a string of a serialised value becomes; ``old`` itself if it stays."""
+        if span.is_key:
+            if old[:1] == b"\0":
+                return old
+            trial = Tally()
+            new = self._value(old, trial, depth + 1)
+            tally.add(trial)
+            return new
+        if span.kind == "S":
+            plain = php.unescape(old)
+            new = self._value(plain, tally, depth + 1)
+            return old if new is plain else new
+        if span.kind == "C":
+            return self._payload(old, tally, depth)
+        return self._value(old, tally, depth + 1)
+
+    def _payload(self, old: bytes, tally: Tally, depth: int) -> bytes:
+        """A custom payload: rewritten if it is a row of serialised values, with or without tags."""
+        if not self._scanner.may_match(old):
+            return old
+        position, pieces = 0, []
+        inner = Tally()
+        try:
+            while position < len(old):
+                if old[position : position + 2] in (b"x:", b"m:"):
+                    pieces.append(old[position : position + 2])
+                    position += 2
+                elif old[position : position + 1] in (b";", b","):
+                    pieces.append(old[position : position + 1])
+                    position += 1
+                else:
+                    end = php.walk(old, position).end
+                    pieces.append(self._value(old[position:end], inner, depth + 1))
+                    position = end
+        except php.PhpError:
+            tally.left += bool(self._scanner.find(old))
+            return old
+        new = b"".join(pieces)
+        tally.add(inner)
+        return old if new == old else new
+
+    def _with_literals(
+        self, data: bytes, matches: list[Match], tally: Tally, depth: int
+    ) -> bytes:
+        """Text in which JSON strings hold serialised values: those by structure, the rest as text."""
+        kept: list[Match] = []
+        edits: list[tuple[int, int, bytes]] = []
+        at = 0
+        for start, end in serialised_literals(data):
+            while at < len(matches) and matches[at].end <= start:
+                kept.append(matches[at])
+                at += 1
+            inside: list[Match] = []
+            while at < len(matches) and matches[at].start < end:
+                inside.append(matches[at])
+                at += 1
+            if not inside or depth > DEEPEST:
+                tally.left += bool(inside)
+                continue
+            literal = data[start:end]
+            try:
+                style = Style(literal)
+            except ValueError:
+                tally.left += 1
+                continue
+            if not (php.looks_serialised(style.decoded) or may_hold_serialised(style.decoded)):
+                kept.extend(inside)
+                continue
+            new = self._value(style.decoded, tally, depth + 1)
+            if new is not style.decoded:
+                edits.append((start, end, style.encode(new)))
+        kept.extend(matches[at:])
+        for match in kept:
+            tally.replaced[match.pair, match.form] += 1
+            edits.append((match.start, match.end, match.new))
+        edits.sort(key=lambda edit: edit[0])
+        return _apply(data, edits)
+
+
+def _replace(data: bytes, matches: list[Match], tally: Tally) -> bytes:
+    replaced = tally.replaced
+    pieces: list[bytes] = []
+    done = 0
+    for match in matches:
+        replaced[match.pair, match.form] += 1
+        pieces.append(data[done : match.start])
+        pieces.append(match.new)
+        done = match.end
+    pieces.append(data[done:])
+    return b"".join(pieces)
+
+
+def _apply(data: bytes, edits: list[tuple[int, int, bytes]]) -> bytes:
+    if not edits:
+        return data
+    pieces: list[bytes] = []
+    done = 0
+    for start, end, new in edits:
+        pieces += (data[done:start], new)
+        done = end
+    pieces.append(data[done:])
+    return b"".join(pieces)
+
+
+def _written(kind: str, new: bytes) -> bytes:
+    """The length prefix and the bytes of a changed string, up to its closing quote."""
+    if kind == "s":
+        return b's:%d:"%b' % (len(new), new)
+    if kind == "S":
+        return b'S:%d:"%b' % (len(new), php.escape(new))
+    return b"%d:{%b" % (len(new), new)
+
+
+def _keys(data: bytes, parsed: php.Parsed) -> dict[int, set[bytes]]:
+    keys: dict[int, set[bytes]] = {}
+    for span in parsed.spans:
+        if span.is_key:
+            keys.setdefault(span.container, set()).add(data[span.start : span.end])
+    return keys

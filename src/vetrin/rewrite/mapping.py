@@ -1,0 +1,123 @@
+"""What one rewrite replaces by what: pairs of addresses, of paths on disk, and of literals."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from typing import Literal
+
+from .address import Address
+
+_DRIVE = re.compile(r"[A-Za-z]:[\\/]")
+
+
+class MappingError(ValueError):
+    """Two pairs contradict each other, or one can not be used."""
+
+
+@dataclass(frozen=True)
+class DiskPath:
+    """An absolute path on disk, split at its separators; ``drive`` is ``"C:"`` or empty."""
+
+    drive: str
+    segments: tuple[str, ...]
+
+    @classmethod
+    def parse(cls, text: str) -> DiskPath:
+        """Read ``/srv/www/site`` or ``C:\\sites\\x``; raises MappingError where it is relative."""
+        if _DRIVE.match(text):
+            drive, rest = text[:2], text[2:]
+            segments = tuple(part for part in re.split(r"[\\/]+", rest) if part)
+        elif text.startswith("/"):
+            drive, segments = "", tuple(part for part in text.split("/") if part)
+        else:
+            raise MappingError(f"{text!r} is not an absolute path")
+        if not segments:
+            raise MappingError(f"{text!r} is the root of a disk and would match everywhere")
+        return cls(drive, segments)
+
+    def __str__(self) -> str:
+        separator = "\\" if self.drive else "/"
+        return self.drive + separator + separator.join(self.segments)
+
+
+@dataclass(frozen=True)
+class Pair:
+    """One replacement. ``old`` and ``new`` are of the type that ``kind`` names."""
+
+    kind: Literal["address", "path", "literal"]
+    old: Address | DiskPath | bytes
+    new: Address | DiskPath | bytes
+
+    @property
+    def old_text(self) -> str:
+        return _text(self.old)
+
+    @property
+    def new_text(self) -> str:
+        return _text(self.new)
+
+
+def _text(side: Address | DiskPath | bytes) -> str:
+    return side.decode("utf-8", "replace") if isinstance(side, bytes) else str(side)
+
+
+@dataclass(frozen=True)
+class Mapping:
+    """All pairs of one rewrite, applied in one pass, longest match first.
+
+    ``bare_host``: also replace the host name where it stands without a scheme.
+    """
+
+    pairs: tuple[Pair, ...]
+    bare_host: bool = field(default=False)
+
+    @classmethod
+    def build(
+        cls,
+        *,
+        addresses: Iterable[Address] = (),
+        address: Address | None = None,
+        roots: Iterable[str] = (),
+        root: str | None = None,
+        literals: Sequence[tuple[bytes, bytes]] = (),
+        bare_host: bool = False,
+    ) -> Mapping:
+        """Make the mapping from a source's ``addresses`` and ``roots`` to the target's.
+
+        An address matches with http and https both, so two that differ in their scheme alone are
+        one pair. Pairs that would replace something by itself are left out, unless their scheme
+        differs.
+
+        Raises:
+            MappingError: a root is relative, a literal is empty, or two pairs replace the same.
+        """
+        pairs: list[Pair] = []
+        seen: dict[object, Pair] = {}
+
+        def add(key: object, pair: Pair) -> None:
+            if key in seen:
+                if seen[key].new != pair.new:
+                    raise MappingError(
+                        f"{pair.old_text!r} would become both {seen[key].new_text!r} "
+                        f"and {pair.new_text!r}"
+                    )
+                return
+            seen[key] = pair
+            pairs.append(pair)
+
+        if address is not None:
+            for old in addresses:
+                add((old.host, old.port, old.path), Pair("address", old, address))
+        if root is not None:
+            new_root = DiskPath.parse(root)
+            for text in roots:
+                old_root = DiskPath.parse(text)
+                if old_root != new_root:
+                    add(old_root, Pair("path", old_root, new_root))
+        for old_bytes, new_bytes in literals:
+            if not old_bytes:
+                raise MappingError("an empty text can not be replaced")
+            add(old_bytes, Pair("literal", old_bytes, new_bytes))
+        return cls(tuple(pairs), bare_host)

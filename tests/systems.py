@@ -1,0 +1,114 @@
+"""The real systems that tests and benchmarks run against, each private: own folder, own port.
+
+Nothing here touches a server that already runs on the machine; what is started is ended by its
+process id.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import socket
+import subprocess
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pymysql
+
+
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def program(*names: str) -> str:
+    places = os.environ.get("PATH", "") + ":/usr/sbin:/usr/local/sbin"
+    for name in names:
+        found = shutil.which(name, path=places)
+        if found:
+            return found
+    raise RuntimeError(f"{names[0]} is not installed; scripts/install-systems brings it")
+
+
+class Mariadb:
+    """A MariaDB server with its own data folder, socket and port."""
+
+    def __init__(self, folder: Path, *options: str) -> None:
+        # A socket's path may be 107 bytes long at most, so it does not live in pytest's folder.
+        self.folder = folder
+        self.port = free_port()
+        self.socket = str(folder / "s.sock")
+        data = folder / "data"
+        account = ["--user=root"] if os.geteuid() == 0 else []
+        subprocess.run(
+            [
+                program("mariadb-install-db"), "--no-defaults", f"--datadir={data}",
+                "--auth-root-authentication-method=normal", "--skip-test-db", *account,
+            ],
+            check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        self._log = (folder / "server.log").open("wb")
+        self.process = subprocess.Popen(
+            [
+                program("mariadbd"), "--no-defaults", f"--datadir={data}",
+                f"--socket={self.socket}", f"--port={self.port}", "--bind-address=127.0.0.1",
+                "--skip-log-bin", "--character-set-server=utf8mb4", "--skip-name-resolve",
+                "--innodb-flush-log-at-trx-commit=2", *account, *options,
+            ],
+            stdout=self._log, stderr=self._log,
+        )  # fmt: skip
+        deadline = time.monotonic() + 60
+        while True:
+            with contextlib.suppress(pymysql.Error):
+                self.root().close()
+                return
+            if self.process.poll() is not None or time.monotonic() > deadline:
+                raise RuntimeError((folder / "server.log").read_text(errors="replace")[-2000:])
+            time.sleep(0.1)
+
+    def root(self, database: str | None = None) -> pymysql.Connection:
+        return pymysql.connect(
+            unix_socket=self.socket, user="root", database=database, autocommit=True,
+            charset="utf8mb4",
+        )  # fmt: skip
+
+    def run(self, *statements: str, database: str | None = None) -> list[tuple]:
+        rows: list[tuple] = []
+        connection = self.root(database)
+        with connection.cursor() as cursor:
+            for statement in statements:
+                cursor.execute(statement)
+                rows = list(cursor.fetchall())
+        connection.close()
+        return rows
+
+    def create(self, database: str, user: str, password: str) -> None:
+        """A database and an account with the rights that a host gives to it."""
+        quoted = password.replace("\\", "\\\\").replace("'", "''")
+        self.run(
+            f"CREATE DATABASE `{database}` CHARACTER SET utf8mb4",
+            f"CREATE USER IF NOT EXISTS '{user}'@'%' IDENTIFIED BY '{quoted}'",
+            f"GRANT ALL ON `{database}`.* TO '{user}'@'%'",
+        )
+
+    def stop(self) -> None:
+        self.process.terminate()
+        try:
+            self.process.wait(30)
+        except subprocess.TimeoutExpired:
+            self.process.kill()
+            self.process.wait()
+        self._log.close()
+
+
+@contextlib.contextmanager
+def mariadb(folder: Path, *options: str) -> Iterator[Mariadb]:
+    folder.mkdir(parents=True, exist_ok=True)
+    server = Mariadb(folder, *options)
+    try:
+        yield server
+    finally:
+        server.stop()
