@@ -91,8 +91,11 @@ class Batch:
     def rows(self) -> int:
         return len(self.cells) // self.width
 
-    def column(self, index: int) -> list[Cell]:
-        return self.cells[index :: self.width]
+    def texts(self, index: int) -> list[bytes | None]:
+        """A column's values, with None for each that is neither text nor binary."""
+        return [
+            cell if isinstance(cell, bytes) else None for cell in self.cells[index :: self.width]
+        ]
 
     def each(self) -> Iterator[list[Cell]]:
         width = self.width

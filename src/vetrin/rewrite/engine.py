@@ -61,22 +61,26 @@ class Rewriter:
         return self._value(data, tally, 0)
 
     def rewrite_column(
-        self, values: Sequence[bytes | None], tally: Tally
-    ) -> dict[int, bytes] | None:
-        """The changed ones among ``values``, by their index; None if there is none.
+        self, values: Sequence[bytes | None], tally: Tally, broken: list[int] | None = None
+    ) -> dict[int, bytes]:
+        """The changed ones among ``values``, by their index.
 
         Quicker than ``rewrite`` on each, because one look over all of them decides most batches.
+        The indexes of values that were left because they are broken are put into ``broken``.
         """
-        if not self._scanner.may_match(b"\0".join(filter(None, values))):
-            return None
         changed: dict[int, bytes] = {}
         may_match = self._scanner.may_match
+        if not may_match(b"\0".join(filter(None, values))):
+            return changed
         for index, value in enumerate(values):
             if value and may_match(value):
+                before = tally.broken
                 new = self._value(value, tally, 0)
                 if new is not value:
                     changed[index] = new
-        return changed or None
+                if broken is not None and tally.broken > before:
+                    broken.append(index)
+        return changed
 
     def _value(self, data: bytes, tally: Tally, depth: int) -> bytes:
         matches = self._scanner.find(data)

@@ -87,8 +87,7 @@ class Mapping:
         """Make the mapping from a source's ``addresses`` and ``roots`` to the target's.
 
         An address matches with http and https both, so two that differ in their scheme alone are
-        one pair. Pairs that would replace something by itself are left out, unless their scheme
-        differs.
+        one pair. Where the target lies inside the source, what already leads there is protected.
 
         Raises:
             MappingError: a root is relative, a literal is empty, or two pairs replace the same.
@@ -110,12 +109,17 @@ class Mapping:
         if address is not None:
             for old in addresses:
                 add((old.host, old.port, old.path), Pair("address", old, address))
+                if old.covers(address) and old.path != address.path:
+                    # The target lives in a folder of the source: what leads there stays.
+                    add((address.host, address.port, address.path), Pair("address", address, address))
         if root is not None:
             new_root = DiskPath.parse(root)
             for text in roots:
                 old_root = DiskPath.parse(text)
                 if old_root != new_root:
                     add(old_root, Pair("path", old_root, new_root))
+                    if new_root.segments[: len(old_root.segments)] == old_root.segments:
+                        add(new_root, Pair("path", new_root, new_root))
         for old_bytes, new_bytes in literals:
             if not old_bytes:
                 raise MappingError("an empty text can not be replaced")

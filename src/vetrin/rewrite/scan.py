@@ -193,15 +193,18 @@ class Scanner:
         """All matches in ``data``, leftmost first and longest at each place, none overlapping."""
         low = data.lower()
         found = list(self._candidates(data, low))
-        if len(found) < 2:
-            return found
+        if len(found) == 1:
+            match = found[0]
+            return [] if data[match.start : match.end] == match.new else found
         found.sort(key=lambda match: (match.start, -match.end))
         kept: list[Match] = []
         end = -1
         for match in found:
             if match.start >= end:
-                kept.append(match)
                 end = match.end
+                # A pair may protect a text by replacing it with itself.
+                if data[match.start : end] != match.new:
+                    kept.append(match)
         return kept
 
     def _candidates(self, data: bytes, low: bytes) -> Iterator[Match]:

@@ -506,7 +506,9 @@ class MysqlDatabase:
                 renames.append(f"{quote(exchange.incoming)} TO {quote(exchange.live)}")
         if renames:
             self._do("the swap of the tables", "RENAME TABLE " + ", ".join(renames))
-        self._detach(exchanges, detach)
+        # A view that comes again is replaced in one statement and never missing.
+        again = {item.name for item in attach if item.kind == "view"}
+        self._detach(exchanges, [d for d in detach if d.kind != "view" or d.name not in again])
         self._attach(attach)
 
     def _constraints(self) -> set[tuple[str, str]]:

@@ -1,0 +1,3 @@
+from vetrin.cli import main
+
+main()

@@ -1,0 +1,280 @@
+"""Checking an environment as a visitor: pages, pictures, log-in, and where they lead."""
+
+from __future__ import annotations
+
+import html
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+import httpx
+
+from ..database import DatabaseError
+from ..project import Environment
+from ..reach import Site
+from .page import Page, belongs, fetch, parse_page
+from .standing import counts_of
+from .strays import StrayScanner
+
+_PAGES = 6
+_PICTURES = 8
+_TIMEOUT = 20.0
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Something that is not as it should be, where, and what to do about it."""
+
+    what: str
+    where: str
+    remedy: str = ""
+
+
+@dataclass
+class Looked:
+    """One thing that was looked at. ``kind`` is home, page, picture, log-in, title, count or data."""
+
+    kind: Literal["home", "page", "picture", "log-in", "title", "count", "data"]
+    what: str
+    result: str
+    good: bool
+
+
+@dataclass
+class CheckReport:
+    environment: str
+    looked: list[Looked] = field(default_factory=list)
+    findings: list[Finding] = field(default_factory=list)
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "environment": self.environment,
+            "looked": [vars(item) for item in self.looked],
+            "findings": [vars(item) for item in self.findings],
+        }
+
+
+@dataclass(frozen=True)
+class Expectation:
+    """What came with the last transfer: its source, and that one's counts at the time."""
+
+    source: str
+    counts: Mapping[str, int]
+
+
+class Check:
+    """One check of one open environment.
+
+    ``others`` are the environments that no page may lead to; ``source``, where it is open, is
+    asked for the titles of the same entries.
+    """
+
+    def __init__(
+        self,
+        site: Site,
+        others: Sequence[Environment],
+        expected: Expectation | None = None,
+        source: Site | None = None,
+    ) -> None:
+        self._site = site
+        self._address = site.environment.address
+        self._strays = StrayScanner(site.environment, others)
+        self._others = others
+        self._expected = expected
+        self._source = source
+        self._report = CheckReport(site.environment.name)
+
+    def run(self) -> CheckReport:
+        """Look at everything.
+
+        Raises:
+            DatabaseError: the environment's database could not be read.
+        """
+        with httpx.Client(timeout=_TIMEOUT, headers={"user-agent": "vetrin-check"}) as client:
+            self._client = client
+            pictures = self._pages()
+            self._pictures(pictures)
+            self._log_in()
+        self._counts()
+        self._data()
+        return self._report
+
+    def _add(self, kind: Any, what: str, result: str, problem: str = "", remedy: str = "") -> None:
+        self._report.looked.append(Looked(kind, what, result, not problem))
+        if problem:
+            self._report.findings.append(Finding(problem, what, remedy))
+
+    def _pages(self) -> list[str]:
+        """Home page and a sample of entries; the pictures they show, in order."""
+        base = str(self._address)
+        pictures: dict[str, None] = {}
+        self._page("home", base + "/", None, pictures)
+        rule = self._site.definition.entries
+        if rule is None or not self._site.has_table(rule.table):
+            return list(pictures)
+        table = self._site.prefix + rule.table
+        rows = self._site.database.select(
+            table, [rule.id, rule.title], where=rule.where, order=rule.changed, descending=True,
+            limit=_PAGES - 2,
+        )  # fmt: skip
+        rows += [
+            row
+            for row in self._site.database.select(
+                table, [rule.id, rule.title], where=rule.where, order=rule.changed, limit=2
+            )
+            if row not in rows
+        ]
+        theirs = self._their_titles([row[0] for row in rows])
+        for identifier, title in rows:
+            link = base + rule.link.format(id=identifier)
+            self._page("page", link, str(title), pictures)
+            if theirs is not None and theirs.get(str(identifier), title) != title:
+                self._add(
+                    "title", link, "differs",
+                    f"its title is {title!r}, at {self._expected_source} {theirs[str(identifier)]!r}",
+                )  # fmt: skip
+        if theirs is not None:
+            there = sum(str(row[0]) in theirs for row in rows)
+            self._add("title", f"{there} titles", f"compared with {self._expected_source}")
+        return list(pictures)
+
+    @property
+    def _expected_source(self) -> str:
+        return self._expected.source if self._expected else ""
+
+    def _their_titles(self, identifiers: list[Any]) -> dict[str, str] | None:
+        rule = self._site.definition.entries
+        if self._source is None or rule is None or not identifiers:
+            return None
+        try:
+            rows = self._source.database.select(
+                self._source.prefix + rule.table, [rule.id, rule.title], where={rule.id: identifiers}
+            )
+        except DatabaseError:
+            return None
+        return {str(row[0]): str(row[1]) for row in rows}
+
+    def _page(self, kind: str, url: str, title: str | None, pictures: dict[str, None]) -> None:
+        page = fetch(self._client, url, self._address)
+        problem, remedy = _wrong(page, self._others)
+        shown = f"{page.status} {page.kind.partition(';')[0]}".strip()
+        if problem or not page.is_html:
+            self._add(kind, url, shown or "nothing", problem or f"is no page but {page.kind}", remedy)
+            return
+        parsed = parse_page(page)
+        if not page.body.strip():
+            problem = "is blank"
+        elif title and _plain(title) not in _plain(parsed.title) and _plain(title) not in _plain(
+            page.body.decode("utf-8", "replace")
+        ):
+            problem = f"does not show its title {title!r}"
+        self._add(kind, url, f"{shown}, “{parsed.title}”", problem)
+        for picture in parsed.pictures:
+            pictures.setdefault(picture)
+        strays = Counter(
+            (stray.environment, stray.text) for stray in self._strays.find(page.body)
+        )
+        for (environment, text), count in strays.items():
+            self._report.findings.append(
+                Finding(f"leads to {environment}, {count}×: {text}", page.url)
+            )
+            self._report.looked[-1].good = False
+
+    def _pictures(self, found: list[str]) -> None:
+        own = [url for url in found if belongs(url, self._address)]
+        for folder in self._site.definition.parts.get("media", ()):
+            for path, entry in self._site.files.scan([folder]).items():
+                if entry.kind == "file" and path.lower().endswith((".png", ".jpg", ".webp", ".svg")):
+                    own.append(f"{self._address}/{path}")
+                if len(own) >= _PICTURES * 2:
+                    break
+        for url in list(dict.fromkeys(own))[:_PICTURES]:
+            page = fetch(self._client, url, self._address)
+            problem, remedy = _wrong(page, self._others)
+            if not problem and not page.kind.startswith("image/"):
+                problem = f"is no picture but {page.kind or 'nothing'}"
+            self._add("picture", url, f"{page.status} {page.kind}".strip(), problem, remedy)
+
+    def _log_in(self) -> None:
+        rule = self._site.definition.check
+        if rule.login is None:
+            return
+        url = f"{self._address}{rule.login}"
+        page = fetch(self._client, url, self._address)
+        problem, remedy = _wrong(page, self._others)
+        if not problem and rule.login_mark and rule.login_mark.encode() not in page.body:
+            problem = "shows no log-in form"
+        self._add("log-in", url, f"{page.status} {page.kind.partition(';')[0]}", problem, remedy)
+
+    def _counts(self) -> None:
+        if self._expected is None:
+            return
+        here = counts_of(self._site)
+        for name, count in self._expected.counts.items():
+            found = here.get(name)
+            if found is None:
+                continue
+            problem = (
+                ""
+                if found == count
+                else f"{found} {name} here, {count} came from {self._expected.source}"
+            )
+            self._add("count", name, str(found), problem)
+
+    def _data(self) -> None:
+        """References to other environments that a transfer should have rewritten."""
+        total = 0
+        fixed = {self._site.prefix + name for name in self._site.definition.fixed}
+        with self._site.database.reading() as reader:
+            for table in self._site.tables:
+                wanted = [
+                    index
+                    for index, column in enumerate(table.columns)
+                    if column.text
+                    and column.name not in table.fixed
+                    and f"{table.name}.{column.name}" not in fixed
+                ]
+                found: Counter[tuple[str, str]] = Counter()
+                for batch in reader.rows(table):
+                    for index in wanted:
+                        values = list(filter(None, batch.texts(index)))
+                        if not self._strays.may_find(b"\0".join(values)):
+                            continue
+                        for value in values:
+                            for stray in self._strays.find(value):
+                                found[table.columns[index].name, stray.environment] += 1
+                for (column, environment), count in found.items():
+                    total += count
+                    self._report.findings.append(
+                        Finding(
+                            f"{count} references to {environment}", f"{table.name}.{column}",
+                            f"pull again from {environment}",
+                        )  # fmt: skip
+                    )
+        self._report.looked.append(
+            Looked("data", f"{len(self._site.tables)} tables",
+                   f"{total or 'no'} references to another environment", total == 0)
+        )  # fmt: skip
+
+
+def _wrong(page: Page, others: Sequence[Environment]) -> tuple[str, str]:
+    """What is wrong with an answer as such, and what to do."""
+    if page.leads_to:
+        for other in others:
+            if any(belongs(page.leads_to, address) for address in other.addresses):
+                return f"redirects to {other.name}: {page.leads_to}", "look at its address settings"
+        return page.problem, "look at its address settings"
+    if page.problem:
+        return page.problem, "check that the site's web server runs and its name resolves"
+    if page.status >= 400:
+        return f"answers {page.status}", "look into the site's error log"
+    return "", ""
+
+
+def _plain(text: str) -> str:
+    """Text as it can be compared over different ways of writing quotes, dashes and entities."""
+    text = html.unescape(text)
+    for ornate, simple in (("’", "'"), ("‘", "'"), ("“", '"'), ("”", '"'), ("–", "-"), ("—", "-"), ("…", "...")):
+        text = text.replace(ornate, simple)
+    return " ".join(text.split()).casefold().replace("--", "-")

@@ -1,0 +1,5 @@
+"""The command line. Only this room prints, asks and draws."""
+
+from .main import main
+
+__all__ = ["main"]

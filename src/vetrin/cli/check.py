@@ -1,0 +1,74 @@
+"""vetrin check"""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+
+from rich.text import Text
+
+from ..check.pages import Check, CheckReport, Expectation
+from ..database import DatabaseError
+from ..project import ProjectError
+from ..reach import ReachError, Site, open_site
+from .common import journals_of, project_of
+from .console import Out, plural
+from .main import DIFFERENT, DONE
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Look at an environment as a visitor: home page, a sample of pages and pictures, the\n"
+        "log-in page; whether they load from there and lead nowhere else; titles and counts\n"
+        "against what the last transfer brought; the data for references to other environments."
+    )
+    parser.add_argument("environment", metavar="ENV", help="the environment")
+    parser.epilog = """exit code 4 says that something is not as it should be
+
+examples:
+  vetrin check local
+  vetrin check staging --json"""
+
+
+def run(args: argparse.Namespace, out: Out) -> int:
+    project = project_of(args)
+    environment = project.environment(args.environment)
+    others = [other for other in project.environments.values() if other is not environment]
+    last = journals_of(project).last_transfer(environment.name)
+    expected = None
+    with contextlib.ExitStack() as stack:
+        site = stack.enter_context(open_site(project, environment))
+        source: Site | None = None
+        if last is not None:
+            expected = Expectation(last.source, last.report.get("counts", {}))
+            # Without its source the copy is checked all the same, only not against it.
+            with contextlib.suppress(ProjectError, ReachError, DatabaseError):
+                source = stack.enter_context(
+                    open_site(project, project.environment(last.source))
+                )
+        report = Check(site, others, expected, source).run()
+    out.document("check", {"good": not report.findings, **report.as_json()})
+    _show(out, report)
+    return DIFFERENT if report.findings else DONE
+
+
+def _show(out: Out, report: CheckReport) -> None:
+    lines = Text(f"Check of {report.environment}\n", style="bold")
+    for item in report.looked:
+        lines.append(" ✓ " if item.good else " ✗ ", style="green" if item.good else "bold red")
+        lines.append(f"{item.kind:<8}", style="dim").append(f"{item.what}  ")
+        lines.append(f"{item.result}\n", style="dim")
+    lines.rstrip()
+    out.show(lines)
+    if not report.findings:
+        out.show(
+            Text("\n✓ ", style="bold green").append(
+                f"{plural(len(report.looked), 'thing')} looked at, all as they should be", style=""
+            )
+        )
+        return
+    out.show(Text(f"\n{plural(len(report.findings), 'finding')}", style="bold"))
+    for finding in report.findings:
+        out.show(Text("! ", style="yellow").append(f"{finding.where}: {finding.what}", style=""))
+        if finding.remedy:
+            out.show(f"  → {finding.remedy}")

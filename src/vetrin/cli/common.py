@@ -1,0 +1,86 @@
+"""What several commands need: the project, its environments, and a few ways of showing them."""
+
+from __future__ import annotations
+
+import argparse
+from datetime import datetime
+from pathlib import Path
+
+from rich import box
+from rich.table import Table
+
+from ..project import Environment, Project, ProjectError, find_project, load_project
+from ..sync import Journals, Run
+
+
+def project_of(args: argparse.Namespace) -> Project:
+    """The project that --project names, or the nearest one at or above the current folder."""
+    if args.project:
+        return load_project(Path(args.project))
+    return load_project(find_project(Path.cwd()))
+
+
+def journals_of(project: Project) -> Journals:
+    return Journals(project.state)
+
+
+def target_of(project: Project, name: str | None) -> Environment:
+    """The environment to write to: the named one, else the only local one.
+
+    Raises:
+        ProjectError: there is none, or more than one that could be meant.
+    """
+    if name is not None:
+        return project.environment(name)
+    local = [e for e in project.environments.values() if e.role == "local"]
+    if len(local) == 1:
+        return local[0]
+    raise ProjectError(
+        "which environment is to be written to? Say --to with one of "
+        + ", ".join(project.environments)
+    )
+
+
+def source_of(project: Project, name: str | None, target: Environment) -> Environment:
+    """The environment to read from: the named one, else production."""
+    if name is not None:
+        found = project.environment(name)
+    else:
+        production = [e for e in project.environments.values() if e.role == "production"]
+        if len(production) != 1:
+            raise ProjectError(
+                "which environment is to be read? Name one of " + ", ".join(project.environments)
+            )
+        found = production[0]
+    if found.name == target.name:
+        raise ProjectError(f"{found.name} can not be pulled into itself; name two environments")
+    return found
+
+
+def grid(*headers: str, title: str | None = None) -> Table:
+    """An empty table in the one style that all commands share."""
+    table = Table(
+        box=box.SIMPLE_HEAD, title=title, title_justify="left", title_style="bold",
+        pad_edge=False, header_style="bold",
+    )  # fmt: skip
+    for header in headers:
+        right = header.startswith(">")
+        table.add_column(header.lstrip(">"), justify="right" if right else "left", overflow="fold")
+    return table
+
+
+def ago(moment: str) -> str:
+    """A time of the journal for a person: “5 minutes ago”, “3 days ago”."""
+    try:
+        seconds = (datetime.now().astimezone() - datetime.fromisoformat(moment)).total_seconds()
+    except ValueError:
+        return moment
+    for length, name in ((86400, "day"), (3600, "hour"), (60, "minute")):
+        count = int(seconds // length)
+        if count:
+            return f"{count} {name}{'s' if count != 1 else ''} ago"
+    return "just now"
+
+
+def last_transfer(run: Run | None) -> str:
+    return "none yet" if run is None else f"from {run.source}, {ago(run.ended)}"

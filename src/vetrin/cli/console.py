@@ -1,0 +1,123 @@
+"""What the user sees: results on stdout, everything else on stderr."""
+
+from __future__ import annotations
+
+import json
+import sys
+from typing import Any
+
+from rich.console import Console, RenderableType
+from rich.text import Text
+
+from ..sync import Refused
+
+_WIDTH_WITHOUT_TERMINAL = 110
+
+
+class Out:
+    """Where a command's output goes, and how the user is asked."""
+
+    def __init__(self, *, json: bool = False, quiet: bool = False, verbose: bool = False) -> None:
+        self.json = json
+        self.quiet = quiet
+        self.verbose = verbose
+        self._results = Console(width=_width(sys.stdout), highlight=False)
+        self.messages = Console(stderr=True, width=_width(sys.stderr), highlight=False)
+
+    @property
+    def at_terminal(self) -> bool:
+        return sys.stdin.isatty() and sys.stderr.isatty()
+
+    def show(self, *results: RenderableType) -> None:
+        """Print results for a person; silent with --json."""
+        if not self.json:
+            for item in results:
+                self._results.print(item)
+
+    def document(self, kind: str, data: dict[str, Any]) -> None:
+        """Print the one document of --json. ``schema`` names its shape and version."""
+        if self.json:
+            print(json.dumps({"schema": f"vetrin/{kind}/1", **data}, indent=2, ensure_ascii=False))
+
+    def say(self, message: str, style: str = "") -> None:
+        """A remark about what is going on."""
+        if not self.quiet and not self.json:
+            self.messages.print(Text(message, style=style))
+
+    def warn(self, message: str) -> None:
+        if not self.json:
+            self.messages.print(Text("! ", style="yellow").append(message, style=""))
+
+    def fail(self, code: int, message: str, remedy: str = "") -> int:
+        """Print the one message of a failure (and the document of --json); returns ``code``."""
+        if self.json:
+            self.document("error", {"exit_code": code, "error": message, "remedy": remedy})
+        self.messages.print(Text("✗ ", style="bold red").append(message, style=""))
+        if remedy:
+            self.messages.print(Text(f"  → {remedy}"))
+        return code
+
+    def confirm(self, question: str, *, given: object, target: str, production: bool) -> None:
+        """Ask before something is written, unless --yes was given.
+
+        Raises:
+            Refused: the answer is no, or there is nobody to ask.
+        """
+        if isinstance(given, str) and given != target:
+            raise Refused(
+                f"--yes {given}: this run writes to {target}",
+                f"say --yes={target}, or put --yes at the end of the line",
+            )
+        if given == target or (given is True and not production):
+            return
+        wanted = f"--yes={target}" if production else "--yes"
+        if not self.at_terminal or self.json:
+            raise Refused(f"{question} Nobody is there to confirm it", f"add {wanted}")
+        if production:
+            answer = self._ask(f"{question} Type {target} to go ahead: ")
+            agreed = answer.strip() == target
+        else:
+            answer = self._ask(f"{question} [y/N] ")
+            agreed = answer.strip().lower() in ("y", "yes")
+        if not agreed:
+            raise Refused("not confirmed; nothing has changed", "")
+
+    def ask(self, question: str, default: str = "") -> str:
+        """Ask for a value; the default without a terminal or where the answer is empty."""
+        if not self.at_terminal or self.json:
+            return default
+        shown = f"{question} [{default}]: " if default else f"{question}: "
+        return self._ask(shown).strip() or default
+
+    def _ask(self, prompt: str) -> str:
+        self.messages.print(Text(prompt, style="bold"), end="")
+        try:
+            return input()
+        except EOFError:
+            return ""
+
+
+def _width(stream: Any) -> int | None:
+    return None if stream.isatty() else _WIDTH_WITHOUT_TERMINAL
+
+
+def size(count: int) -> str:
+    """Bytes for a person: 1000 B, 12.3 kB, 4.6 MB."""
+    if count < 1000:
+        return f"{count} B"
+    value = float(count)
+    for unit in ("kB", "MB", "GB", "TB"):
+        value /= 1000
+        if value < 999.95:
+            break
+    return f"{value:.1f} {unit}"
+
+
+def number(count: int) -> str:
+    """A count with thin groups: 12,345."""
+    return f"{count:,}"
+
+
+def plural(count: int, one: str, many: str | None = None) -> str:
+    """“1 table”, “12 tables”."""
+    return f"{number(count)} {one if count == 1 else many or one + 's'}"

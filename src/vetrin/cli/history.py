@@ -1,0 +1,78 @@
+"""vetrin history"""
+
+from __future__ import annotations
+
+import argparse
+
+from ..sync import Run
+from .common import ago, grid, journals_of, project_of
+from .console import Out, number, size
+from .main import DONE
+
+_STAGES = {
+    "planned": "stopped in between",
+    "swapping": "stopped in between",
+    "done": "done",
+    "failed": "failed, nothing changed",
+    "taken-back": "stopped, taken back",
+}
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("environment", nargs="?", metavar="ENV", help="only what wrote to it")
+    parser.epilog = """examples:
+  vetrin history
+  vetrin history local --json"""
+
+
+def run(args: argparse.Namespace, out: Out) -> int:
+    project = project_of(args)
+    if args.environment:
+        project.environment(args.environment)
+    runs = [
+        run
+        for run in reversed(list(journals_of(project).runs()))
+        if not args.environment or run.target == args.environment
+    ]
+    out.document(
+        "history",
+        {
+            "runs": [
+                {
+                    "run": run.number, "kind": run.kind, "from": run.source, "to": run.target,
+                    "started": run.started, "ended": run.ended or None, "outcome": _outcome(run),
+                    "undoes": run.undoes, "undone_by": run.undone_by,
+                    "can_be_undone": run.can_be_undone, "error": run.error or None,
+                    "rows": run.report.get("rows"), "files": run.report.get("files"),
+                }
+                for run in runs
+            ]
+        },
+    )  # fmt: skip
+    if not runs:
+        out.show("Nothing was done yet. `vetrin pull --dry-run` shows what a pull would do.")
+        return DONE
+    table = grid(">run", "what", "when", ">rows", ">files", "outcome")
+    for item in runs:
+        what = (
+            f"undo of run {item.undoes} in {item.target}"
+            if item.kind == "undo"
+            else f"{item.kind} {item.source} → {item.target}"
+        )
+        rows, files = item.report.get("rows"), item.report.get("files")
+        moved = f"{files}, {size(item.report.get('file_bytes', 0))}" if files is not None else ""
+        table.add_row(
+            str(item.number), what, ago(item.started), number(rows) if rows is not None else "",
+            moved, _outcome(item),
+        )  # fmt: skip
+    out.show(table)
+    return DONE
+
+
+def _outcome(run: Run) -> str:
+    if run.undone_by is not None:
+        return f"undone by run {run.undone_by}"
+    outcome = _STAGES.get(run.stage, run.stage)
+    if run.error and run.stage == "failed":
+        outcome += f": {run.error.splitlines()[0][:80]}"
+    return outcome + (", can be undone" if run.can_be_undone else "")

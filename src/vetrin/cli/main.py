@@ -1,0 +1,95 @@
+"""Choosing the command and turning its outcome into an exit code.
+
+Nothing is imported before it is needed: help has to come at once. A command's module has
+``configure(parser)`` and ``run(args, out)``.
+"""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from typing import NoReturn
+
+COMMANDS = {
+    "init": "write vetrin.toml for the site in this folder",
+    "status": "show all environments side by side",
+    "reach": "prove that an environment's files, database and address can be got at",
+    "pull": "bring an environment's data and media here",
+    "check": "look at an environment as a visitor and say what is wrong",
+    "undo": "put back what the last run on an environment replaced",
+    "history": "list what was done, newest first",
+    "demo": "try everything on a made-up site, on this machine alone",
+}
+
+DONE, FAILED, USAGE, STOPPED, DIFFERENT, REFUSED = range(6)
+
+_EPILOG = """exit codes:
+  0 done   1 failed, nothing changed   2 wrong usage or configuration
+  3 stopped in between, resumable   4 a check found differences   5 refused by a guard
+
+`vetrin COMMAND --help` explains a command, with examples.
+`vetrin demo` shows the whole way on sample data."""
+
+
+def build_parser(chosen: str | None) -> argparse.ArgumentParser:
+    """The parser of the command line; only the chosen command's options are filled in."""
+    parser = argparse.ArgumentParser(
+        prog="vetrin",
+        description="Keeps local, staging and production copies of a content-managed site in step.",
+        epilog=_EPILOG,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
+    parser.add_argument("--version", action="store_true", help="print the version and end")
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
+    for name, summary in COMMANDS.items():
+        command = commands.add_parser(
+            name,
+            help=summary,
+            description=summary[0].upper() + summary[1:] + ".",
+            formatter_class=argparse.RawDescriptionHelpFormatter,
+        )
+        if name == chosen:
+            _module(name).configure(command)
+            _common(command)
+    return parser
+
+
+def _module(name: str):  # type: ignore[no-untyped-def]
+    from importlib import import_module
+
+    return import_module(f"vetrin.cli.{name}")
+
+
+def _common(parser: argparse.ArgumentParser) -> None:
+    group = parser.add_argument_group("options of every command")
+    group.add_argument("--project", metavar="DIR", help="the folder with vetrin.toml (found by itself)")
+    group.add_argument(
+        "--yes",
+        nargs="?",
+        const=True,
+        metavar="NAME",
+        help="go ahead without asking; writing to production wants its NAME",
+    )
+    group.add_argument("--dry-run", action="store_true", help="show what would be done, and stop")
+    group.add_argument("--json", action="store_true", help="print one JSON document")
+    group.add_argument("--quiet", action="store_true", help="no progress and no remarks")
+    group.add_argument("--verbose", action="store_true", help="say more; errors with their origin")
+
+
+def main(arguments: list[str] | None = None) -> NoReturn:
+    """Run the command line and leave with its exit code."""
+    argv = sys.argv[1:] if arguments is None else arguments
+    chosen = next((word for word in argv if not word.startswith("-")), None)
+    parser = build_parser(chosen if chosen in COMMANDS else None)
+    args = parser.parse_args(argv)
+    if args.version:
+        from vetrin import __version__
+
+        print(f"vetrin {__version__}")
+        sys.exit(DONE)
+    if args.command is None:
+        parser.print_help()
+        sys.exit(USAGE)
+    from .outcome import carry_out
+
+    sys.exit(carry_out(_module(args.command).run, args))

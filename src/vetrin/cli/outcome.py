@@ -1,0 +1,77 @@
+"""Running a command and saying, in one message and one exit code, how it ended."""
+
+from __future__ import annotations
+
+import argparse
+import logging
+import os
+import sys
+import traceback
+from collections.abc import Callable
+from pathlib import Path
+
+from ..database import DatabaseError, DatabaseUnreachable
+from ..files import FilesError
+from ..project import STATE_FOLDER, ProjectError
+from ..reach import ReachError
+from ..rewrite import MappingError
+from ..sync import JobError, Refused
+from .console import Out
+from .main import FAILED, REFUSED, USAGE
+
+log = logging.getLogger("vetrin")
+
+
+class Usage(Exception):
+    """The command can not be carried out as it was given."""
+
+
+def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Namespace) -> int:
+    """Call ``run``; every error becomes a message and its exit code, never a traceback."""
+    out = Out(json=args.json, quiet=args.quiet, verbose=args.verbose)
+    try:
+        return run(args, out)
+    except (ProjectError, MappingError, Usage) as error:
+        return out.fail(USAGE, str(error))
+    except Refused as error:
+        return out.fail(REFUSED, str(error), error.remedy)
+    except (JobError, ReachError, DatabaseUnreachable) as error:
+        return _failed(out, error, error.remedy)
+    except (DatabaseError, FilesError) as error:
+        return _failed(out, error, "")
+    except KeyboardInterrupt:
+        return out.fail(FAILED, "interrupted", "nothing has changed; run the command again")
+    except BrokenPipeError:
+        # Whoever read our output has gone; nothing is left to say to them.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return FAILED
+    except Exception as error:
+        where = _note(args)
+        if out.verbose:
+            traceback.print_exc()
+        return out.fail(
+            FAILED,
+            f"an error that Vetrin did not expect: {type(error).__name__}: {error}",
+            f"its origin is in {where}" if where else "--verbose shows its origin",
+        )
+
+
+def _failed(out: Out, error: Exception, remedy: str) -> int:
+    if out.verbose:
+        traceback.print_exc()
+    return out.fail(FAILED, str(error), remedy)
+
+
+def _note(args: argparse.Namespace) -> str | None:
+    """Write the traceback into the project's log file; its path."""
+    try:
+        from ..project import find_project
+
+        folder = find_project(Path(args.project or ".")) / STATE_FOLDER
+        folder.mkdir(exist_ok=True)
+        path = folder / "errors.log"
+        with path.open("a", encoding="utf-8") as file:
+            file.write(traceback.format_exc() + "\n")
+    except (ProjectError, OSError):
+        return None
+    return str(path)

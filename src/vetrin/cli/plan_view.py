@@ -1,0 +1,172 @@
+"""Showing a plan, a preview of its rewriting, and the report of a run."""
+
+from __future__ import annotations
+
+from rich.text import Text
+
+from ..sync import Plan, Report, Rewriting
+from .common import grid
+from .console import Out, number, plural, size
+
+_MOST_TABLES = 14
+
+
+def show_plan(out: Out, plan: Plan) -> None:
+    """The plan for a person: what moves where, what becomes what, what is lost and what stays."""
+    head = Text("Plan: ", style="bold")
+    head.append(plan.source.name, style="bold cyan").append(f" ({plan.source.address}) → ")
+    head.append(plan.target.name, style="bold cyan").append(f" ({plan.target.address})")
+    out.show(head)
+    _standings(out, plan)
+    if plan.tables:
+        _tables(out, plan)
+    if plan.files is not None:
+        files = plan.files
+        new = sum(entry.kind != "folder" for entry in files.new)
+        out.show(
+            Text("Media: ", style="bold").append(
+                f"{number(new)} new, {number(len(files.changed))} changed, "
+                f"{number(files.same)} as they are; {size(files.size)} to copy",
+                style="",
+            )
+        )
+    pairs = grid("rewritten", "becomes")
+    for pair in plan.mapping.pairs:
+        if pair.old != pair.new:
+            pairs.add_row(pair.old_text, pair.new_text)
+    out.show(pairs)
+    kept = Text("Kept: ", style="bold").append("; ".join(plan.kept), style="")
+    if plan.staying:
+        kept.append(f"; {plural(len(plan.staying), 'table')} that only {plan.target.name} has: ")
+        kept.append(", ".join(plan.staying[:5]) + (" …" if len(plan.staying) > 5 else ""))
+    out.show(kept)
+    for note in plan.notes:
+        out.show(Text("· ", style="dim").append(note, style=""))
+    for risk in plan.risks:
+        out.show(Text("! ", style="yellow").append(risk, style=""))
+
+
+def _standings(out: Out, plan: Plan) -> None:
+    table = grid("", "overwritten in " + plan.target.name, "arriving from " + plan.source.name)
+    ours, theirs = plan.overwritten, plan.arriving
+    for name in dict.fromkeys([*theirs.counts, *ours.counts]):
+        table.add_row(
+            Text(name, style="dim"),
+            number(ours.counts[name]) if name in ours.counts else "—",
+            number(theirs.counts[name]) if name in theirs.counts else "—",
+        )
+    table.add_row(
+        Text("newest entry", style="dim"),
+        f"{ours.newest.title}, {ours.newest.changed}" if ours.newest else "—",
+        f"{theirs.newest.title}, {theirs.newest.changed}" if theirs.newest else "—",
+    )
+    out.show(table)
+
+
+def _tables(out: Out, plan: Plan) -> None:
+    table = grid("table", ">rows", ">size", ">rows there now")
+    largest = sorted(plan.tables, key=lambda item: -item.table.size)
+    for item in largest[:_MOST_TABLES]:
+        table.add_row(
+            item.table.name,
+            number(item.rows),
+            size(item.table.size),
+            "new" if item.target_rows is None else number(item.target_rows),
+        )
+    rest = largest[_MOST_TABLES:]
+    if rest:
+        table.add_row(
+            f"… {len(rest)} smaller ones",
+            number(sum(item.rows for item in rest)),
+            size(sum(item.table.size for item in rest)),
+            number(sum(item.target_rows or 0 for item in rest)),
+        )
+    table.add_section()
+    views = f", {plural(len(plan.views), 'view')}" if plan.views else ""
+    table.add_row(
+        f"{plural(len(plan.tables), 'table')}{views}",
+        number(plan.rows),
+        size(plan.table_bytes),
+        number(sum(item.target_rows or 0 for item in plan.tables)),
+        style="bold",
+    )
+    out.show(table)
+
+
+def show_preview(out: Out, plan: Plan, rewriting: Rewriting) -> None:
+    """Exact counts of what a run would rewrite."""
+    out.show(
+        Text("Would be rewritten: ", style="bold").append(
+            f"{plural(rewriting.total, 'place')} in {plural(sum(rewriting.values.values()), 'value')}",
+            style="",
+        )
+    )
+    _counts(out, rewriting)
+    _left(out, rewriting)
+
+
+def show_report(out: Out, plan: Plan, report: Report) -> None:
+    """What a run did."""
+    if report.recovered:
+        runs = ", ".join(str(item) for item in report.recovered)
+        out.show(Text(f"First taken back: what run {runs}, stopped in between, had left."))
+    done = Text("✓ ", style="bold green")
+    done.append(f"Run {report.run.number}: ", style="bold")
+    parts = []
+    if plan.tables:
+        parts.append(
+            f"{plural(len(report.rows), 'table')} with {plural(sum(report.rows.values()), 'row')}"
+        )
+    if plan.files is not None:
+        parts.append(f"{plural(report.files, 'media file')}, {size(report.file_bytes)}")
+    done.append(f"{' and '.join(parts)} from {plan.source.name} are in {plan.target.name}", style="")
+    out.show(done)
+    out.show(
+        Text("Rewritten: ", style="bold").append(
+            f"{plural(report.rewriting.total, 'place')} in "
+            f"{plural(sum(report.rewriting.values.values()), 'value')}",
+            style="",
+        )
+    )
+    _counts(out, report.rewriting)
+    _left(out, report.rewriting)
+    name = plan.target.name
+    out.show(f"Next: vetrin check {name}   ·   back: vetrin undo {name}")
+
+
+def _counts(out: Out, rewriting: Rewriting) -> None:
+    if not rewriting.total:
+        return
+    table = grid("column", ">values", ">places", "forms")
+    for (name, column), tally in sorted(
+        rewriting.columns.items(), key=lambda item: -item[1].total
+    )[:_MOST_TABLES]:
+        if tally.total:
+            forms: dict[str, int] = {}
+            for (_, form), count in tally.replaced.items():
+                forms[form] = forms.get(form, 0) + count
+            table.add_row(
+                f"{name}.{column}",
+                number(rewriting.values[name, column]),
+                number(tally.total),
+                ", ".join(f"{form} {count}" for form, count in sorted(forms.items())),
+            )
+    table.add_section()
+    for index, pair in enumerate(rewriting.mapping.pairs):
+        count = rewriting.by_pair()[index]
+        if count:
+            table.add_row(f"{pair.old_text} →", "", number(count), pair.new_text)
+    out.show(table)
+
+
+def _left(out: Out, rewriting: Rewriting) -> None:
+    if rewriting.broken:
+        out.show(
+            Text("! ", style="yellow").append(
+                f"{plural(rewriting.broken, 'serialised value')} with wrong lengths stayed as they "
+                "were, byte for byte:",
+                style="",
+            )
+        )
+        for item in rewriting.left:
+            out.show(f"  {item.table}.{item.column} where {item.key}")

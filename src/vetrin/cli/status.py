@@ -1,0 +1,107 @@
+"""vetrin status"""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from rich.text import Text
+
+from ..check import Standing, standing
+from ..database import DatabaseError
+from ..files import FilesError
+from ..project import Environment, Project
+from ..reach import ReachError, open_site
+from .common import grid, journals_of, last_transfer, project_of
+from .console import Out, number, size
+from .main import DONE, FAILED
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.epilog = """examples:
+  vetrin status
+  vetrin status --json"""
+
+
+def run(args: argparse.Namespace, out: Out) -> int:
+    project = project_of(args)
+    journals = journals_of(project)
+    columns: list[tuple[Environment, Standing | None, str]] = []
+    for environment in project.environments.values():
+        columns.append((environment, *_look(project, environment)))
+    runs = {name: journals.last_transfer(name) for name in project.environments}
+    out.document(
+        "status",
+        {
+            "site": project.name,
+            "cms": project.definition.name,
+            "environments": [
+                {
+                    "name": environment.name,
+                    "role": environment.role,
+                    "access": environment.access,
+                    "address": str(environment.address),
+                    "problem": problem or None,
+                    "standing": found.as_json() if found else None,
+                    "last_transfer": None
+                    if runs[environment.name] is None
+                    else {
+                        "run": runs[environment.name].number,
+                        "from": runs[environment.name].source,
+                        "at": runs[environment.name].ended,
+                    },
+                }
+                for environment, found, problem in columns
+            ],
+        },
+    )
+    table = grid("", *(environment.name for environment, _, _ in columns),
+                 title=f"{project.name} · {project.definition.title}")  # fmt: skip
+    for label, cells in _rows(columns, project):
+        table.add_row(Text(label, style="dim"), *cells)
+    table.add_row(
+        Text("last transfer", style="dim"), *(last_transfer(runs[e.name]) for e, _, _ in columns)
+    )
+    out.show(table)
+    for environment, _, problem in columns:
+        if problem:
+            out.warn(f"{environment.name}: {problem}")
+            out.say(f"  → vetrin reach {environment.name} shows what is in the way")
+    return FAILED if all(found is None for _, found, _ in columns) else DONE
+
+
+def _look(project: Project, environment: Environment) -> tuple[Standing | None, str]:
+    if environment.access == "closed":
+        return None, "its access is closed"
+    try:
+        with open_site(project, environment) as site:
+            return standing(site), ""
+    except ReachError as error:
+        return None, error.reason
+    except (DatabaseError, FilesError) as error:
+        return None, str(error)
+
+
+def _rows(
+    columns: list[tuple[Environment, Standing | None, str]], project: Project
+) -> list[tuple[str, list[Any]]]:
+    def each(show: Any) -> list[Any]:
+        return [Text("—", style="dim") if found is None else show(found) for _, found, _ in columns]
+
+    rows: list[tuple[str, list[Any]]] = [
+        ("address", [str(environment.address) for environment, _, _ in columns]),
+        ("role", [f"{e.role}, {e.access}" for e, _, _ in columns]),
+        ("title", each(lambda f: f.title or "—")),
+        (project.definition.title, each(lambda f: f.cms_version or "unknown")),
+        ("database", each(lambda f: f.database_version)),
+    ]
+    names = dict.fromkeys(name for _, found, _ in columns if found for name in found.counts)
+    for name in names:
+        rows.append((name, each(lambda f, name=name: number(f.counts.get(name, 0)))))
+    rows += [
+        ("newest entry", each(lambda f: f.newest.title if f.newest else "—")),
+        ("  changed", each(lambda f: f.newest.changed if f.newest else "—")),
+        ("tables", each(lambda f: f"{f.tables}, {size(f.database_size)}")),
+        ("media files", each(lambda f: f"{number(f.media_files)}, {size(f.media_size)}")),
+    ]
+    return rows

@@ -1,0 +1,68 @@
+"""vetrin undo"""
+
+from __future__ import annotations
+
+import argparse
+
+from rich.text import Text
+
+from ..reach import open_site
+from ..sync import undo, undoable
+from .common import ago, journals_of, project_of
+from .console import Out, plural
+from .main import DONE
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Put back what the last run on an environment replaced, database and files, exactly.\n"
+        "What is there now is kept in its turn: running undo once more brings it back."
+    )
+    parser.add_argument("environment", metavar="ENV", help="the environment")
+    parser.epilog = """examples:
+  vetrin undo local
+  vetrin undo staging --dry-run"""
+
+
+def run(args: argparse.Namespace, out: Out) -> int:
+    project = project_of(args)
+    environment = project.environment(args.environment)
+    journals = journals_of(project)
+    with open_site(project, environment, read_only=False) as site:
+        last = undoable(site, journals)
+        tables = sum(exchange.outgoing is not None for exchange in last.exchanges)
+        text = Text(f"Run {last.number} ", style="bold").append(
+            f"({last.kind} from {last.source}, {ago(last.ended or last.started)}) is undone: ", style=""
+        )
+        gone = len(last.exchanges) - tables
+        parts = [f"{plural(tables, 'table')} come back"]
+        if gone:
+            parts.append(f"{plural(gone, 'table')} that it brought go")
+        files = sum(not move.folder for move in last.moves)
+        parts.append(f"{plural(files, 'file')} as before" if files else "no files change")
+        out.show(text.append(", ".join(parts)))
+        out.show(Text("! ", style="yellow").append(
+            f"What was changed in {environment.name} since then goes too; `vetrin undo "
+            f"{environment.name}` once more brings it back.", style=""))  # fmt: skip
+        if args.dry_run:
+            out.document("undo", {"undoes": last.number, "done": False})
+            out.say("dry run: nothing was changed")
+            return DONE
+        out.confirm(
+            f"Put {environment.name} back?",
+            given=args.yes,
+            target=environment.name,
+            production=environment.role == "production",
+        )
+        done = undo(site, journals)
+        if done.number == last.number:
+            out.show(f"Run {last.number} had been stopped in between; what it left was taken back.")
+        else:
+            out.show(
+                Text("✓ ", style="bold green").append(
+                    f"Run {done.number}: {environment.name} is as it was before run {last.number}",
+                    style="",
+                )
+            )
+        out.document("undo", {"undoes": last.number, "run": done.number, "done": True})
+    return DONE

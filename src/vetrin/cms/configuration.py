@@ -1,0 +1,171 @@
+"""Reading a site's own configuration: where its database is and which addresses it fixes."""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from .definition import Definition, ValueAt
+from .php import PhpFileError, PhpValues, read_values
+
+
+class ConfigurationError(ValueError):
+    """The site's configuration is missing, unreadable or leaves something open."""
+
+
+@dataclass(frozen=True)
+class SiteConfiguration:
+    """What a site's configuration says. ``host`` is as written there: name, port or socket.
+
+    ``file`` is the file that was read, or None where everything was given by the project.
+    """
+
+    engine: str
+    database: str
+    prefix: str = ""
+    user: str = ""
+    password: str = field(default="", repr=False)
+    host: str = ""
+    charset: str = ""
+    addresses: tuple[str, ...] = ()
+    file: Path | None = None
+
+    def host_port_socket(self) -> tuple[str, int | None, str | None]:
+        """Take ``host`` apart: ``name``, ``name:3307``, ``[::1]:3307``, ``name:/run/x.sock``."""
+        text = self.host or "localhost"
+        if text.startswith("["):
+            name, _, rest = text[1:].partition("]")
+            return name, int(rest[1:]) if rest[1:].isdigit() else None, None
+        if text.startswith("/"):
+            return "localhost", None, text
+        if text.count(":") > 1 and "/" not in text:
+            return text, None, None
+        name, _, rest = text.partition(":")
+        if rest.isdigit():
+            return name or "localhost", int(rest), None
+        if rest.startswith("/"):
+            return name or "localhost", None, rest
+        if name == "localhost":
+            # The name "localhost" means the server's usual socket to the client library.
+            for usual in ("/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/tmp/mysql.sock"):
+                if Path(usual).is_socket():
+                    return name, None, usual
+            return "127.0.0.1", None, None
+        return name, None, None
+
+
+def configuration_file(root: Path, definition: Definition) -> Path | None:
+    """The site's configuration file, where there is one."""
+    for name in definition.configuration.files:
+        path = root / name
+        # A file one level up belongs to this site only where no other site is there.
+        if path.is_file() and not (name.startswith("../") and definition.is_site(root.parent)):
+            return path
+    return None
+
+
+def read_configuration(
+    root: Path,
+    definition: Definition,
+    given: Mapping[str, str] | None = None,
+    environ: Mapping[str, str] | None = None,
+) -> SiteConfiguration:
+    """Read the configuration of the site at ``root``, without running it.
+
+    ``given`` overrides single values (the project's ``database`` table).
+
+    Raises:
+        ConfigurationError: says which value is missing or uncertain and how to give it.
+    """
+    rule = definition.configuration
+    found = {key: value for key, value in (given or {}).items()}
+    path = configuration_file(root, definition)
+    if path is None and "database" not in found and "file" not in found:
+        names = " or ".join(name for name in rule.files if not name.startswith("../"))
+        raise ConfigurationError(
+            f"there is no {names} in {root}; is this the root of the site? "
+            "Its database can also be given under [environment.NAME.database]"
+        )
+    addresses: list[str] = []
+    if path is not None:
+        values = _read(path, rule.reader, environ, rule.stop_at)
+        for key, name in rule.values.items():
+            names = [name] if isinstance(name, str) else list(name)
+            for one in names:
+                if key == "addresses":
+                    value = values.values.get(one)
+                    if isinstance(value, str) and one not in values.uncertain:
+                        addresses.append(value)
+                    continue
+                if key in found:
+                    continue
+                if one in values.uncertain:
+                    raise ConfigurationError(
+                        f"{path}: {one} has different values in different branches; "
+                        f"give it as {key} under [environment.NAME.database]"
+                    )
+                if one in values.missing:
+                    raise ConfigurationError(
+                        f"{path}: {one} comes from the environment variable "
+                        f"{values.missing[one]}, which is not set here; set it, or give {key} under "
+                        "[environment.NAME.database]"
+                    )
+                value = values.values.get(one)
+                if value is not None:
+                    found[key] = str(value)
+    database = found.get("database") or found.get("file")
+    if not database:
+        raise ConfigurationError(f"{path or root}: it does not say which database the site uses")
+    return SiteConfiguration(
+        engine=rule.engine,
+        database=database,
+        prefix=found.get("prefix", ""),
+        user=found.get("user", ""),
+        password=found.get("password", ""),
+        host=found.get("host", ""),
+        charset=found.get("charset", ""),
+        addresses=tuple(addresses),
+        file=path,
+    )
+
+
+def read_version(root: Path, definition: Definition) -> str | None:
+    """The CMS's version, from the file that the definition names; None where it is not told."""
+    rule: ValueAt | None = definition.version
+    if rule is None or not (root / rule.file).is_file():
+        return None
+    try:
+        value = _read(root / rule.file, rule.reader, None, ()).values.get(rule.value)
+    except ConfigurationError:
+        return None
+    return None if value is None else str(value)
+
+
+def _read(
+    path: Path, reader: str, environ: Mapping[str, str] | None, stop_at: tuple[str, ...]
+) -> PhpValues:
+    try:
+        if reader == "php":
+            return read_values(path, os.environ if environ is None else environ, stop_at=stop_at)
+        if reader == "toml":
+            values = PhpValues()
+            _flatten(tomllib.loads(path.read_text(encoding="utf-8")), "", values)
+            return values
+    except PhpFileError as error:
+        raise ConfigurationError(f"{path}: {error}") from error
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise ConfigurationError(f"{path}: {error}") from error
+    except OSError as error:
+        raise ConfigurationError(f"{path} can not be read: {error.strerror}") from error
+    raise ConfigurationError(f"{path}: there is no reader {reader!r}")
+
+
+def _flatten(data: Mapping[str, object], prefix: str, values: PhpValues) -> None:
+    for key, value in data.items():
+        if isinstance(value, dict):
+            _flatten(value, f"{prefix}{key}.", values)
+        elif isinstance(value, (str, int, float, bool)):
+            values.values[prefix + key] = value

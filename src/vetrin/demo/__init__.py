@@ -1,0 +1,1 @@
+"""The sample project: the Harrowmere Light Railway in three environments, with a little server."""

@@ -1,0 +1,20 @@
+"""Writing values as PHP's ``serialize`` does, for the demo's settings."""
+
+from __future__ import annotations
+
+
+def serialise(value: object) -> str:
+    """The serialised text of None, bool, int, float, str, list or dict; lengths count bytes."""
+    if value is None:
+        return "N;"
+    if isinstance(value, bool):
+        return f"b:{int(value)};"
+    if isinstance(value, int):
+        return f"i:{value};"
+    if isinstance(value, float):
+        return f"d:{value!r};"
+    if isinstance(value, str):
+        return f's:{len(value.encode())}:"{value}";'
+    items = list(value.items() if isinstance(value, dict) else enumerate(value))  # type: ignore[call-overload]
+    body = "".join(serialise(key) + serialise(item) for key, item in items)
+    return f"a:{len(items)}:{{{body}}}"

@@ -1,0 +1,85 @@
+"""The steps of the demo: the commands a user would type, and what each must bring about."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from ..database.digest import table_digest
+from ..database.sqlite import SqliteDatabase
+from .sample import Sample
+
+
+@dataclass(frozen=True)
+class Step:
+    """One step. ``holds`` says, after the command, whether it did what ``tells`` promises."""
+
+    tells: str
+    command: tuple[str, ...]
+    code: int
+    holds: Callable[[], bool]
+
+
+def fingerprint(root: Path) -> dict[str, str]:
+    """Digests of all tables and media files of an environment of the sample."""
+    database = SqliteDatabase(root / "data" / "harrowmere.sqlite", read_only=True)
+    with database.reading() as reader:
+        found = {table.name: table_digest(reader, table) for table in database.tables()}
+    database.close()
+    for path in sorted((root / "media").rglob("*")):
+        if path.is_file():
+            found[path.relative_to(root).as_posix()] = str(hash(path.read_bytes()))
+    return found
+
+
+def _count(root: Path, sql: str) -> int:
+    connection = sqlite3.connect(root / "data" / "harrowmere.sqlite")
+    try:
+        return int(connection.execute(sql).fetchone()[0])
+    finally:
+        connection.close()
+
+
+def steps(sample: Sample) -> list[Step]:
+    """The walk through the job. Made before the first step: it remembers how all was then."""
+    local, production = sample.root("local"), sample.root("production")
+    before = {name: fingerprint(sample.root(name)) for name in sample.ports}
+    bookings = "SELECT count(*) FROM bookings"
+    drafts = "SELECT count(*) FROM entries WHERE state = 'draft'"
+    foreign = (
+        "SELECT count(*) FROM entries WHERE body LIKE '%www.harrowmere.example%'"
+        f" OR body LIKE '%{sample.address('production')}%'"
+    )
+
+    def pulled() -> bool:
+        return (
+            _count(local, bookings) == _count(production, bookings)
+            and _count(local, drafts) == 0
+            and _count(local, foreign) == 0
+            and fingerprint(production) == before["production"]
+        )
+
+    def untouched() -> bool:
+        return all(fingerprint(sample.root(name)) == before[name] for name in sample.ports)
+
+    return [
+        Step("How do the three copies stand? Local is the oldest, with unfinished work of its own.",
+             ("status",), 0, untouched),
+        Step("Can production be reached, and may it be written to?",
+             ("reach", "production"), 0, untouched),
+        Step("What would a pull do? The plan, and exact counts of what it would rewrite. Nothing is touched.",
+             ("pull", "--dry-run"), 0, untouched),
+        Step("Pull: production's data and media come to local, addresses and paths rewritten.",
+             ("pull", "--yes"), 0, pulled),
+        Step("Is the copy right? Its pages are opened as a visitor would.",
+             ("check", "local"), 0, pulled),
+        Step("Back: the state before the pull returns, drafts and all, to the byte.",
+             ("undo", "local", "--yes"), 0, untouched),
+        Step("And forward again: undo the undo.",
+             ("undo", "local", "--yes"), 0, pulled),
+        Step("Writing to production is refused: it is read-only.",
+             ("pull", "staging", "--to", "production", "--yes=production"), 5, pulled),
+        Step("All of it is on record.", ("history",), 0, pulled),
+    ]  # fmt: skip

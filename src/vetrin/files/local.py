@@ -1,0 +1,186 @@
+"""Files on this machine.
+
+Built to survive being killed at any point of ``exchange``: a new file waits in
+``.vetrin/TOKEN/new/PATH``, a replaced one is parked in ``.vetrin/TOKEN/old/PATH``, and each step is
+one rename within the file system. What lies in those two folders tells how far it came.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import stat
+from collections.abc import Iterable, Iterator, Sequence
+from pathlib import Path
+
+import xxhash
+
+from .contract import BLOCK, Entry, FilesError, Manifest, Move, Side
+
+OWN_FOLDER = ".vetrin"
+_SKIPPED = frozenset({OWN_FOLDER, ".git", ".hg", ".svn"})
+
+
+@contextlib.contextmanager
+def _said(path: str) -> Iterator[None]:
+    try:
+        yield
+    except OSError as error:
+        raise FilesError(f"{path}: {error.strerror or error}") from error
+
+
+class LocalTree:
+    """The files below ``root``, a folder on this machine."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+
+    def scan(self, folders: Sequence[str]) -> Manifest:
+        manifest: Manifest = {}
+        for folder in folders:
+            start = self.root / folder
+            if start.is_dir():
+                with _said(folder):
+                    self._scan(str(start), folder.strip("/"), manifest)
+        return manifest
+
+    def _scan(self, start: str, relative: str, manifest: Manifest) -> None:
+        waiting = [(start, relative)]
+        while waiting:
+            folder, prefix = waiting.pop()
+            with os.scandir(folder) as items:
+                for item in items:
+                    if item.name in _SKIPPED:
+                        continue
+                    path = f"{prefix}/{item.name}" if prefix else item.name
+                    entry = self._entry(item, path)
+                    if entry is None:
+                        continue
+                    manifest[path] = entry
+                    if entry.kind == "folder":
+                        waiting.append((item.path, path))
+
+    def _entry(self, item: os.DirEntry[str], path: str) -> Entry | None:
+        if item.is_symlink():
+            target = os.readlink(item.path)
+            if not self._stays_inside(item.path, target):
+                return None
+            return Entry(path, "link", target=target)
+        about = item.stat(follow_symlinks=False)
+        mode = stat.S_IMODE(about.st_mode)
+        if item.is_dir(follow_symlinks=False):
+            return Entry(path, "folder", mode=mode)
+        if not stat.S_ISREG(about.st_mode):
+            return None
+        return Entry(path, "file", about.st_size, about.st_mtime_ns, mode)
+
+    def _stays_inside(self, link: str, target: str) -> bool:
+        """True for a relative link that leads to something below the root."""
+        if Path(target).is_absolute():
+            return False
+        end = os.path.normpath(Path(link).parent / target)
+        return Path(end).is_relative_to(self.root)
+
+    def digest(self, path: str) -> str:
+        hasher = xxhash.xxh3_128()
+        for block in self.read(path):
+            hasher.update(block)
+        return hasher.hexdigest()
+
+    def read(self, path: str) -> Iterator[bytes]:
+        with _said(path), (self.root / path).open("rb") as file:
+            while block := file.read(BLOCK):
+                yield block
+
+    def free_space(self) -> int:
+        with _said(str(self.root)):
+            return shutil.disk_usage(self.root).free
+
+    def _own(self, token: str, side: Side) -> Path:
+        return self.root / OWN_FOLDER / token / side
+
+    def _prepare(self) -> None:
+        own = self.root / OWN_FOLDER
+        if not own.is_dir():
+            own.mkdir(mode=0o700)
+        # The folder may lie below a web server's root: nothing in it is for visitors or for git.
+        for name, text in ((".htaccess", "Require all denied\n"), (".gitignore", "*\n")):
+            if not (own / name).exists():
+                (own / name).write_text(text, encoding="ascii")
+
+    def stage(self, token: str, entry: Entry, blocks: Iterable[bytes]) -> None:
+        with _said(entry.path):
+            self._prepare()
+            path = self._own(token, "new") / entry.path
+            path.parent.mkdir(parents=True, exist_ok=True)
+            if entry.kind == "link":
+                path.symlink_to(entry.target)
+                return
+            with path.open("wb") as file:
+                for block in blocks:
+                    file.write(block)
+                file.flush()
+                os.fsync(file.fileno())
+            path.chmod(entry.mode)
+            os.utime(path, ns=(entry.modified, entry.modified))
+
+    def exchange(self, token: str, moves: Sequence[Move]) -> None:
+        for move in moves:
+            with _said(move.path):
+                live, waiting, parked = self._places(token, move.path)
+                if move.folder and not move.arrives:
+                    _remove_if_empty(live)
+                    continue
+                keeps_folder = move.folder and live.is_dir() and not live.is_symlink()
+                if move.replaces and not keeps_folder and not _there(parked) and _there(live):
+                    parked.parent.mkdir(parents=True, exist_ok=True)
+                    live.rename(parked)
+                if move.folder:
+                    live.mkdir(parents=True, exist_ok=True)
+                elif move.arrives and _there(waiting):
+                    live.parent.mkdir(parents=True, exist_ok=True)
+                    waiting.rename(live)
+
+    def put_back(self, token: str, moves: Sequence[Move]) -> None:
+        for move in reversed(moves):
+            with _said(move.path):
+                live, waiting, parked = self._places(token, move.path)
+                if move.folder and not move.arrives:
+                    live.mkdir(parents=True, exist_ok=True)
+                    continue
+                if move.folder and not move.replaces:
+                    _remove_if_empty(live)
+                    continue
+                came = not _there(waiting) and _there(live)
+                if move.arrives and came and (_there(parked) or not move.replaces):
+                    waiting.parent.mkdir(parents=True, exist_ok=True)
+                    live.rename(waiting)
+                if _there(parked):
+                    live.parent.mkdir(parents=True, exist_ok=True)
+                    parked.rename(live)
+
+    def _places(self, token: str, path: str) -> tuple[Path, Path, Path]:
+        return self.root / path, self._own(token, "new") / path, self._own(token, "old") / path
+
+    def hand_over(self, token: str, side: Side, to: str, to_side: Side) -> None:
+        with _said(token):
+            ours, theirs = self._own(token, side), self._own(to, to_side)
+            if ours.is_dir() and not theirs.exists():
+                theirs.parent.mkdir(parents=True, exist_ok=True)
+                ours.rename(theirs)
+
+    def discard(self, token: str) -> None:
+        with _said(token):
+            folder = self.root / OWN_FOLDER / token
+            if folder.exists():
+                shutil.rmtree(folder)
+
+
+def _there(path: Path) -> bool:
+    return os.path.lexists(path)
+
+
+def _remove_if_empty(folder: Path) -> None:
+    with contextlib.suppress(OSError):  # somebody put something in: it stays
+        folder.rmdir()

@@ -1,0 +1,228 @@
+"""vetrin.toml: reading what the user wrote, strictly."""
+
+from __future__ import annotations
+
+import difflib
+import re
+import tomllib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Literal
+
+from ..cms import Definition, DefinitionError, load_definition
+from ..rewrite import Address, AddressError
+
+FILE_NAME = "vetrin.toml"
+STATE_FOLDER = ".vetrin"
+
+Role = Literal["local", "staging", "production"]
+Access = Literal["read-only", "read-write", "closed"]
+ROLES: tuple[Role, ...] = ("local", "staging", "production")
+ACCESSES: tuple[Access, ...] = ("read-only", "read-write", "closed")
+
+_NAME = re.compile(r"[a-z0-9][a-z0-9-]*$")
+_ENVIRONMENT_KEYS = ("address", "also", "root", "host", "role", "access", "bare-host", "database")
+_DATABASE_KEYS = ("database", "user", "host", "prefix", "charset", "file")
+
+
+class ProjectError(ValueError):
+    """vetrin.toml is missing or wrong; the message says where and what to do."""
+
+
+@dataclass(frozen=True)
+class Environment:
+    """One copy of the site. ``root`` is absolute; ``database`` overrides single values of the
+    site's own configuration (never the password)."""
+
+    name: str
+    address: Address
+    root: Path
+    also: tuple[Address, ...] = ()
+    role: Role = "local"
+    access: Access = "read-write"
+    bare_host: bool = False
+    database: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def addresses(self) -> tuple[Address, ...]:
+        return (self.address, *self.also)
+
+
+@dataclass(frozen=True)
+class Project:
+    """The folder with vetrin.toml and what is written there."""
+
+    folder: Path
+    name: str
+    definition: Definition
+    environments: Mapping[str, Environment]
+
+    @property
+    def state(self) -> Path:
+        return self.folder / STATE_FOLDER
+
+    def environment(self, name: str) -> Environment:
+        """The environment of this name.
+
+        Raises:
+            ProjectError: there is none; names the nearest one.
+        """
+        if name in self.environments:
+            return self.environments[name]
+        raise ProjectError(
+            f"no environment {name!r} in {FILE_NAME}" + _nearest(name, list(self.environments))
+        )
+
+
+def _nearest(name: str, known: Sequence[str]) -> str:
+    near = difflib.get_close_matches(name, known, 1)
+    if near:
+        return f"; did you mean {near[0]}?"
+    return f"; known are {', '.join(known)}" if known else ""
+
+
+def find_project(start: Path) -> Path:
+    """The nearest folder at or above ``start`` that holds vetrin.toml.
+
+    Raises:
+        ProjectError: there is none.
+    """
+    folder = start.resolve()
+    for candidate in (folder, *folder.parents):
+        if (candidate / FILE_NAME).is_file():
+            return candidate
+    raise ProjectError(
+        f"no {FILE_NAME} in {folder} or above it; "
+        "run `vetrin init` in the site's folder, or name the project's folder with --project"
+    )
+
+
+def load_project(folder: Path) -> Project:
+    """Read vetrin.toml in ``folder``.
+
+    Raises:
+        ProjectError: the file is missing, no TOML, or has an unknown key or a wrong value.
+    """
+    path = folder / FILE_NAME
+    try:
+        data = tomllib.loads(path.read_text(encoding="utf-8"))
+    except FileNotFoundError:
+        raise ProjectError(f"no {FILE_NAME} in {folder}; run `vetrin init` there") from None
+    except OSError as error:
+        raise ProjectError(f"{path} can not be read: {error.strerror}") from error
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise ProjectError(f"{path}: {error}") from error
+    _known(data, ("site", "environment"), FILE_NAME)
+    site = _part(data, "site", FILE_NAME)
+    _known(site, ("name", "cms"), "[site]")
+    name = _text(site, "name", "[site]", required=True)
+    try:
+        definition = load_definition(_text(site, "cms", "[site]", required=True), folder)
+    except DefinitionError as error:
+        raise ProjectError(f"[site] cms: {error}") from error
+    environments: dict[str, Environment] = {}
+    for key, entry in _part(data, "environment", FILE_NAME).items():
+        if not _NAME.match(key):
+            raise ProjectError(
+                f"[environment.{key}]: a name is made of lower-case letters, digits and dashes"
+            )
+        if not isinstance(entry, dict):
+            raise ProjectError(f"environment.{key}: write it as a table [environment.{key}]")
+        environments[key] = _environment(key, entry, folder)
+    if not environments:
+        raise ProjectError(f"{path}: it names no environment; add [environment.local]")
+    _same_place(environments)
+    return Project(folder, name, definition, environments)
+
+
+def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
+    where = f"[environment.{name}]"
+    _known(entry, _ENVIRONMENT_KEYS, where)
+    host = _text(entry, "host", where)
+    if host:
+        raise ProjectError(
+            f"{where} host: this version reaches environments on this machine only; leave host out"
+        )
+    also = entry.get("also", [])
+    if not isinstance(also, list):
+        raise ProjectError(f"{where} also: write a list of addresses")
+    try:
+        address = Address.parse(_text(entry, "address", where, required=True))
+        more = tuple(Address.parse(str(item)) for item in also)
+    except AddressError as error:
+        raise ProjectError(f"{where} address: {error}") from error
+    role = _text(entry, "role", where) or (name if name in ROLES else "local")
+    if role not in ROLES:
+        raise ProjectError(f"{where} role: {role!r} is none of {', '.join(ROLES)}")
+    access = _text(entry, "access", where) or (
+        "read-only" if role == "production" else "read-write"
+    )
+    if access not in ACCESSES:
+        raise ProjectError(f"{where} access: {access!r} is none of {', '.join(ACCESSES)}")
+    bare = entry.get("bare-host", False)
+    if not isinstance(bare, bool):
+        raise ProjectError(f"{where} bare-host: write true or false")
+    database = entry.get("database", {})
+    if not isinstance(database, dict):
+        raise ProjectError(f"{where} database: write a table")
+    if "password" in database:
+        raise ProjectError(
+            f"[environment.{name}.database] password: a secret does not belong into this file; "
+            f"put it into the site's own configuration, the keyring (service vetrin, user {name}) "
+            f"or {password_variable(name)}"
+        )
+    _known(database, _DATABASE_KEYS, f"[environment.{name}.database]")
+    root = Path(_text(entry, "root", where, required=True)).expanduser()
+    return Environment(
+        name=name,
+        address=address,
+        root=root if root.is_absolute() else (folder / root).absolute(),
+        also=more,
+        role=role,  # type: ignore[arg-type]
+        access=access,  # type: ignore[arg-type]
+        bare_host=bare,
+        database={key: str(value) for key, value in database.items()},
+    )
+
+
+def _same_place(environments: Mapping[str, Environment]) -> None:
+    seen: dict[object, str] = {}
+    for environment in environments.values():
+        for key, what in (
+            ((environment.address.authority, environment.address.path), "address"),
+            (str(environment.root.resolve()), "root"),
+        ):
+            if key in seen:
+                raise ProjectError(
+                    f"[environment.{environment.name}] has the same {what} as "
+                    f"[environment.{seen[key]}]; two environments can not be one place"
+                )
+            seen[key] = environment.name
+
+
+def password_variable(environment: str) -> str:
+    """The environment variable that may hold the database password of an environment."""
+    return f"VETRIN_{environment.upper().replace('-', '_')}_DATABASE_PASSWORD"
+
+
+def _known(data: Mapping[str, Any], allowed: Sequence[str], where: str) -> None:
+    for key in data:
+        if key not in allowed:
+            raise ProjectError(f"{where}: unknown key {key!r}{_nearest(key, allowed)}")
+
+
+def _part(data: Mapping[str, Any], key: str, where: str) -> dict[str, Any]:
+    part = data.get(key)
+    if not isinstance(part, dict):
+        raise ProjectError(f"{where}: the table [{key}] is missing")
+    return part
+
+
+def _text(data: Mapping[str, Any], key: str, where: str, *, required: bool = False) -> str:
+    value = data.get(key, "")
+    if not isinstance(value, str):
+        raise ProjectError(f"{where} {key}: write a text in quotes")
+    if required and not value:
+        raise ProjectError(f"{where}: {key} is missing")
+    return value

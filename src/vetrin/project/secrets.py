@@ -1,0 +1,27 @@
+"""Where a database password comes from when the site's own configuration does not tell it."""
+
+from __future__ import annotations
+
+import os
+
+from .configuration import password_variable
+
+SERVICE = "vetrin"
+
+
+def database_password(environment: str) -> str | None:
+    """The password from the environment variable, else from the operating system's keyring."""
+    value = os.environ.get(password_variable(environment))
+    if value is not None:
+        return value
+    return _from_keyring(environment)
+
+
+def _from_keyring(environment: str) -> str | None:
+    import keyring
+    import keyring.errors
+
+    try:
+        return keyring.get_password(SERVICE, environment)
+    except keyring.errors.KeyringError:
+        return None  # no keyring on this machine is no error: there may be nothing to ask it

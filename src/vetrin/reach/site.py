@@ -1,0 +1,89 @@
+"""An environment that is open: its files, its database, and which tables are the site's own."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from types import TracebackType
+
+from ..cms import Definition, SiteConfiguration, owned
+from ..database import Database, Table
+from ..files import FileTree
+from ..project import Environment
+from ..rewrite import Address, AddressError
+
+
+class ReachError(Exception):
+    """Part of an environment can not be got at. ``part`` is files, configuration or database."""
+
+    def __init__(self, environment: str, part: str, message: str, remedy: str) -> None:
+        super().__init__(f"{environment}: {message}")
+        self.environment = environment
+        self.part = part
+        self.reason = message
+        self.remedy = remedy
+
+
+@dataclass
+class Site:
+    """An open environment; a context manager that closes its database."""
+
+    environment: Environment
+    definition: Definition
+    configuration: SiteConfiguration
+    database: Database
+    files: FileTree
+
+    def __enter__(self) -> Site:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.database.close()
+
+    @property
+    def prefix(self) -> str:
+        return self.configuration.prefix
+
+    @cached_property
+    def tables(self) -> tuple[Table, ...]:
+        """The site's own tables, without those of other applications in the same database."""
+        found = {table.name: table for table in self.database.tables()}
+        return tuple(found[name] for name in owned(found, self.prefix, self.definition.marks))
+
+    @cached_property
+    def views(self) -> tuple[str, ...]:
+        names = [*(table.name for table in self.tables), *self.database.views()]
+        mine = set(owned(names, self.prefix, self.definition.marks))
+        return tuple(view for view in self.database.views() if view in mine)
+
+    def has_table(self, name: str) -> bool:
+        return any(table.name == self.prefix + name for table in self.tables)
+
+    def setting(self, name: str) -> str | None:
+        """A setting's text; None where there is no such setting."""
+        rule = self.definition.settings
+        if rule is None or not self.has_table(rule.table):
+            return None
+        rows = self.database.select(
+            self.prefix + rule.table, [rule.value], where={rule.name: name}, limit=1
+        )
+        return None if not rows or rows[0][0] is None else str(rows[0][0])
+
+    def recorded_addresses(self) -> list[tuple[str, Address]]:
+        """Addresses that the site itself holds, with where: in its configuration or settings."""
+        found: list[tuple[str, Address]] = []
+        rule = self.definition.settings
+        texts = [("configuration", text) for text in self.configuration.addresses]
+        if rule is not None:
+            texts += [(name, self.setting(name) or "") for name in rule.addresses]
+        for where, text in texts:
+            try:
+                found.append((where, Address.parse(text)))
+            except AddressError:
+                continue
+        return found

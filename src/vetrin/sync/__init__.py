@@ -1,0 +1,36 @@
+"""The job itself: plan, run, journal, undo."""
+
+from .errors import JobError, Refused
+from .events import Event, FileMoved, Listener, Moved, Phase, Started, TableDone, silent
+from .journal import Journals, Run
+from .plan import PARTS, Part, Plan, TablePlan, build_plan, may_read, may_write
+from .rewriting import Rewriting
+from .transfer import Report, preview, run_plan, undo, undoable
+
+__all__ = [
+    "PARTS",
+    "Event",
+    "FileMoved",
+    "JobError",
+    "Journals",
+    "Listener",
+    "Moved",
+    "Part",
+    "Phase",
+    "Plan",
+    "Refused",
+    "Report",
+    "Rewriting",
+    "Run",
+    "Started",
+    "TableDone",
+    "TablePlan",
+    "build_plan",
+    "may_read",
+    "may_write",
+    "preview",
+    "run_plan",
+    "silent",
+    "undo",
+    "undoable",
+]

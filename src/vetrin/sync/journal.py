@@ -1,0 +1,172 @@
+"""The durable record of runs: ``.vetrin/runs/NUMBER/journal.jsonl`` in the project.
+
+Each line is one event, written and flushed to disk before the next step begins. It is built to
+survive a killed process and a lost last line: a line that is cut off counts as not written. From
+the events, ``Run`` tells how far a run came, what it parked and how to take it back.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import secrets
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from ..database import Attachment, Exchange
+from ..files import Move
+
+PLANNED, SWAPPING, DONE, FAILED, TAKEN_BACK = "planned", "swapping", "done", "failed", "taken-back"
+
+
+@dataclass
+class Run:
+    """One run as its journal tells it.
+
+    ``stage`` is the last event that says how far it came: planned (hidden tables and staged files
+    may exist), swapping (the swap may or may not have happened), done, failed or taken-back
+    (nothing of it is left).
+    """
+
+    number: int
+    folder: Path
+    token: str = ""
+    kind: str = ""
+    source: str = ""
+    target: str = ""
+    started: str = ""
+    ended: str = ""
+    stage: str = PLANNED
+    exchanges: list[Exchange] = field(default_factory=list)
+    detach: list[Attachment] = field(default_factory=list)
+    attach: list[Attachment] = field(default_factory=list)
+    moves: list[Move] = field(default_factory=list)
+    undoes: int | None = None
+    undone_by: int | None = None
+    dropped: bool = False
+    error: str = ""
+    report: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def unfinished(self) -> bool:
+        return self.stage in (PLANNED, SWAPPING)
+
+    @property
+    def can_be_undone(self) -> bool:
+        return self.stage == DONE and not self.dropped and self.undone_by is None
+
+    def write(self, event: str, **values: Any) -> None:
+        """Record an event durably and apply it to this object."""
+        line = {"event": event, "at": _now(), **values}
+        path = self.folder / "journal.jsonl"
+        with path.open("a", encoding="utf-8") as file:
+            file.write(json.dumps(line) + "\n")
+            file.flush()
+            os.fsync(file.fileno())
+        self._apply(line)
+
+    def _apply(self, line: dict[str, Any]) -> None:
+        event = line["event"]
+        if event == PLANNED:
+            self.token, self.kind = line["token"], line["kind"]
+            self.source, self.target = line["source"], line["target"]
+            self.started, self.undoes = line["at"], line.get("undoes")
+        if event == SWAPPING:
+            self.exchanges = [Exchange(*item) for item in line["exchanges"]]
+            self.detach = [Attachment(*item) for item in line["detach"]]
+            self.attach = [Attachment(*item) for item in line["attach"]]
+            self.moves = [Move(*item) for item in line["moves"]]
+        if event in (SWAPPING, DONE, FAILED, TAKEN_BACK):
+            self.stage = event
+        if event in (DONE, FAILED, TAKEN_BACK):
+            self.ended = line["at"]
+            self.report = line.get("report", self.report)
+            self.error = line.get("error", self.error)
+        if event == "undone":
+            self.undone_by = line["by"]
+        if event == "dropped":
+            self.dropped = True
+
+
+def _now() -> str:
+    return datetime.now().astimezone().isoformat(timespec="seconds")
+
+
+def flat(item: Exchange | Attachment | Move) -> list[Any]:
+    """A value as the journal holds it: its fields in their order."""
+    return list(vars(item).values())
+
+
+class Journals:
+    """All runs of a project."""
+
+    def __init__(self, state: Path) -> None:
+        self._folder = state / "runs"
+        self._state = state
+
+    def begin(self, kind: str, source: str, target: str, undoes: int | None = None) -> Run:
+        """Make the journal of a new run, and its first entry."""
+        self._folder.mkdir(parents=True, exist_ok=True)
+        ignore = self._state / ".gitignore"
+        if not ignore.exists():
+            ignore.write_text("*\n", encoding="ascii")
+        number = max((run.number for run in self.runs()), default=0)
+        while True:
+            number += 1
+            folder = self._folder / f"{number:04d}"
+            try:
+                folder.mkdir()
+            except FileExistsError:
+                continue
+            break
+        run = Run(number, folder)
+        run.write(
+            PLANNED,
+            token=secrets.token_hex(4),
+            kind=kind,
+            source=source,
+            target=target,
+            undoes=undoes,
+        )
+        return run
+
+    def runs(self) -> Iterator[Run]:
+        """All runs, oldest first."""
+        if not self._folder.is_dir():
+            return
+        for folder in sorted(self._folder.iterdir()):
+            if not folder.name.isdigit():
+                continue
+            run = Run(int(folder.name), folder)
+            with contextlib.suppress(FileNotFoundError):
+                for line in (folder / "journal.jsonl").read_text(encoding="utf-8").splitlines():
+                    with contextlib.suppress(json.JSONDecodeError):
+                        run._apply(json.loads(line))
+            if run.token:
+                yield run
+
+    def of(self, environment: str) -> list[Run]:
+        """The runs that wrote to an environment, newest first."""
+        return [run for run in self.runs() if run.target == environment][::-1]
+
+    def last_transfer(self, environment: str) -> Run | None:
+        """The transfer whose content the environment holds now, if one is known.
+
+        An undone run does not count, and an undone undo counts as what it brought back.
+        """
+        skipped: set[int] = set()
+        for run in self.of(environment):
+            if run.stage != DONE:
+                continue
+            if run.number in skipped:
+                continue
+            if run.kind == "undo" and run.undoes is not None:
+                skipped.add(run.undoes)
+                continue
+            if run.kind == "pull":
+                return run
+        return None

@@ -1,0 +1,345 @@
+"""Carrying out a plan, and taking it back.
+
+Built to survive an error, Ctrl-C and being killed at any point: until the swap only hidden tables
+and Vetrin's own folder are written; the journal says before the swap what will be exchanged; and
+``recover`` takes back from there whatever a dead run left, before anything new begins.
+"""
+
+from __future__ import annotations
+
+import itertools
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from ..database import Attachment, DatabaseError, Exchange, hidden_name
+from ..database.contract import pending
+from ..files import FilesError, Move
+from ..reach import Site
+from .errors import JobError, Refused
+from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, silent
+from .journal import DONE, FAILED, SWAPPING, TAKEN_BACK, Journals, Run, flat
+from .lock import only_run
+from .pipeline import ahead
+from .plan import Plan, may_write
+from .rewriting import Rewriting
+
+_TOKEN = re.compile(r"_vetrin_(new|old)_([0-9a-f]+)_\d+$")
+
+
+@dataclass(frozen=True)
+class Report:
+    """What a run did, beside its plan."""
+
+    run: Run
+    rows: dict[str, int]
+    rewriting: Rewriting
+    files: int
+    file_bytes: int
+    counts: dict[str, int]
+    recovered: tuple[int, ...]
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "run": self.run.number,
+            "tables": self.rows,
+            "rows": sum(self.rows.values()),
+            "rewriting": self.rewriting.as_json(),
+            "files": self.files,
+            "file_bytes": self.file_bytes,
+            "counts": self.counts,
+        }
+
+
+def preview(plan: Plan, source: Site, listener: Listener = silent) -> Rewriting:
+    """Count exactly what the run would rewrite, by reading the source and writing nothing."""
+    rewriting = Rewriting(plan.mapping)
+    listener(Phase("look"))
+    listener(Started(plan.rows, plan.table_bytes, 0, 0))
+    with source.database.reading() as reader:
+        for item in plan.tables:
+            indexes = [i for i in range(len(item.table.columns)) if plan.rewrites(item.table, i)]
+            with ahead(reader.rows(item.table)) as batches:
+                for batch in rewriting.through(item.table, indexes, batches):
+                    listener(Moved(item.table.name, batch.rows, batch.size))
+            listener(TableDone(item.table.name, item.rows))
+    return rewriting
+
+
+def run_plan(
+    plan: Plan, source: Site, target: Site, journals: Journals, listener: Listener = silent
+) -> Report:
+    """Do what the plan says.
+
+    Raises:
+        Refused: another run writes to the target.
+        JobError: something failed or was interrupted; the target is as it was before.
+    """
+    with only_run(plan.target.name, plan.target.root):
+        recovered = recover(target, journals)
+        run = journals.begin("pull", plan.source.name, plan.target.name)
+        try:
+            report = _Transfer(plan, source, target, run, listener).carry_out(recovered)
+        except BaseException as error:
+            _take_back(target, run, journals)
+            run.write(FAILED, error=_reason(error))
+            if isinstance(error, (DatabaseError, FilesError)):
+                raise JobError(str(error), f"{plan.target.name} is as it was before") from error
+            raise
+        _drop_parked(target, journals, keep=run)
+        return report
+
+
+def _reason(error: BaseException) -> str:
+    return "interrupted" if isinstance(error, KeyboardInterrupt) else str(error)
+
+
+class _Transfer:
+    def __init__(
+        self, plan: Plan, source: Site, target: Site, run: Run, listener: Listener
+    ) -> None:
+        self._plan = plan
+        self._source = source
+        self._target = target
+        self._run = run
+        self._tell = listener
+        self._rewriting = Rewriting(plan.mapping)
+
+    def carry_out(self, recovered: tuple[int, ...]) -> Report:
+        plan, files = self._plan, self._plan.files
+        self._tell(
+            Started(
+                plan.rows, plan.table_bytes, files.files if files else 0, files.size if files else 0
+            )
+        )
+        self._tell(Phase("tables"))
+        rows, exchanges = self._tables()
+        self._tell(Phase("files"))
+        moves = self._files()
+        self._tell(Phase("swap"))
+        detach, attach = self._attachments(exchanges)
+        self._run.write(
+            SWAPPING,
+            exchanges=[flat(item) for item in exchanges],
+            detach=[flat(item) for item in detach],
+            attach=[flat(item) for item in attach],
+            moves=[flat(item) for item in moves],
+        )
+        if exchanges:
+            self._target.database.swap(exchanges, detach, attach)
+        self._target.files.exchange(self._run.token, moves)
+        report = Report(
+            self._run,
+            rows,
+            self._rewriting,
+            files.files if files else 0,
+            files.size if files else 0,
+            plan.arriving.counts,
+            recovered,
+        )
+        self._run.write(DONE, report=report.as_json())
+        return report
+
+    def _tables(self) -> tuple[dict[str, int], list[Exchange]]:
+        token = self._run.token
+        rows: dict[str, int] = {}
+        exchanges: list[Exchange] = []
+        if not self._plan.tables:
+            return rows, exchanges
+        source, target = self._source.database, self._target.database
+        with source.reading() as reader:
+            for index, item in enumerate(self._plan.tables):
+                table = item.table
+                hidden = hidden_name("new", token, index)
+                target.lay_out(hidden, table, source.schema(table.name))
+                indexes = [i for i in range(len(table.columns)) if self._plan.rewrites(table, i)]
+                stream = self._rewriting.through(table, indexes, reader.rows(table))
+                with ahead(stream) as batches:
+                    rows[table.name] = target.fill(
+                        hidden,
+                        table,
+                        batches,
+                        lambda count, size, name=table.name: self._tell(Moved(name, count, size)),  # type: ignore[misc]
+                    )
+                target.finish(hidden, source, table)
+                old = None if item.target_rows is None else hidden_name("old", token, index)
+                exchanges.append(Exchange(item.target, hidden, old))
+                self._tell(TableDone(table.name, rows[table.name]))
+        return rows, exchanges
+
+    def _files(self) -> list[Move]:
+        moves: list[Move] = []
+        difference = self._plan.files
+        if difference is None:
+            return moves
+        for entry, replaces in itertools.chain(
+            ((entry, False) for entry in difference.new),
+            ((entry, True) for entry in difference.changed),
+        ):
+            if entry.kind != "folder":
+                blocks = self._source.files.read(entry.path) if entry.kind == "file" else ()
+                self._target.files.stage(self._run.token, entry, blocks)
+                self._tell(FileMoved(entry.path, entry.size))
+            moves.append(Move(entry.path, replaces, folder=entry.kind == "folder"))
+        return moves
+
+    def _attachments(
+        self, exchanges: Sequence[Exchange]
+    ) -> tuple[list[Attachment], list[Attachment]]:
+        if not exchanges:
+            return [], []
+        names = [exchange.live for exchange in exchanges]
+        detach = self._target.database.attachments(names, self._target.views)
+        attach = self._source.database.attachments(
+            [item.table.name for item in self._plan.tables], self._plan.views
+        )
+        # What hangs on tables that only the target has goes off and on again, with the tables
+        # that it points at.
+        coming = {(item.kind, item.name, item.table) for item in attach}
+        attach = [item for item in attach if item.table in {*names, *self._plan.views}]
+        attach += [
+            item
+            for item in detach
+            if item.kind in ("constraint", "view")
+            and item.table not in names
+            and (item.kind, item.name, item.table) not in coming
+        ]
+        return detach, attach
+
+
+def _drop_parked(target: Site, journals: Journals, keep: Run) -> None:
+    """Let go of what earlier runs parked: one way back is kept for each environment."""
+    for run in journals.of(target.environment.name):
+        if run.number != keep.number and run.stage == DONE and not run.dropped:
+            target.database.drop(_hidden_of(target, run))
+            target.files.discard(run.token)
+            run.write("dropped")
+
+
+def _hidden_of(target: Site, run: Run) -> list[str]:
+    found = ((name, _TOKEN.match(name)) for name in target.database.hidden_tables())
+    return [name for name, match in found if match and match[2] == run.token]
+
+
+def recover(target: Site, journals: Journals) -> tuple[int, ...]:
+    """Take back what dead runs left; the numbers of those runs. Needs the environment's lock."""
+    recovered = []
+    known = set()
+    for run in journals.of(target.environment.name):
+        known.add(run.token)
+        if run.unfinished:
+            _take_back(target, run, journals)
+            run.write(TAKEN_BACK, error="it was stopped in between")
+            recovered.append(run.number)
+    # Half-filled tables of runs that this project knows nothing of: nobody is filling them, for
+    # their run would hold the lock.
+    for name in target.database.hidden_tables():
+        match = _TOKEN.match(name)
+        if match and match[1] == "new" and match[2] not in known:
+            target.database.drop([name])
+    return tuple(recovered)
+
+
+def _take_back(target: Site, run: Run, journals: Journals) -> None:
+    if run.stage == SWAPPING:
+        database = target.database
+        there = {*database.hidden_tables(), *(table.name for table in database.tables())}
+        if run.exchanges and not pending(run.exchanges, there):
+            back = [Exchange(e.live, e.outgoing, e.incoming) for e in run.exchanges]
+            database.swap(back, run.attach, run.detach)
+        target.files.put_back(run.token, run.moves)
+    undone = _numbered(journals, run.undoes)
+    if undone is not None:
+        target.files.hand_over(run.token, "new", undone.token, "old")
+    target.database.drop(_hidden_of(target, run))
+    target.files.discard(run.token)
+
+
+def _numbered(journals: Journals, number: int | None) -> Run | None:
+    return next((run for run in journals.runs() if run.number == number), None)
+
+
+def undoable(target: Site, journals: Journals) -> Run:
+    """The run on this environment that can be taken back.
+
+    Raises:
+        Refused: there is none.
+    """
+    may_write(target.environment)
+    for run in journals.of(target.environment.name):
+        if run.can_be_undone:
+            return run
+        if run.unfinished:
+            return run
+    raise Refused(
+        f"nothing to undo: no run has replaced anything in {target.environment.name} "
+        "that is still kept",
+        "`vetrin history` lists the runs",
+    )
+
+
+def undo(target: Site, journals: Journals, listener: Listener = silent) -> Run:
+    """Put back what the last run on an environment replaced.
+
+    The state that is undone is parked in its turn, so that undoing once more brings it back.
+
+    Raises:
+        Refused: there is nothing to undo, or another run writes to the environment.
+        JobError: something failed; the environment is as it was before.
+    """
+    with only_run(target.environment.name, target.environment.root):
+        last = undoable(target, journals)
+        recovered = recover(target, journals)
+        if last.number in recovered:
+            return last
+        last = undoable(target, journals)
+        run = journals.begin("undo", last.source, last.target, undoes=last.number)
+        try:
+            _undo(target, last, run, listener)
+        except BaseException as error:
+            _take_back(target, run, journals)
+            run.write(FAILED, error=_reason(error))
+            if isinstance(error, (DatabaseError, FilesError)):
+                raise JobError(
+                    str(error), f"{target.environment.name} is as it was before"
+                ) from error
+            raise
+        last.write("undone", by=run.number)
+        return run
+
+
+def _undo(target: Site, last: Run, run: Run, listener: Listener) -> None:
+    listener(Phase("swap"))
+    exchanges = [
+        Exchange(
+            e.live,
+            e.outgoing,
+            hidden_name("old", run.token, index) if e.incoming is not None else None,
+        )
+        for index, e in enumerate(last.exchanges)
+    ]
+    detach: list[Attachment] = []
+    if exchanges:
+        detach = target.database.attachments([e.live for e in exchanges], target.views)
+    moves = [move.reversed() for move in reversed(last.moves)]
+    run.write(
+        SWAPPING,
+        exchanges=[flat(item) for item in exchanges],
+        detach=[flat(item) for item in detach],
+        attach=[flat(item) for item in last.detach],
+        moves=[flat(item) for item in moves],
+    )
+    target.files.hand_over(last.token, "old", run.token, "new")
+    if exchanges:
+        target.database.swap(exchanges, detach, last.detach)
+    target.files.exchange(run.token, moves)
+    run.write(DONE, report={"undid": last.number})
+
+
+def parked_tables(target: Site) -> Iterator[str]:
+    """Hidden tables that hold what the last run replaced."""
+    for name in target.database.hidden_tables():
+        match = _TOKEN.match(name)
+        if match and match[1] == "old":
+            yield name
