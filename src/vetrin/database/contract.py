@@ -81,11 +81,15 @@ class Table:
 
 @dataclass
 class Batch:
-    """Rows of one table, row by row in one flat list: ``cells[row * width + column]``."""
+    """Rows of one table, row by row in one flat list: ``cells[row * width + column]``.
+
+    ``mixed``: a column may hold other values than bytes and None.
+    """
 
     width: int
     cells: list[Cell]
     size: int
+    mixed: bool = False
 
     @property
     def rows(self) -> int:
@@ -93,9 +97,10 @@ class Batch:
 
     def texts(self, index: int) -> list[bytes | None]:
         """A column's values, with None for each that is neither text nor binary."""
-        return [
-            cell if isinstance(cell, bytes) else None for cell in self.cells[index :: self.width]
-        ]
+        column = self.cells[index :: self.width]
+        if not self.mixed:
+            return column  # type: ignore[return-value]
+        return [cell if isinstance(cell, bytes) else None for cell in column]
 
     def each(self) -> Iterator[list[Cell]]:
         width = self.width

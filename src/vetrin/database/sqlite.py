@@ -76,12 +76,12 @@ class _Reader:
                     cells += row
                     size += sum(len(c) if isinstance(c, bytes) else 8 for c in row)
                     if size >= batch_bytes:
-                        yield Batch(width, cells, size)
+                        yield Batch(width, cells, size, mixed=True)
                         cells, size = [], 0
             finally:
                 cursor.close()
         if cells:
-            yield Batch(width, cells, size)
+            yield Batch(width, cells, size, mixed=True)
 
     def count(self, table: str, where: Where | None = None) -> int:
         clause, values = _where(where)

@@ -7,9 +7,11 @@ comes back as the identical object.
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from itertools import accumulate
 
 from . import php
 from .jsontext import Style, may_hold_serialised, serialised_literals
@@ -69,18 +71,31 @@ class Rewriter:
         The indexes of values that were left because they are broken are put into ``broken``.
         """
         changed: dict[int, bytes] = {}
-        may_match = self._scanner.may_match
-        if not may_match(b"\0".join(filter(None, values))):
-            return changed
-        for index, value in enumerate(values):
-            if value and may_match(value):
-                before = tally.broken
-                new = self._value(value, tally, 0)
-                if new is not value:
-                    changed[index] = new
-                if broken is not None and tally.broken > before:
-                    broken.append(index)
+        joined = b"\0".join([value or b"" for value in values])
+        for index in self._hit(joined, values):
+            value = values[index]
+            assert value is not None
+            before = tally.broken
+            new = self._value(value, tally, 0)
+            if new is not value:
+                changed[index] = new
+            if broken is not None and tally.broken > before:
+                broken.append(index)
         return changed
+
+    def _hit(self, joined: bytes, values: Sequence[bytes | None]) -> list[int]:
+        """The indexes of those values, joined by one byte each, in which something may match."""
+        positions = self._scanner.hits(joined)
+        if not positions:
+            return []
+        ends = list(accumulate([len(value) + 1 if value else 1 for value in values]))
+        found: list[int] = []
+        last = -1
+        for position in positions:
+            if last < 0 or position >= ends[last]:
+                last = bisect_right(ends, position, max(last, 0))
+                found.append(last)
+        return found
 
     def _value(self, data: bytes, tally: Tally, depth: int) -> bytes:
         matches = self._scanner.find(data)
@@ -114,10 +129,15 @@ class Rewriter:
         for span in parsed.spans:
             while at < total and matches[at].end <= span.start:
                 at += 1
-            if span.kind == "s" and (at >= total or matches[at].start >= span.end):
+            inside: list[Match] = []
+            while at < total and matches[at].start < span.end:
+                inside.append(matches[at])
+                at += 1
+            if span.kind == "s" and not inside:
                 continue
             old = data[span.start : span.end]
-            new = self._string(old, span, tally, depth)
+            trial = Tally() if span.is_key else tally
+            new = self._string(old, span, inside, trial, depth)
             if new is old:
                 continue
             if span.is_key:
@@ -129,6 +149,7 @@ class Rewriter:
                     continue
                 siblings.discard(old)
                 siblings.add(new)
+                tally.add(trial)
             pieces.append(data[done : span.head])
             pieces.append(_written(span.kind, new))
             done = span.end
@@ -137,22 +158,24 @@ class Rewriter:
         pieces.append(data[done:])
         return b"".join(pieces)
 
-    def _string(self, old: bytes, span: php.Span, tally: Tally, depth: int) -> bytes:
-        """What a string of a serialised value becomes; ``old`` itself if it stays."""
-        if span.is_key:
-            if old[:1] == b"\0":
-                return old
-            trial = Tally()
-            new = self._value(old, trial, depth + 1)
-            tally.add(trial)
-            return new
+    def _string(
+        self, old: bytes, span: php.Span, inside: list[Match], tally: Tally, depth: int
+    ) -> bytes:
+        """What a string of a serialised value becomes; ``old`` itself if it stays.
+
+        ``inside`` are the matches that the look over the whole value found in this string.
+        """
+        if span.is_key and old[:1] == b"\0":
+            return old
         if span.kind == "S":
             plain = php.unescape(old)
             new = self._value(plain, tally, depth + 1)
             return old if new is plain else new
         if span.kind == "C":
             return self._payload(old, tally, depth)
-        return self._value(old, tally, depth + 1)
+        if php.looks_serialised(old) or may_hold_serialised(old):
+            return self._value(old, tally, depth + 1)
+        return _replace(old, inside, tally, span.start)
 
     def _payload(self, old: bytes, tally: Tally, depth: int) -> bytes:
         """A custom payload: rewritten if it is a row of serialised values, with or without tags."""
@@ -217,15 +240,16 @@ class Rewriter:
         return _apply(data, edits)
 
 
-def _replace(data: bytes, matches: list[Match], tally: Tally) -> bytes:
+def _replace(data: bytes, matches: list[Match], tally: Tally, offset: int = 0) -> bytes:
+    """``data`` with its matches replaced, whose positions are counted from ``offset`` before it."""
     replaced = tally.replaced
     pieces: list[bytes] = []
     done = 0
     for match in matches:
         replaced[match.pair, match.form] += 1
-        pieces.append(data[done : match.start])
+        pieces.append(data[done : match.start - offset])
         pieces.append(match.new)
-        done = match.end
+        done = match.end - offset
     pieces.append(data[done:])
     return b"".join(pieces)
 

@@ -189,6 +189,21 @@ class Scanner:
             self._any_authority and _ANY_AUTHORITY.search(low) is not None
         )
 
+    def hits(self, data: bytes) -> list[int]:
+        """Where something may match, in order; a superset of all places where something does."""
+        low = data.lower()
+        found: list[int] = []
+        for anchor in self.anchors:
+            position = low.find(anchor)
+            while position >= 0:
+                found.append(position)
+                position = low.find(anchor, position + 1)
+        if self._any_authority:
+            found += [match.start() for match in _ANY_AUTHORITY.finditer(low)]
+        if len(self.anchors) > 1 or self._any_authority:
+            found.sort()
+        return found
+
     def find(self, data: bytes) -> list[Match]:
         """All matches in ``data``, leftmost first and longest at each place, none overlapping."""
         low = data.lower()

@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import contextlib
 import queue
+import sys
 import threading
 from collections.abc import Iterable, Iterator
 from typing import TypeVar
 
 Item = TypeVar("Item")
 _END = object()
+# Seconds after which a thread lets the other one in. Python's usual 5 ms would leave the server
+# waiting for the writer at each block.
+_SWITCH = 0.0005
 
 
 @contextlib.contextmanager
@@ -54,9 +58,12 @@ def ahead(items: Iterable[Item], depth: int = 3) -> Iterator[Iterator[Item]]:
             yield item  # type: ignore[misc]
 
     thread = threading.Thread(target=work, name="reader", daemon=True)
+    usual = sys.getswitchinterval()
+    sys.setswitchinterval(_SWITCH)
     thread.start()
     try:
         yield taken()
     finally:
+        sys.setswitchinterval(usual)
         stop.set()
         thread.join()

@@ -20,22 +20,29 @@ LOAD_OPTIONS = "FIELDS TERMINATED BY X'1D1E' ESCAPED BY '\\\\' LINES TERMINATED 
 
 def load_block(batch: Batch) -> bytes:
     """The batch as ``LOAD DATA`` reads it with ``LOAD_OPTIONS``."""
+    joined = _joined(batch)
+    if joined is None:
+        return b"".join(_load_row(row) for row in batch.each())
+    joined = joined.replace(b"\\", b"\\\\")
+    if _NULL in joined:
+        joined = joined.replace(_NULL, b"\\N")
+    return joined + LINE
+
+
+def _joined(batch: Batch) -> bytes | None:
+    """All cells with separators between them, nothing escaped; None if a value holds one itself."""
     width = batch.width
     cells: list[Cell] = batch.cells
     nulls = cells.count(None)
     if nulls:
         cells = [_NULL if cell is None else cell for cell in cells]
-    rows = len(cells) // width
     if width == 1:
-        joined = LINE.join(cells) + LINE  # type: ignore[arg-type]
+        joined = LINE.join(cells)  # type: ignore[arg-type]
     else:
         joined = LINE.join(
             [FIELD.join(cells[at : at + width]) for at in range(0, len(cells), width)]  # type: ignore[arg-type]
-        ) + LINE
-    if joined.count(b"\x1d") != rows * width + nulls:
-        return b"".join(_load_row(row) for row in batch.each())
-    joined = joined.replace(b"\\", b"\\\\")
-    return joined.replace(_NULL, b"\\N") if nulls else joined
+        )
+    return joined if joined.count(b"\x1d") == len(cells) - 1 + nulls else None
 
 
 def _load_row(row: Sequence[Cell]) -> bytes:
@@ -57,6 +64,19 @@ def insert_statements(
 
     The values of a row that does not fit into one statement go ahead of it into variables.
     """
+    if all(column.write == "{}" for column in columns):
+        joined = _joined(batch)
+        if joined is not None and len(joined) < most // 3:
+            joined = joined.replace(b"\\", b"\\\\").replace(b"'", b"''")
+            joined = joined.replace(FIELD, b"','").replace(LINE, b"'),('")
+            yield head + b"('" + joined.replace(b"'" + _NULL + b"'", b"NULL") + b"')"
+            return
+    yield from _row_by_row(head, columns, batch, limit, most)
+
+
+def _row_by_row(
+    head: bytes, columns: Sequence[Column], batch: Batch, limit: int, most: int
+) -> Iterator[bytes]:
     wrappers = [_placeholder(column) for column in columns]
     template = b"(" + b",".join(wrappers) + b")"
     parts: list[bytes] = []

@@ -9,7 +9,7 @@ version range and the engine's tests hold still. Packet layout: the protocol's d
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 import pymysql
@@ -52,57 +52,87 @@ class Wire(Connection):  # type: ignore[type-arg]
                 self._force_close()  # type: ignore[attr-defined]
 
     def _rows(self, batch_bytes: int) -> Iterator[tuple[list[Cell], int]]:
-        read = self._rfile.read
+        """Take rows out of the buffer as they lie there; a call for each row would cost more."""
+        source = self._rfile
+        buffer, at = b"", 0
         cells: list[Cell] = []
         append = cells.append
         total = 0
         while True:
-            header = read(4)
-            size = int.from_bytes(header[:3], "little")
-            body = read(size)
-            if len(header) < 4 or len(body) < size:
-                raise pymysql.OperationalError(2013, "Lost connection to the server during a query")
+            available = len(buffer) - at
+            if available < 4 or available < 4 + (
+                size := buffer[at] | buffer[at + 1] << 8 | buffer[at + 2] << 16
+            ):
+                buffer, at = self._more(source, buffer[at:]), 0
+                continue
+            sequence = buffer[at + 3]
+            at += 4
+            lead = buffer[at] if size else 0
+            if lead >= 0xFE and size < 9 and lead == 0xFE:
+                self._next_seq_id = (sequence + 1) % 256
+                if cells:
+                    yield cells, total
+                return
+            if lead == 0xFF and size != _WHOLE:
+                pymysql.err.raise_mysql_exception(buffer[at : at + size])
             if size == _WHOLE:
-                body, size = self._continued(body)
-            lead = body[0]
-            if lead >= 0xFE:
-                if lead == 0xFE and size < 9:
-                    self._next_seq_id = (header[3] + 1) % 256
-                    if cells:
-                        yield cells, total
-                    return
-                if lead == 0xFF:
-                    pymysql.err.raise_mysql_exception(body)
-            total += size
-            at = 0
-            while at < size:
-                length = body[at]
-                if length < 251:
+                body, buffer = self._continued(source, buffer[at:])
+                _take_cells(body, append)
+                total += len(body)
+                at = 0
+            else:
+                total += size
+                stop = at + size
+                while at < stop:
+                    length = buffer[at]
                     at += 1
-                    end = at + length
-                elif length == 251:
-                    append(None)
-                    at += 1
-                    continue
-                else:
-                    width = 2 if length == 252 else 3 if length == 253 else 8
-                    end = at + 1 + width
-                    at, end = end, end + int.from_bytes(body[at + 1 : end], "little")
-                append(body[at:end])
-                at = end
+                    if length < 251:
+                        end = at + length
+                    elif length == 251:
+                        append(None)
+                        continue
+                    else:
+                        width = 2 if length == 252 else 3 if length == 253 else 8
+                        end = at + width
+                        at, end = end, end + int.from_bytes(buffer[at:end], "little")
+                    append(buffer[at:end])
+                    at = end
             if total >= batch_bytes:
                 yield cells, total
                 cells = []
                 append = cells.append
                 total = 0
 
-    def _continued(self, body: bytes) -> tuple[bytes, int]:
-        parts = [body]
-        while len(parts[-1]) == _WHOLE:
-            size = int.from_bytes(self._rfile.read(4)[:3], "little")
-            parts.append(self._rfile.read(size))
-        whole = b"".join(parts)
-        return whole, len(whole)
+    @staticmethod
+    def _more(source: Any, rest: bytes) -> bytes:
+        """``rest`` with more bytes behind it: at least enough for a packet's next step."""
+        wanted = 4
+        if len(rest) >= 4:
+            wanted = 4 + int.from_bytes(rest[:3], "little")
+        parts = [rest]
+        size = len(rest)
+        while size < wanted:
+            part = source.read1(max(_READ_BUFFER, min(wanted - size, _WHOLE)))
+            if not part:
+                raise pymysql.OperationalError(2013, "Lost connection to the server during a query")
+            parts.append(part)
+            size += len(part)
+        return b"".join(parts)
+
+    def _continued(self, source: Any, rest: bytes) -> tuple[bytes, bytes]:
+        """A row of 16 MB and more: the pieces of its packets joined, and what follows them."""
+        parts, rest = [rest[:_WHOLE]], rest[_WHOLE:]
+        while True:
+            rest = self._more(source, rest)
+            if len(rest) < 4:
+                continue
+            size = int.from_bytes(rest[:3], "little")
+            while len(rest) < 4 + size:
+                rest = self._more(source, rest)
+            parts.append(rest[4 : 4 + size])
+            rest = rest[4 + size :]
+            if size < _WHOLE:
+                return b"".join(parts), rest
 
     def load(self, sql: str, blocks: Iterable[bytes]) -> tuple[int, int]:
         """Run ``LOAD DATA LOCAL`` and feed it ``blocks``; (rows stored, warnings).
@@ -126,3 +156,19 @@ class Wire(Connection):  # type: ignore[type-arg]
         self.write_packet(b"")  # type: ignore[attr-defined]
         answer = OKPacketWrapper(self._read_packet())  # type: ignore[attr-defined]
         return answer.affected_rows, answer.warning_count
+
+
+def _take_cells(body: bytes, append: Callable[[Cell], None]) -> None:
+    """Take the cells of one row apart."""
+    at, stop = 0, len(body)
+    while at < stop:
+        length = body[at]
+        at += 1
+        if length == 251:
+            append(None)
+            continue
+        if length > 251:
+            width = 2 if length == 252 else 3 if length == 253 else 8
+            at, length = at + width, int.from_bytes(body[at : at + width], "little")
+        append(body[at : at + length])
+        at += length

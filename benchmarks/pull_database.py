@@ -1,0 +1,211 @@
+"""A full pull between two databases on one MariaDB, against the server's own programs.
+
+    python benchmarks/pull_database.py [--size 500] [--runs 3]
+
+Prints the ratio of `vetrin pull` (rewriting, hidden tables, swap) to the time of the dump program
+piped into the client, which rewrites nothing; the same where LOAD DATA LOCAL is forbidden; and the
+memory of the pull at a tenth of the size and at the whole. Needs what scripts/install-systems
+brings.
+"""
+
+from __future__ import annotations
+
+import argparse
+import random
+import resource
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+from systems import Mariadb, mariadb, program  # type: ignore[import-not-found] # noqa: E402
+
+ADDRESS = "https://www.harrowmere.example"
+ROOT = "/srv/www/harrowmere"
+
+SCHEMA = """
+CREATE TABLE wp_posts (ID BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, post_title TEXT NOT NULL,
+  post_content LONGTEXT NOT NULL, post_name VARCHAR(200) NOT NULL, post_status VARCHAR(20) NOT NULL,
+  post_type VARCHAR(20) NOT NULL, post_modified_gmt DATETIME NOT NULL, guid VARCHAR(255) NOT NULL,
+  KEY post_name (post_name(191)), KEY type_status_date (post_type, post_status, post_modified_gmt, ID));
+CREATE TABLE wp_postmeta (meta_id BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, post_id BIGINT UNSIGNED
+  NOT NULL, meta_key VARCHAR(255), meta_value LONGTEXT, KEY post_id (post_id), KEY meta_key (meta_key(191)));
+CREATE TABLE wp_comments (comment_ID BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, comment_post_ID BIGINT
+  UNSIGNED NOT NULL, comment_author TINYTEXT NOT NULL, comment_content TEXT NOT NULL, comment_approved
+  VARCHAR(20) NOT NULL, comment_date_gmt DATETIME NOT NULL, KEY comment_post_ID (comment_post_ID),
+  KEY approved (comment_approved, comment_date_gmt));
+CREATE TABLE wp_log (at DATETIME, code INT, line VARCHAR(400));
+CREATE TABLE wp_blobs (id INT AUTO_INCREMENT PRIMARY KEY, data LONGBLOB);
+CREATE TABLE wp_options (option_id BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, option_name VARCHAR(191)
+  UNIQUE, option_value LONGTEXT)
+"""
+
+
+def rows(table: str, megabytes: float) -> Iterator[bytes]:
+    """Tab-separated lines for one table, of about its share of the whole size."""
+    chance = random.Random(5)
+    words = [bytes(chance.choices(b"abcdefghijklmnopqrstuvwxyz", k=chance.randrange(2, 11))) for _ in range(4000)]
+    text = [b" ".join(chance.choices(words, k=120)) for _ in range(400)]
+    link = f'<a href="{ADDRESS}/visit">visit</a>'.encode()
+    count = 0
+    limit = megabytes * 1e6
+    written = 0
+    while written < limit:
+        count += 1
+        body = text[count % 400]
+        if table == "wp_posts":
+            parts = [text[(count * 7 + k) % 400] for k in range(5)]
+            if count % 3 == 0:
+                parts.insert(2, link)
+            line = b"\t".join((b"Title %d" % count, b" ".join(parts), b"title-%d" % count,
+                               b"publish", b"post", b"2026-05-01 10:00:00",
+                               b"%b/?p=%d" % (ADDRESS.encode(), count)))  # fmt: skip
+        elif table == "wp_postmeta":
+            if count % 10 == 0:
+                value = b'a:2:{s:3:"url";s:%d:"%b/x/%d";s:1:"n";i:%d;}' % (
+                    len(ADDRESS) + 3 + len(str(count)), ADDRESS.encode(), count, count)  # fmt: skip
+            else:
+                value = body[: 20 + count % 60]
+            line = b"%d\t_key_%d\t%b" % (count // 12, count % 40, value)
+        elif table == "wp_comments":
+            line = b"%d\tVisitor %d\t%b\t1\t2026-05-01 10:00:00" % (count // 4, count % 900, body[:220])
+        elif table == "wp_log":
+            line = b"2026-05-01 10:00:00\t%d\t%b" % (count % 500, body[: 60 + count % 90])
+        else:
+            line = bytes(chance.getrandbits(8) | 0x30 for _ in range(4000)) * 5
+        written += len(line) + 30
+        yield line + b"\n"
+
+
+SHARES = {"wp_posts": 0.36, "wp_postmeta": 0.24, "wp_comments": 0.2, "wp_log": 0.16, "wp_blobs": 0.04}
+COLUMNS = {
+    "wp_posts": "post_title, post_content, post_name, post_status, post_type, post_modified_gmt, guid",
+    "wp_postmeta": "post_id, meta_key, meta_value",
+    "wp_comments": "comment_post_ID, comment_author, comment_content, comment_approved, comment_date_gmt",
+    "wp_log": "at, code, line",
+    "wp_blobs": "data",
+}
+
+
+def generate(server: Mariadb, database: str, megabytes: float, folder: Path) -> None:
+    server.create(database, "bench", "bench-word")
+    server.run(*filter(str.strip, SCHEMA.split(";")), database=database)
+    for table, share in SHARES.items():
+        path = folder / "rows.txt"
+        with path.open("wb") as file:
+            file.writelines(rows(table, megabytes * share))
+        server.run(
+            f"LOAD DATA INFILE '{path}' INTO TABLE {table} CHARACTER SET binary ({COLUMNS[table]})",
+            database=database,
+        )
+        path.unlink()
+    server.run(
+        f"INSERT INTO wp_options (option_name, option_value) VALUES ('siteurl', '{ADDRESS}'),"
+        f" ('home', '{ADDRESS}'), ('blogname', 'Bench')",
+        database=database,
+    )
+
+
+def project(server: Mariadb, folder: Path, source: str, target: str) -> Path:
+    for name, database in (("live", source), ("copy", target)):
+        root = folder / name
+        for marker in ("wp-includes/version.php", "wp-load.php", "wp-admin/admin.php"):
+            (root / marker).parent.mkdir(parents=True, exist_ok=True)
+            (root / marker).write_text("<?php\n")
+        (root / "wp-config.php").write_text(
+            f"<?php\ndefine('DB_NAME', '{database}'); define('DB_USER', 'bench');"
+            f"define('DB_PASSWORD', 'bench-word'); define('DB_HOST', 'localhost:{server.socket}');"
+            "$table_prefix = 'wp_';\n"
+        )
+    (folder / "vetrin.toml").write_text(
+        f'[site]\nname = "Bench"\ncms = "wordpress"\n[environment.production]\naddress = "{ADDRESS}"\n'
+        'root = "live"\n[environment.local]\naddress = "http://harrowmere.test:8080"\nroot = "copy"\n'
+    )
+    return folder
+
+
+def empty(server: Mariadb, database: str) -> None:
+    server.run(f"DROP DATABASE IF EXISTS {database}")
+    server.create(database, "bench", "bench-word")
+
+
+def baseline(server: Mariadb, source: str, target: str) -> float:
+    empty(server, target)
+    start = time.perf_counter()
+    subprocess.run(
+        f"{program('mariadb-dump')} --socket={server.socket} -u root --single-transaction --quick {source}"
+        f" | {program('mariadb')} --socket={server.socket} -u root {target}",
+        shell=True, check=True,
+    )  # fmt: skip
+    return time.perf_counter() - start
+
+
+def pull(server: Mariadb, folder: Path, target: str) -> tuple[float, float]:
+    """Seconds and peak megabytes of one pull."""
+    empty(server, target)
+    shutil.rmtree(folder / ".vetrin", ignore_errors=True)
+    start = time.perf_counter()
+    process = subprocess.Popen(
+        [sys.executable, "-m", "vetrin", "pull", "--parts", "data", "--yes", "--quiet"],
+        cwd=folder, stdout=subprocess.DEVNULL,
+    )  # fmt: skip
+    _, status, usage = os_wait(process)
+    if status:
+        raise RuntimeError("the pull failed")
+    return time.perf_counter() - start, usage.ru_maxrss / 1024
+
+
+def os_wait(process: subprocess.Popen[bytes]) -> tuple[int, int, resource.struct_rusage]:
+    import os
+
+    found = os.wait4(process.pid, 0)
+    process.returncode = found[1]
+    return found
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawTextHelpFormatter)
+    parser.add_argument("--size", type=float, default=500, help="megabytes of the database (500)")
+    parser.add_argument("--runs", type=int, default=3, help="runs of each (3)")
+    args = parser.parse_args()
+    folder = Path(tempfile.mkdtemp(prefix="vb-", dir="/tmp"))
+    try:
+        with mariadb(folder / "server") as server:
+            measure(server, folder, args.size, args.runs)
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def measure(server: Mariadb, folder: Path, size: float, runs: int) -> None:
+    start = time.perf_counter()
+    generate(server, "small", size / 10, folder)
+    generate(server, "large", size, folder)
+    print(f"{size:.0f} MB generated in {time.perf_counter() - start:.0f} s", flush=True)
+    small = project(server, folder / "small", "small", "copied")
+    large = project(server, folder / "large", "large", "copied")
+    _, small_memory = pull(server, small, "copied")
+    print(f"memory at {size / 10:.0f} MB: {small_memory:.0f} MB", flush=True)
+    theirs, ours, inserts, memory = [], [], [], []
+    for _ in range(runs):
+        theirs.append(baseline(server, "large", "copied"))
+        seconds, peak = pull(server, large, "copied")
+        ours.append(seconds)
+        memory.append(peak)
+        print(f"  dump | client {theirs[-1]:.1f} s, pull {seconds:.1f} s", flush=True)
+        server.run("SET GLOBAL local_infile = 0")
+        inserts.append(pull(server, large, "copied")[0])
+        server.run("SET GLOBAL local_infile = 1")
+        print(f"  pull by INSERT {inserts[-1]:.1f} s", flush=True)
+    base = statistics.median(theirs)
+    print(f"memory at {size:.0f} MB: {max(memory):.0f} MB (at most 150)")
+    print(f"pull with LOAD DATA LOCAL: {statistics.median(ours) / base:.2f} of dump | client (at most 0.75)")
+    print(f"pull with INSERT: {statistics.median(inserts) / base:.2f} of dump | client (at most 1.2)")
+
+
+if __name__ == "__main__":
+    main()
