@@ -38,7 +38,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         parts = [f"{plural(tables, 'table')} come back"]
         if gone:
             parts.append(f"{plural(gone, 'table')} that it brought go")
-        files = sum(not move.folder for move in last.moves)
+        files = sum("file" in (move.goes, move.comes) for move in last.moves)
         parts.append(f"{plural(files, 'file')} as before" if files else "no files change")
         out.show(text.append(", ".join(parts)))
         out.show(Text("! ", style="yellow").append(

@@ -66,6 +66,7 @@ class PhpValues:
 
     values: dict[str, Value] = field(default_factory=dict)
     uncertain: set[str] = field(default_factory=set)
+    certain: set[str] = field(default_factory=set, repr=False)
     missing: dict[str, str] = field(default_factory=dict)
 
 
@@ -137,7 +138,6 @@ class _File:
         self._depth = depth
         self._tokens: list[Token] = []
         self._at = 0
-        self._certain: set[str] = set()
 
     def read(self) -> bool:
         """Walk over the file; False where the CMS's own code would begin."""
@@ -180,7 +180,9 @@ class _File:
                 continue
             elif word in ("require", "require_once", "include", "include_once"):
                 self._at += 1
-                if not self._include(self._expression()):
+                begin = self._at
+                target = self._expression()
+                if self._begins_cms(begin) or not self._include(target):
                     return False
                 continue
             self._at += 1
@@ -223,23 +225,26 @@ class _File:
             return
         if name in result.values:
             if conditional:
-                if result.values[name] != value and name not in self._certain:
+                if result.values[name] != value and name not in result.certain:
                     result.uncertain.add(name)
                 return
-            if constant and name in self._certain:
+            if constant and name in result.certain:
                 return  # the first definition of a constant is the one that holds
         result.values[name] = value
         result.missing.pop(name, None)
         if not conditional:
-            self._certain.add(name)
+            result.certain.add(name)
             result.uncertain.discard(name)
+
+    def _begins_cms(self, begin: int) -> bool:
+        """True if the path of an inclusion ends with a file where the CMS's own code begins."""
+        texts = [t.text.strip("'\"") for t in self._tokens[begin : self._at] if t.kind != "operator"]
+        return bool(texts) and texts[-1].rsplit("/", 1)[-1] in self._stop_at
 
     def _include(self, target: Value | _Unknown) -> bool:
         if not isinstance(target, str):
             return True
         path = Path(target) if target.startswith("/") else self._path.parent / target
-        if path.name in self._stop_at:
-            return False
         if self._depth < 5 and path.is_file():
             return _File(path, self._environ, self._stop_at, self._result, self._depth + 1).read()
         return True

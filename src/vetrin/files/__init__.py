@@ -1,6 +1,6 @@
 """Trees of files: scanning, comparing, safe writing."""
 
-from .contract import BLOCK, Entry, FilesError, FileTree, Manifest, Move
+from .contract import BLOCK, Entry, FilesError, FileTree, Kind, Manifest, Move
 from .difference import Difference, compare_trees
 from .local import OWN_FOLDER, LocalTree
 
@@ -12,6 +12,7 @@ __all__ = [
     "FileTree",
     "FilesError",
     "LocalTree",
+    "Kind",
     "Manifest",
     "Move",
     "compare_trees",

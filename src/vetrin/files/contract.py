@@ -33,22 +33,24 @@ Manifest = dict[str, Entry]
 Side = Literal["new", "old"]
 
 
+Kind = Literal["file", "folder"]
+
+
 @dataclass(frozen=True)
 class Move:
-    """In an exchange the staged ``path`` takes its place.
+    """In an exchange, at ``path``, what stands there goes and what was staged comes.
 
-    ``replaces``: something is there that has to be parked. ``arrives``: something staged comes in
-    (False where the exchange only takes away). ``folder``: it is a folder that comes or goes.
+    Each is a file (or link), a folder, or None where nothing goes or comes. A folder that comes is
+    made; one that only goes is removed if nothing is left in it.
     """
 
     path: str
-    replaces: bool
-    arrives: bool = True
-    folder: bool = False
+    goes: Kind | None
+    comes: Kind | None
 
     def reversed(self) -> Move:
         """The move that takes this one back, with what was parked as what is staged."""
-        return Move(self.path, self.arrives, self.replaces, self.folder)
+        return Move(self.path, self.comes, self.goes)
 
 
 class FileTree(Protocol):

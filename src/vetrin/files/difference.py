@@ -5,17 +5,21 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from .contract import Entry, FileTree, Manifest
+from .contract import Entry, FileTree, Kind, Manifest, Move
 
 
 @dataclass(frozen=True)
 class Difference:
-    """Entries of the source that are new or changed on the target, and those only it has."""
+    """Entries of the source that are new or changed on the target, and those only it has.
+
+    ``replaced`` holds, by path, what a changed entry takes the place of.
+    """
 
     new: tuple[Entry, ...]
     changed: tuple[Entry, ...]
     same: int
     only_there: tuple[Entry, ...]
+    replaced: dict[str, Entry]
 
     @property
     def size(self) -> int:
@@ -24,6 +28,22 @@ class Difference:
     @property
     def files(self) -> int:
         return sum(entry.kind != "folder" for entry in (*self.new, *self.changed))
+
+    def moves(self) -> list[Move]:
+        """The exchange that brings everything in, folders before what lies in them."""
+        entries = sorted((*self.new, *self.changed), key=lambda entry: entry.path.count("/"))
+        return [
+            Move(
+                entry.path,
+                _kind(self.replaced[entry.path]) if entry.path in self.replaced else None,
+                _kind(entry),
+            )
+            for entry in entries
+        ]
+
+
+def _kind(entry: Entry) -> Kind:
+    return "folder" if entry.kind == "folder" else "file"
 
 
 def compare_trees(source: FileTree, target: FileTree, folders: Sequence[str]) -> Difference:
@@ -45,7 +65,8 @@ def compare_trees(source: FileTree, target: FileTree, folders: Sequence[str]) ->
         else:
             same += 1
     only = tuple(ours[path] for path in sorted(ours) if path not in theirs)
-    return Difference(tuple(new), tuple(changed), same, only)
+    replaced = {entry.path: ours[entry.path] for entry in changed}
+    return Difference(tuple(new), tuple(changed), same, only, replaced)
 
 
 def _differs(source: FileTree, target: FileTree, entry: Entry, other: Entry) -> bool:

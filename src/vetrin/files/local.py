@@ -129,16 +129,15 @@ class LocalTree:
         for move in moves:
             with _said(move.path):
                 live, waiting, parked = self._places(token, move.path)
-                if move.folder and not move.arrives:
+                if move.goes == "folder" and move.comes is None:
                     _remove_if_empty(live)
                     continue
-                keeps_folder = move.folder and live.is_dir() and not live.is_symlink()
-                if move.replaces and not keeps_folder and not _there(parked) and _there(live):
-                    parked.parent.mkdir(parents=True, exist_ok=True)
-                    live.rename(parked)
-                if move.folder:
+                # What stands there may be of the new kind already, from before an interruption.
+                if move.goes and _there(live) and _is_folder(live) == (move.goes == "folder"):
+                    _park(live, parked)
+                if move.comes == "folder" and not (move.goes and _is_folder(waiting)):
                     live.mkdir(parents=True, exist_ok=True)
-                elif move.arrives and _there(waiting):
+                elif move.comes and _there(waiting) and not _there(live):
                     live.parent.mkdir(parents=True, exist_ok=True)
                     waiting.rename(live)
 
@@ -146,17 +145,17 @@ class LocalTree:
         for move in reversed(moves):
             with _said(move.path):
                 live, waiting, parked = self._places(token, move.path)
-                if move.folder and not move.arrives:
-                    live.mkdir(parents=True, exist_ok=True)
-                    continue
-                if move.folder and not move.replaces:
-                    _remove_if_empty(live)
-                    continue
-                came = not _there(waiting) and _there(live)
-                if move.arrives and came and (_there(parked) or not move.replaces):
+                if move.comes == "folder" and (move.goes is None or _there(waiting)):
+                    if move.goes is None or _there(parked):
+                        _remove_if_empty(live)
+                elif move.comes and _there(live) and not _there(waiting) and (
+                    move.goes is None or _there(parked)
+                ):
                     waiting.parent.mkdir(parents=True, exist_ok=True)
                     live.rename(waiting)
-                if _there(parked):
+                if move.goes == "folder" and move.comes is None:
+                    live.mkdir(parents=True, exist_ok=True)
+                elif _there(parked) and not _there(live):
                     live.parent.mkdir(parents=True, exist_ok=True)
                     parked.rename(live)
 
@@ -179,6 +178,21 @@ class LocalTree:
 
 def _there(path: Path) -> bool:
     return os.path.lexists(path)
+
+
+def _is_folder(path: Path) -> bool:
+    return path.is_dir() and not path.is_symlink()
+
+
+def _park(live: Path, parked: Path) -> None:
+    """Rename ``live`` to ``parked``; a folder of which parts are parked already joins them."""
+    if _is_folder(live) and parked.is_dir():
+        for child in live.iterdir():
+            _park(child, parked / child.name)
+        live.rmdir()
+    elif not _there(parked):
+        parked.parent.mkdir(parents=True, exist_ok=True)
+        live.rename(parked)
 
 
 def _remove_if_empty(folder: Path) -> None:

@@ -8,6 +8,7 @@ import re
 STRING = re.compile(rb'"((?:[^"\\]|\\.)*)"', re.DOTALL)
 """A whole JSON string literal; group 1 is what stands between the quotes."""
 
+_ESCAPE = re.compile(rb"\\(?:u[0-9a-fA-F]{4}|.)", re.DOTALL)
 _LENGTH_INSIDE = re.compile(rb'[sSaOC]:\d+:(?:\\+"|\{)')
 _SERIALISED_LITERAL = re.compile(rb'"([sSaOCE]:\d+:(?:[^"\\]|\\.)*)"', re.DOTALL)
 
@@ -44,15 +45,14 @@ class Style:
     """
 
     def __init__(self, literal: bytes) -> None:
-        self._slashes = b"\\/" in literal
+        escapes = {escape.lower() for escape in _ESCAPE.findall(literal)}
+        self._slashes = b"\\/" in escapes
         self._ascii = literal.isascii()
-        self._capital = re.search(rb"\\u[0-9a-fA-F]*[A-F]", literal) is not None
-        self._hexadecimal = {
-            name
-            for name, code in (("<", b"3c"), (">", b"3e"), ("&", b"26"), ("'", b"27"))
-            if re.search(rb"(?i)\\u00" + code, literal)
-        }
-        self._quote = re.search(rb"(?i)\\u0022", literal) is not None
+        self._capital = any(re.search(rb"u.*[A-F]", e) for e in _ESCAPE.findall(literal))
+        self._hexadecimal = [
+            name for name in "<>&'" if b"\\u%04x" % ord(name) in escapes
+        ]
+        self._quote = b"\\u0022" in escapes
         self.decoded = json.loads(b'"' + literal + b'"', strict=False).encode(
             "utf-8", "surrogatepass"
         )

@@ -7,7 +7,6 @@ and Vetrin's own folder are written; the journal says before the swap what will 
 
 from __future__ import annotations
 
-import itertools
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -169,20 +168,15 @@ class _Transfer:
         return rows, exchanges
 
     def _files(self) -> list[Move]:
-        moves: list[Move] = []
         difference = self._plan.files
         if difference is None:
-            return moves
-        for entry, replaces in itertools.chain(
-            ((entry, False) for entry in difference.new),
-            ((entry, True) for entry in difference.changed),
-        ):
+            return []
+        for entry in (*difference.new, *difference.changed):
             if entry.kind != "folder":
                 blocks = self._source.files.read(entry.path) if entry.kind == "file" else ()
                 self._target.files.stage(self._run.token, entry, blocks)
                 self._tell(FileMoved(entry.path, entry.size))
-            moves.append(Move(entry.path, replaces, folder=entry.kind == "folder"))
-        return moves
+        return difference.moves()
 
     def _attachments(
         self, exchanges: Sequence[Exchange]
