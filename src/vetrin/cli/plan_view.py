@@ -69,7 +69,7 @@ def _tables(out: Out, plan: Plan) -> None:
     for item in largest[:_MOST_TABLES]:
         table.add_row(
             item.table.name,
-            number(item.rows),
+            number(item.rows) if item.exact else f"about {number(item.rows)}",
             size(item.table.size),
             "new" if item.target_rows is None else number(item.target_rows),
         )

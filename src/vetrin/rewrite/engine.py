@@ -115,9 +115,9 @@ class Rewriter:
     def _serialised(
         self, data: bytes, matches: list[Match], tally: Tally, depth: int
     ) -> bytes:
-        start = len(data) - len(data.lstrip())
+        start = len(data) - len(data.lstrip()) if data[:1].isspace() else 0
         try:
-            parsed = php.walk(data, start)
+            parsed = php.walk(data, start, [match.start for match in matches])
         except php.PhpError:
             tally.broken += bool(matches)
             return data
@@ -142,7 +142,7 @@ class Rewriter:
                 continue
             if span.is_key:
                 if keys is None:
-                    keys = _keys(data, parsed)
+                    keys = _keys(data, start)
                 siblings = keys[span.container]
                 if new in siblings:
                     tally.left += 1
@@ -275,9 +275,10 @@ def _written(kind: str, new: bytes) -> bytes:
     return b"%d:{%b" % (len(new), new)
 
 
-def _keys(data: bytes, parsed: php.Parsed) -> dict[int, set[bytes]]:
+def _keys(data: bytes, start: int) -> dict[int, set[bytes]]:
+    """All string keys of the value at ``start``, by the number of their container."""
     keys: dict[int, set[bytes]] = {}
-    for span in parsed.spans:
+    for span in php.walk(data, start).spans:
         if span.is_key:
             keys.setdefault(span.container, set()).add(data[span.start : span.end])
     return keys

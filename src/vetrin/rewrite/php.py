@@ -9,6 +9,7 @@ byte is read once.
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
@@ -63,8 +64,11 @@ def looks_serialised(data: bytes) -> bool:
     return _LOOKS.match(data) is not None
 
 
-def walk(data: bytes, start: int = 0) -> Parsed:
+def walk(data: bytes, start: int = 0, hits: Sequence[int] | None = None) -> Parsed:
     """Parse the one value at ``start`` and list its strings, in their order.
+
+    With ``hits``, positions in ascending order, plain strings are listed only where one of these
+    lies inside: a list of all would be larger than the value.
 
     Raises:
         PhpError: the value does not parse to its end.
@@ -83,6 +87,8 @@ def walk(data: bytes, start: int = 0) -> Parsed:
     string = _STRING.match
     scalar = _SCALAR.match
     size = len(data)
+    waiting = iter(hits or ())
+    hit = next(waiting, size)
     while True:
         while remaining == 0:
             if not counts:
@@ -102,7 +108,13 @@ def walk(data: bytes, start: int = 0) -> Parsed:
             end = begin + int(match[1])
             if end + 2 > size or data[end] != 0x22 or data[end + 1] != 0x3B:
                 raise PhpError(position)
-            spans.append(Span(position, begin, end, "s", is_key, number))
+            if hits is None:
+                spans.append(Span(position, begin, end, "s", is_key, number))
+            elif hit < end:
+                if hit >= begin:
+                    spans.append(Span(position, begin, end, "s", is_key, number))
+                while hit < end:
+                    hit = next(waiting, size)
             position = end + 2
             continue
         if is_key:

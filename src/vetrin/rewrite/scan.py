@@ -17,6 +17,7 @@ from .forms import (
     BARE,
     BEFORE_HOST,
     COLON_BACK,
+    JSON,
     LITERAL,
     PATH,
     PLAIN,
@@ -40,6 +41,17 @@ _LONGEST_BEFORE = 60
 _LONGEST_USER = 200
 _ANY_AUTHORITY = re.compile(rb"/\\*/|2f%(?:25)?2f|2f\\+u002f|;&#(?:x0*2f|0*47);|@")
 _CHUNK = 1 << 18
+# What stands before nearly every host: these are compared, everything else is parsed.
+_USUAL = {
+    b"https://": (PLAIN, b"/"),
+    b"http://": (PLAIN, b"/"),
+    b"https:\\/\\/": (JSON, b"\\/"),
+    b"http:\\/\\/": (JSON, b"\\/"),
+}
+_USUAL_LENGTHS = (8, 7, 10, 9)
+_PORT_BEGINS = frozenset(b":%\\&")
+_FEW = 4
+_SEPARATOR_ENDS = frozenset(b"/\\fFcC;")
 
 
 class Match(NamedTuple):
@@ -53,6 +65,8 @@ class Match(NamedTuple):
 
 
 class _AddressRule(NamedTuple):
+    """``whole`` is what replaces a match that is written in one of the ``_USUAL`` ways."""
+
     pair: int
     port: int | None
     segments: tuple[bytes, ...]
@@ -61,6 +75,7 @@ class _AddressRule(NamedTuple):
     unicode_host: bytes
     new_port: bytes
     new_segments: tuple[bytes, ...]
+    whole: dict[bytes, bytes]
 
 
 class _PathRule:
@@ -83,6 +98,8 @@ class _PathRule:
 
     def match(self, data: bytes, position: int) -> Match | None:
         """Match with the key segment standing at ``position`` in ``data``."""
+        if position < 1 or data[position - 1] not in _SEPARATOR_ENDS:
+            return None
         if not data.startswith(self.key, position):
             return None
         lowest = max(0, position - self._reach)
@@ -136,7 +153,11 @@ class Scanner:
             chosen = choose_anchors([*needles, *self._odd_hosts])
         for rules in (*self._hosts.values(), *self._odd_hosts.values()):
             rules.sort(key=lambda rule: -len(rule.segments))
-        self._host_anchors = {chosen[host] for host in self._hosts if host in chosen}
+        self._host_anchors: dict[bytes, list[tuple[int, bytes]]] = {}
+        for host in self._hosts:
+            if host in chosen:
+                anchor = chosen[host]
+                self._host_anchors.setdefault(anchor, []).append((host.find(anchor), host))
         self._odd_at: dict[bytes, list[tuple[int, bytes]]] = {}
         for host in self._odd_hosts:
             self._odd_at.setdefault(chosen[host], []).append((host.find(chosen[host]), host))
@@ -155,6 +176,8 @@ class Scanner:
         self.anchors: tuple[bytes, ...] = tuple(sorted(set(chosen.values()), key=len, reverse=True))
 
     def _add_address(self, index: int, old: Address, new: Address) -> None:
+        rest = b"" if new.port is None else b":%d" % new.port
+        segments = tuple(part.encode() for part in new.path.split("/")[1:])
         rule = _AddressRule(
             index,
             old.port,
@@ -162,9 +185,14 @@ class Scanner:
             new.scheme.encode(),
             new.host.encode(),
             new.unicode_host.encode(),
-            b"" if new.port is None else str(new.port).encode(),
-            tuple(part.encode() for part in new.path.split("/")[1:]),
-        )
+            rest[1:],
+            segments,
+            {
+                slash: new.scheme.encode() + b":" + slash * 2 + new.host.encode() + rest
+                + b"".join(slash + segment for segment in segments)
+                for _, slash in _USUAL.values()
+            },
+        )  # fmt: skip
         host = old.host.encode()
         if host.startswith(b"["):
             self._odd_hosts.setdefault(host, []).append(rule)
@@ -206,8 +234,9 @@ class Scanner:
 
     def find(self, data: bytes) -> list[Match]:
         """All matches in ``data``, leftmost first and longest at each place, none overlapping."""
-        low = data.lower()
-        found = list(self._candidates(data, low))
+        found = list(self._candidates(data, data.lower()))
+        if not found:
+            return found
         if len(found) == 1:
             match = found[0]
             return [] if data[match.start : match.end] == match.new else found
@@ -229,14 +258,16 @@ class Scanner:
                 if match is not None:
                     yield match
         for anchor in self.anchors:
-            in_host = anchor in self._host_anchors
+            hosts = self._host_anchors.get(anchor)
             odd = self._odd_at.get(anchor, ())
             paths = self._paths.get(anchor, ())
             literals = self._literals.get(anchor, ())
             position = low.find(anchor)
             while position >= 0:
-                if in_host:
-                    match = self._host_around(data, low, position, position + len(anchor))
+                if hosts is not None:
+                    match = self._host_at(data, low, position, hosts) or self._host_around(
+                        data, low, position, position + len(anchor)
+                    )
                     if match is not None:
                         yield match
                 for offset, host in odd:
@@ -254,6 +285,33 @@ class Scanner:
                     if start >= 0 and data.startswith(old, start):
                         yield Match(start, start + len(old), index, LITERAL, new)
                 position = low.find(anchor, position + 1)
+
+    def _host_at(
+        self, data: bytes, low: bytes, position: int, hosts: list[tuple[int, bytes]]
+    ) -> Match | None:
+        """The match at an anchor's hit where it is written in the most usual way."""
+        if len(hosts) > _FEW:
+            return None
+        for offset, host in hosts:
+            begin = position - offset
+            if begin < 7 or not low.startswith(host, begin) or low[begin - 1] != 0x2F:
+                continue
+            end = begin + len(host)
+            following = low[end] if end < len(low) else 0
+            if following in _HOST_BYTE or following in _PORT_BEGINS and following != 0x5C:
+                return None
+            if following == 0x5C and low[end + 1 : end + 2] == b"u":
+                return None
+            for length in _USUAL_LENGTHS:
+                usual = _USUAL.get(data[begin - length : begin]) if begin >= length else None
+                if usual is not None:
+                    form, slash = usual
+                    for rule in self._hosts[host]:
+                        if rule.port is None and not rule.segments:
+                            return Match(begin - length, end, rule.pair, form, rule.whole[slash])
+                        break
+                    return None
+        return None
 
     def _host_around(self, data: bytes, low: bytes, start: int, end: int) -> Match | None:
         """The match whose host holds ``low[start:end]``, if there is one."""

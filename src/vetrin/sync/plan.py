@@ -19,14 +19,21 @@ Part = Literal["data", "media"]
 PARTS: tuple[Part, ...] = ("data", "media")
 
 
+_COUNTED = 32_000_000  # bytes; counting the rows of a larger table would take longer than a look
+
+
 @dataclass(frozen=True)
 class TablePlan:
-    """One table to copy: its exact rows at the source, and at the target where it is there."""
+    """One table to copy: its rows at the source, and at the target where it is there.
+
+    ``exact`` is False where the table is so large that the server's estimate has to do.
+    """
 
     table: Table
     target: str
     rows: int
     target_rows: int | None
+    exact: bool = True
 
 
 @dataclass(frozen=True)
@@ -80,6 +87,7 @@ class Plan:
                     "rows": item.rows,
                     "bytes": item.table.size,
                     "target_rows": item.target_rows,
+                    "exact": item.exact,
                 }
                 for item in self.tables
             ],
@@ -252,18 +260,23 @@ def _same(source: Site, target: Site) -> bool:
 
 
 def _tables(source: Site, target: Site) -> tuple[tuple[TablePlan, ...], tuple[str, ...]]:
-    there = {table.name for table in target.tables}
+    there = {table.name: table for table in target.tables}
     plans = tuple(
         TablePlan(
             table,
             table.name,
-            source.database.count(table.name),
-            target.database.count(table.name) if table.name in there else None,
+            _rows(source, table),
+            _rows(target, there[table.name]) if table.name in there else None,
+            table.size <= _COUNTED,
         )
         for table in source.tables
     )
     coming = {plan.target for plan in plans}
-    return plans, tuple(sorted(there - coming))
+    return plans, tuple(sorted(set(there) - coming))
+
+
+def _rows(site: Site, table: Table) -> int:
+    return site.database.count(table.name) if table.size <= _COUNTED else table.rows
 
 
 def _weigh(

@@ -413,10 +413,8 @@ class MysqlDatabase:
 
         try:
             with _said(table.name):
-                if self._bulk_load and self._takes_loads():
-                    warned = self._load(wire, hidden, table, counted())
-                else:
-                    warned = self._insert(wire, hidden, table, counted())
+                write = self._load if self._bulk_load and self._takes_loads() else self._insert
+                stored, warned = write(wire, hidden, table, counted())
                 with wire.cursor() as cursor:
                     cursor.execute("SHOW WARNINGS LIMIT 1")
                     told = cursor.fetchone()
@@ -429,9 +427,8 @@ class MysqlDatabase:
             self._wire = None
             with contextlib.suppress(pymysql.Error):
                 wire.close()
-        there = self.count(hidden)
-        if there != sent:
-            raise RowsDiffer(f"{table.name}: {sent} rows were sent, {there} arrived")
+        if stored != sent:
+            raise RowsDiffer(f"{table.name}: {sent} rows were sent, {stored} arrived")
         return sent
 
     def _empty_enums(self, hidden: str, table: Table) -> int:
@@ -446,7 +443,10 @@ class MysqlDatabase:
         return bool(int(self._rows("local_infile", "SELECT @@local_infile")[0][0]))
 
     @staticmethod
-    def _load(wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]) -> int:
+    def _load(
+        wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]
+    ) -> tuple[int, int]:
+        """Write by bulk load; (rows stored, warnings), as the server counts them."""
         targets: list[str] = []
         settings: list[str] = []
         for number, column in enumerate(table.columns):
@@ -461,14 +461,16 @@ class MysqlDatabase:
         )
         if settings:
             sql += " SET " + ", ".join(settings)
-        _, warned = wire.load(sql, map(load_block, batches))
-        return warned
+        return wire.load(sql, map(load_block, batches))
 
     @staticmethod
-    def _insert(wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]) -> int:
+    def _insert(
+        wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]
+    ) -> tuple[int, int]:
+        """Write by INSERT in one transaction; (rows stored, warnings)."""
         names = ", ".join(quote(column.name) for column in table.columns)
         head = f"INSERT INTO {quote(hidden)} ({names}) VALUES ".encode()
-        warned = 0
+        stored = warned = 0
         with wire.cursor() as cursor:
             cursor.execute("SELECT @@max_allowed_packet")
             most = int(cursor.fetchone()[0]) - 1024
@@ -476,10 +478,10 @@ class MysqlDatabase:
         wire.begin()
         for batch in batches:
             for statement in insert_statements(head, table.columns, batch, limit, most):
-                wire.query(statement)  # type: ignore[arg-type]
+                stored += wire.query(statement)  # type: ignore[arg-type]
                 warned += wire._result.warning_count  # type: ignore[attr-defined]
         wire.commit()
-        return warned
+        return stored, warned
 
     def finish(self, hidden: str, source: Database, table: Table) -> None:
         """Nothing: the next number to give is part of the table's definition here."""

@@ -1,0 +1,252 @@
+"""The built program, driven as a user would, on the sample project."""
+
+from __future__ import annotations
+
+import json
+import os
+import pty
+import shutil
+import sqlite3
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from vetrin.demo.sample import Sample, lay_out, servers
+from vetrin.demo.walk import fingerprint
+
+
+def vetrin(folder: Path, *arguments: str, code: int = 0, **environ: str) -> subprocess.CompletedProcess[str]:
+    done = subprocess.run(
+        [sys.executable, "-m", "vetrin", *arguments], cwd=folder, capture_output=True, text=True,
+        stdin=subprocess.DEVNULL, env={**os.environ, "NO_COLOR": "1", **environ},
+    )  # fmt: skip
+    assert done.returncode == code, done.stdout + done.stderr
+    assert "Traceback" not in done.stderr
+    return done
+
+
+def document(folder: Path, *arguments: str, code: int = 0) -> dict:
+    return json.loads(vetrin(folder, *arguments, "--json", code=code).stdout)
+
+
+@pytest.fixture(scope="module")
+def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Sample]:
+    sample = lay_out(tmp_path_factory.mktemp("demo") / "railway")
+    with servers(sample):
+        yield sample
+
+
+@pytest.fixture
+def sample(tmp_path: Path) -> Sample:
+    return lay_out(tmp_path / "railway")
+
+
+def change(root: Path, *statements: str) -> None:
+    connection = sqlite3.connect(root / "data/harrowmere.sqlite")
+    for statement in statements:
+        connection.execute(statement)
+    connection.commit()
+    connection.close()
+
+
+def test_the_demo_does_what_it_says(tmp_path: Path) -> None:
+    done = vetrin(tmp_path, "demo", "--into", "railway")
+    assert "9 of 9" in done.stdout
+    assert "What to try next" in done.stdout
+    assert (tmp_path / "railway/vetrin.toml").is_file()
+    assert "not empty" in vetrin(tmp_path, "demo", "--into", "railway", code=1).stderr
+
+
+def test_the_sample_is_the_same_each_time(tmp_path: Path) -> None:
+    one, two = lay_out(tmp_path / "one"), lay_out(tmp_path / "two")
+    for name in one.ports:
+        ours, theirs = fingerprint(one.root(name)), fingerprint(two.root(name))
+        same = {key for key in ours if ours[key] == theirs[key]}
+        # Only what holds the folder's own path differs.
+        assert set(ours) - same <= {"settings", "entries", "pictures"}
+
+
+def test_check_finds_what_is_wrong(served: Sample) -> None:
+    folder, root = served.folder, served.root("local")
+    assert document(folder, "check", "production")["good"]
+    vetrin(folder, "pull", "--yes")
+    assert document(folder, "check", "local")["good"]
+    live = served.address("production")
+    change(root, f"UPDATE entries SET body = body || '<a href=\"{live}/x\">' WHERE slug = 'timetable'",
+           "UPDATE entries SET title = 'Changed here' WHERE slug = 'fares'",
+           "DELETE FROM bookings WHERE id < 5")  # fmt: skip
+    shutil.rmtree(root / "media/2026/05")
+    found = document(folder, "check", "local", code=4)
+    said = " ".join(f"{item['where']} {item['what']}" for item in found["findings"])
+    assert "leads to production" in said
+    assert "entries.body 1 references to production" in said
+    assert "answers 404" in said
+    assert "236 bookings here, 240 came from production" in said
+    change(root, f"UPDATE settings SET value = '{live}' WHERE name = 'address'")
+    assert "redirects to production" in vetrin(folder, "check", "local", code=4).stdout
+    vetrin(folder, "undo", "local", "--yes")
+    assert document(folder, "check", "staging")["good"]
+
+
+def test_reach_names_each_failure_and_its_remedy(sample: Sample) -> None:
+    found = document(sample.folder, "reach", "local", code=1)
+    assert [p["part"] for p in found["proofs"] if not p["good"]] == ["address"]
+    (sample.root("local") / "data/harrowmere.sqlite").write_bytes(b"no database at all, " * 100)
+    found = document(sample.folder, "reach", "local", code=1)
+    bad = {p["part"]: p for p in found["proofs"] if not p["good"]}
+    assert "is no readable database" in bad["database"]["says"]
+    shutil.rmtree(sample.root("local") / "fishplate")
+    found = document(sample.folder, "reach", "local", code=1)
+    assert "no root of Fishplate: fishplate/version.toml missing" in found["proofs"][0]["says"]
+    assert found["proofs"][0]["remedy"]
+
+
+def test_status_goes_on_where_one_environment_is_broken(sample: Sample) -> None:
+    shutil.rmtree(sample.root("staging"))
+    done = vetrin(sample.folder, "status")
+    assert "staging: there is no folder" in done.stderr
+    found = {e["name"]: e for e in document(sample.folder, "status")["environments"]}
+    assert found["staging"]["standing"] is None
+    assert found["production"]["standing"]["counts"]["bookings"] == 240
+    assert found["production"]["standing"]["newest"]["title"] == "Lost glove, found glove, part two"
+
+
+def test_a_dry_run_counts_what_the_run_rewrites(sample: Sample) -> None:
+    before = {name: fingerprint(sample.root(name)) for name in sample.ports}
+    plan = document(sample.folder, "pull", "--dry-run")
+    assert {name: fingerprint(sample.root(name)) for name in sample.ports} == before
+    report = document(sample.folder, "pull", "--yes")
+    assert plan["rewriting"] == report["rewriting"]
+    assert report["tables"] == {t["name"]: t["rows"] for t in plan["tables"]}
+    assert fingerprint(sample.root("production")) == before["production"]
+    connection = sqlite3.connect(sample.root("local") / "data/harrowmere.sqlite")
+    everything = "\n".join(connection.iterdump())
+    connection.close()
+    kept = [line for line in everything.splitlines() if "_vetrin_" not in line]
+    rewritten = "\n".join(kept).replace("https://www.harrowmere.example/?entry=", "")
+    assert "www.harrowmere.example" not in rewritten
+    assert sample.address("production") not in rewritten
+    assert "desk@harrowmere.example" in rewritten
+
+
+def test_broken_values_are_named_by_table_column_and_key(sample: Sample) -> None:
+    live = sample.address("production")
+    change(sample.root("production"), f"UPDATE settings SET value = 'a:1:{{i:0;s:3:\"{live}\";}}' WHERE name = 'menu'")
+    report = document(sample.folder, "pull", "--yes")
+    assert report["rewriting"]["broken"] == [{"table": "settings", "column": "value", "key": "name=menu"}]
+    connection = sqlite3.connect(sample.root("local") / "data/harrowmere.sqlite")
+    assert connection.execute("SELECT value FROM settings WHERE name = 'menu'").fetchone() == (
+        f'a:1:{{i:0;s:3:"{live}";}}',
+    )
+    connection.close()
+
+
+def test_guards(sample: Sample) -> None:
+    folder = sample.folder
+    assert "read-only" in vetrin(folder, "pull", "staging", "--to", "production", "--yes=production", code=5).stderr
+    text = (folder / "vetrin.toml").read_text()
+    (folder / "vetrin.toml").write_text(text.replace('"read-only"', '"read-write"'))
+    for wrong in ("--yes", "--yes=staging"):
+        vetrin(folder, "pull", "staging", "--to", "production", wrong, code=5)
+    assert "Nobody is there to confirm" in vetrin(folder, "pull", code=5).stderr
+    before = fingerprint(sample.root("production"))
+    vetrin(folder, "pull", "staging", "--to", "production", "--yes=production")
+    vetrin(folder, "undo", "production", "--yes", code=5)
+    vetrin(folder, "undo", "production", "--yes=production")
+    assert fingerprint(sample.root("production")) == before
+    (folder / "vetrin.toml").write_text(text.replace('"read-only"', '"closed"'))
+    assert "is closed" in vetrin(folder, "pull", "--yes", code=5).stderr
+    assert "nothing to undo" in vetrin(folder, "undo", "staging", "--yes", code=5).stderr
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "said"),
+    [
+        (["pull", "--to", "lokal"], 2, "no environment 'lokal' in vetrin.toml; did you mean local?"),
+        (["pull", "local"], 2, "can not be pulled into itself"),
+        (["pull", "--parts", "data,meida"], 2, "'meida' is none of data, media"),
+        (["reach"], 2, "required: ENV"),
+        (["fetch"], 2, "invalid choice: 'fetch'"),
+        (["history", "nowhere"], 2, "no environment 'nowhere'"),
+        (["demo", "--scale", "0"], 2, "from 1 up"),
+        (["status", "--project", "/nowhere"], 2, "no vetrin.toml in /nowhere"),
+    ],
+)  # fmt: skip
+def test_wrong_usage_is_one_clear_message(sample: Sample, arguments: list[str], code: int, said: str) -> None:
+    assert said in vetrin(sample.folder, *arguments, code=code).stderr
+
+
+def test_errors_are_documents_too(sample: Sample) -> None:
+    found = document(sample.folder, "pull", code=5)
+    assert found["schema"] == "vetrin/error/1"
+    assert found["exit_code"] == 5
+
+
+def test_history_tells_what_was_done(sample: Sample) -> None:
+    assert "Nothing was done yet" in vetrin(sample.folder, "history").stdout
+    vetrin(sample.folder, "pull", "--yes", "--parts", "data")
+    vetrin(sample.folder, "pull", "staging", "--yes", "--parts", "media", "--quiet")
+    vetrin(sample.folder, "undo", "local", "--yes")
+    runs = document(sample.folder, "history")["runs"]
+    assert [(r["run"], r["kind"], r["undone_by"], r["can_be_undone"]) for r in runs] == [
+        (3, "undo", None, True), (2, "pull", 3, False), (1, "pull", None, False),
+    ]  # fmt: skip
+    with (sample.folder / ".vetrin/runs/0003/journal.jsonl").open("a") as file:
+        file.write('{"event": "dro')  # a line cut off by a lost power supply
+    assert len(document(sample.folder, "history")["runs"]) == 3
+
+
+def test_init_recognises_a_site(tmp_path: Path, sample: Sample) -> None:
+    site = tmp_path / "mine"
+    shutil.copytree(sample.root("local"), site / "public")
+    done = vetrin(site, "init", "--other", f"production=https://live.test={sample.root('production')}")
+    assert "vetrin.toml is written" in done.stdout.replace("\n", "")
+    assert document(site, "status")["site"] == "Harrowmere Light Railway"
+    assert document(site, "status")["environments"][0]["address"] == sample.address("local")
+    assert "is there already" in vetrin(site, "init", code=2).stderr
+    (tmp_path / "empty").mkdir()
+    assert "no site of a known CMS" in vetrin(tmp_path / "empty", "init", code=2).stderr
+
+
+def test_help_names_every_command_and_has_examples(tmp_path: Path) -> None:
+    from vetrin.cli.main import COMMANDS
+
+    text = vetrin(tmp_path, "--help").stdout
+    for command in COMMANDS:
+        assert f"    {command}" in text
+        assert "examples:" in vetrin(tmp_path, command, "--help").stdout
+    assert vetrin(tmp_path, "--version").stdout.startswith("vetrin 0.")
+    vetrin(tmp_path, code=2)
+
+
+def answer(folder: Path, text: bytes, *arguments: str) -> tuple[int, str]:
+    """Run at a terminal and type ``text``."""
+    child, terminal = pty.fork()
+    if child == 0:
+        os.chdir(folder)
+        os.execv(sys.executable, [sys.executable, "-m", "vetrin", *arguments])
+    os.write(terminal, text)
+    said = b""
+    while True:
+        try:
+            block = os.read(terminal, 65536)
+        except OSError:
+            break
+        if not block:
+            break
+        said += block
+    _, status = os.waitpid(child, 0)
+    return os.WEXITSTATUS(status), said.decode("utf-8", "replace")
+
+
+def test_at_a_terminal_it_asks(sample: Sample) -> None:
+    before = fingerprint(sample.root("local"))
+    code, said = answer(sample.folder, b"n\n", "pull")
+    assert (code, "not confirmed" in said) == (5, True)
+    assert fingerprint(sample.root("local")) == before
+    code, said = answer(sample.folder, b"y\n", "pull")
+    assert (code, "Run 1" in said) == (0, True)
+    assert fingerprint(sample.root("local")) != before

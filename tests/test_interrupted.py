@@ -1,0 +1,271 @@
+"""Killed at every point: the target is as it was, at once or after the next command's recovery."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sqlite3
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from systems import Mariadb
+
+from vetrin.database import sqlite as sqlite_engine
+from vetrin.database.digest import table_digest
+from vetrin.database.mysql import database as mysql_engine
+from vetrin.demo.sample import Sample, lay_out
+from vetrin.demo.walk import fingerprint
+from vetrin.files import LocalTree
+from vetrin.project import load_project
+from vetrin.reach import open_site
+from vetrin.sync import Journals, Refused, build_plan, run_plan, undo
+from vetrin.sync.journal import Run
+from vetrin.sync.lock import only_run
+
+
+def count_down(steps: int) -> Callable[[], None]:
+    left = [steps]
+
+    def step() -> None:
+        if left[0] == 0:
+            os.kill(os.getpid(), signal.SIGKILL)
+        left[0] -= 1
+
+    return step
+
+
+def wrap(owner: type, name: str, step: Callable[[], None]) -> None:
+    """Die before or after any call of a method that writes."""
+    real = getattr(owner, name)
+
+    def wrapped(*args: object, **more: object) -> object:
+        step()
+        result = real(*args, **more)
+        step()
+        return result
+
+    setattr(owner, name, wrapped)
+
+
+def killed_after(steps: int, work: Callable[[], object], *, engine: type, methods: list[str]) -> bool:
+    """Run ``work`` in a child that is killed at its ``steps``-th step; True if it was."""
+    child = os.fork()
+    if child == 0:
+        try:
+            step = count_down(steps)
+            wrap(Run, "write", step)
+            wrap(LocalTree, "stage", step)
+            wrap(Path, "rename", step)
+            for method in methods:
+                wrap(engine, method, step)
+            work()
+        except BaseException:
+            os._exit(7)
+        os._exit(0)
+    _, status = os.waitpid(child, 0)
+    if os.WIFSIGNALED(status):
+        return True
+    assert os.WEXITSTATUS(status) == 0
+    return False
+
+
+def pull(folder: Path) -> None:
+    project = load_project(folder)
+    with (
+        open_site(project, project.environment("production")) as source,
+        open_site(project, project.environment("local"), read_only=False) as target,
+    ):
+        run_plan(build_plan(source, target), source, target, Journals(project.state))
+
+
+def take_back(folder: Path) -> None:
+    project = load_project(folder)
+    with open_site(project, project.environment("local"), read_only=False) as target:
+        undo(target, Journals(project.state))
+
+
+def hidden(folder: Path) -> list[str]:
+    project = load_project(folder)
+    with open_site(project, project.environment("local")) as site:
+        return site.database.hidden_tables()
+
+
+@pytest.fixture
+def sample(tmp_path: Path) -> Sample:
+    return lay_out(tmp_path / "railway")
+
+
+def test_a_pull_killed_anywhere_leaves_the_target_as_it_was(sample: Sample) -> None:
+    before = fingerprint(sample.root("local"))
+    steps = 0
+    while True:
+        methods = ["lay_out", "fill", "finish", "swap"]
+        if not killed_after(
+            steps, lambda: pull(sample.folder), engine=sqlite_engine.SqliteDatabase, methods=methods
+        ):
+            break
+        runs = Journals(sample.folder / ".vetrin").of("local")
+        if not runs or runs[0].stage == "planned":
+            assert fingerprint(sample.root("local")) == before, steps
+        if not runs:
+            steps += 1
+            continue
+        last = runs[0]
+        if last.unfinished:
+            take_back(sample.folder)
+            assert hidden(sample.folder) == []
+        elif last.stage == "done":
+            take_back(sample.folder)
+        assert fingerprint(sample.root("local")) == before, steps
+        steps += 1 if steps % 10 < 3 or last.stage != "planned" else 4
+    assert steps > 40
+    assert fingerprint(sample.root("local")) != before
+
+
+def test_an_undo_killed_anywhere_can_be_done_again(sample: Sample) -> None:
+    before = fingerprint(sample.root("local"))
+    pull(sample.folder)
+    after = fingerprint(sample.root("local"))
+    steps = 0
+    while killed_after(
+        steps, lambda: take_back(sample.folder), engine=sqlite_engine.SqliteDatabase, methods=["swap"]
+    ):
+        last = Journals(sample.folder / ".vetrin").of("local")[0]
+        if last.undone_by is None and last.kind == "pull":
+            assert fingerprint(sample.root("local")) == after, steps
+        elif last.unfinished:
+            take_back(sample.folder)  # takes back the half-done undo
+            assert fingerprint(sample.root("local")) == after, steps
+        elif last.kind == "undo":
+            assert fingerprint(sample.root("local")) == before, steps
+            take_back(sample.folder)
+        steps += 1
+    assert steps > 10
+    assert fingerprint(sample.root("local")) == before
+
+
+def test_the_next_pull_clears_away_what_a_dead_one_left(sample: Sample) -> None:
+    killed = killed_after(
+        12, lambda: pull(sample.folder), engine=sqlite_engine.SqliteDatabase, methods=["fill"]
+    )
+    assert killed
+    assert hidden(sample.folder)
+    pull(sample.folder)
+    numbers = {run.number: run.stage for run in Journals(sample.folder / ".vetrin").of("local")}
+    assert numbers == {1: "taken-back", 2: "done"}
+    assert all("_old_" in name for name in hidden(sample.folder))
+    pull(sample.folder)
+    assert len(hidden(sample.folder)) == 11  # one way back is kept, not two
+
+
+def test_ctrl_c_takes_everything_back_at_once(sample: Sample) -> None:
+    (sample.folder / "vetrin.toml").write_text(
+        (sample.folder / "vetrin.toml").read_text().replace('access = "read-only"', "")
+    )
+    before = fingerprint(sample.root("local"))
+    script = (
+        "import os, signal\n"
+        "from vetrin.database.sqlite import SqliteDatabase as D\n"
+        "real = D.finish\n"
+        "def finish(self, hidden, *rest):\n"
+        "    real(self, hidden, *rest)\n"
+        "    if hidden.endswith('_5'): os.kill(os.getpid(), signal.SIGINT)\n"
+        "D.finish = finish\n"
+        "from vetrin.cli import main\n"
+        "main(['pull', '--yes'])\n"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", script], cwd=sample.folder, capture_output=True, text=True
+    )
+    assert done.returncode == 1
+    assert "interrupted" in done.stderr
+    assert "Traceback" not in done.stderr
+    assert fingerprint(sample.root("local")) == before
+    assert hidden(sample.folder) == []
+    assert not (sample.root("local") / ".vetrin" / "new").exists()
+
+
+def test_one_run_at_a_time(sample: Sample) -> None:
+    with (
+        only_run("local", sample.root("local")),
+        pytest.raises(Refused, match=rf"process {os.getpid()}\) since "),
+    ):
+        take_back(sample.folder)
+
+
+def test_an_error_on_the_way_changes_nothing(sample: Sample) -> None:
+    connection = sqlite3.connect(sample.root("production") / "data/harrowmere.sqlite")
+    connection.execute("CREATE TABLE zz_last (a INT CHECK (a < 10))")
+    connection.execute("PRAGMA ignore_check_constraints = ON")
+    connection.execute("INSERT INTO zz_last VALUES (11)")
+    connection.commit()
+    connection.close()
+    before = fingerprint(sample.root("local"))
+    with pytest.raises(Exception, match="zz_last: CHECK constraint failed"):
+        pull(sample.folder)
+    assert fingerprint(sample.root("local")) == before
+    assert hidden(sample.folder) == []
+
+
+TABLES = (
+    "CREATE TABLE wp_options (option_id INT AUTO_INCREMENT PRIMARY KEY, option_name VARCHAR(99) UNIQUE, option_value TEXT)",
+    "CREATE TABLE wp_stops (id INT PRIMARY KEY, name TEXT)",
+    "CREATE TABLE wp_trains (id INT PRIMARY KEY, stop INT, CONSTRAINT calls FOREIGN KEY (stop) REFERENCES wp_stops (id))",
+    "CREATE TRIGGER wp_named BEFORE INSERT ON wp_stops FOR EACH ROW SET NEW.name = TRIM(NEW.name)",
+    "CREATE VIEW wp_calls AS SELECT t.id, s.name FROM wp_trains t JOIN wp_stops s ON s.id = t.stop",
+)  # fmt: skip
+
+
+def test_a_pull_on_mariadb_killed_anywhere(tmp_path: Path, database_server: Mariadb) -> None:
+    server = database_server
+    for name, word in (("production", "live"), ("local", "copy")):
+        server.run(f"DROP DATABASE IF EXISTS killed_{word}")
+        server.create(f"killed_{word}", "killed", "killed-word")
+        rows = "(1, ' a'), (2, 'b')" if word == "live" else "(1, 'mine')"
+        server.run(*TABLES, f"INSERT INTO wp_stops VALUES {rows}", "INSERT INTO wp_trains VALUES (7, 1)",
+                   f"INSERT INTO wp_options VALUES (1, 'home', 'https://{word}.test')", database=f"killed_{word}")  # fmt: skip
+        root = tmp_path / name
+        for marker in ("wp-includes/version.php", "wp-load.php", "wp-admin/admin.php"):
+            (root / marker).parent.mkdir(parents=True, exist_ok=True)
+            (root / marker).write_text("<?php\n")
+        (root / "wp-content/uploads").mkdir(parents=True)
+        (root / f"wp-content/uploads/{word}.txt").write_text(word)
+        (root / "wp-config.php").write_text(
+            f"<?php define('DB_NAME', 'killed_{word}'); define('DB_USER', 'killed'); define('DB_PASSWORD',"
+            f" 'killed-word'); define('DB_HOST', '127.0.0.1:{server.port}'); $table_prefix = 'wp_';"
+        )
+    (tmp_path / "vetrin.toml").write_text(
+        '[site]\nname = "x"\ncms = "wordpress"\n[environment.production]\naddress = "https://live.test"\n'
+        'root = "production"\n[environment.local]\naddress = "https://copy.test"\nroot = "local"\n'
+    )
+
+    def state() -> dict[str, object]:
+        project = load_project(tmp_path)
+        with open_site(project, project.environment("local")) as site, site.database.reading() as reader:
+            found: dict[str, object] = {t.name: table_digest(reader, t) for t in site.tables}
+            names = [table.name for table in site.tables]
+            found["hanging"] = site.database.attachments(names, site.views)
+            found["schemas"] = [site.database.schema(name) for name in names]
+        uploads = tmp_path / "local/wp-content/uploads"
+        found["files"] = sorted(path.name for path in uploads.iterdir())
+        return found
+
+    before = state()
+    steps = 0
+    while killed_after(
+        steps, lambda: pull(tmp_path), engine=mysql_engine.MysqlDatabase, methods=["_do", "fill"]
+    ):
+        last = Journals(tmp_path / ".vetrin").of("local")
+        if last and (last[0].unfinished or last[0].stage == "done"):
+            if last[0].stage == "planned":
+                assert state() == before, steps
+            take_back(tmp_path)
+        assert state() == before, steps
+        steps += 1
+    assert steps > 40
+    assert state()["files"] == ["copy.txt", "live.txt"]
+    rows = server.run("SELECT id, name FROM wp_calls", database="killed_copy")
+    assert rows == [(7, "a")]
