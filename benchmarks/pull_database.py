@@ -23,7 +23,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
-from systems import Mariadb, mariadb, program  # type: ignore[import-not-found] # noqa: E402
+from systems import Mariadb, mariadb, program
 
 ADDRESS = "https://www.harrowmere.example"
 ROOT = "/srv/www/harrowmere"
@@ -49,7 +49,10 @@ CREATE TABLE wp_options (option_id BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, o
 def rows(table: str, megabytes: float) -> Iterator[bytes]:
     """Tab-separated lines for one table, of about its share of the whole size."""
     chance = random.Random(5)
-    words = [bytes(chance.choices(b"abcdefghijklmnopqrstuvwxyz", k=chance.randrange(2, 11))) for _ in range(4000)]
+    words = [
+        bytes(chance.choices(b"abcdefghijklmnopqrstuvwxyz", k=chance.randrange(2, 11)))
+        for _ in range(4000)
+    ]
     text = [b" ".join(chance.choices(words, k=120)) for _ in range(400)]
     link = f'<a href="{ADDRESS}/visit">visit</a>'.encode()
     count = 0
@@ -73,7 +76,11 @@ def rows(table: str, megabytes: float) -> Iterator[bytes]:
                 value = body[: 20 + count % 60]
             line = b"%d\t_key_%d\t%b" % (count // 12, count % 40, value)
         elif table == "wp_comments":
-            line = b"%d\tVisitor %d\t%b\t1\t2026-05-01 10:00:00" % (count // 4, count % 900, body[:220])
+            line = b"%d\tVisitor %d\t%b\t1\t2026-05-01 10:00:00" % (
+                count // 4,
+                count % 900,
+                body[:220],
+            )
         elif table == "wp_log":
             line = b"2026-05-01 10:00:00\t%d\t%b" % (count % 500, body[: 60 + count % 90])
         else:
@@ -82,7 +89,13 @@ def rows(table: str, megabytes: float) -> Iterator[bytes]:
         yield line + b"\n"
 
 
-SHARES = {"wp_posts": 0.36, "wp_postmeta": 0.24, "wp_comments": 0.2, "wp_log": 0.16, "wp_blobs": 0.04}
+SHARES = {
+    "wp_posts": 0.36,
+    "wp_postmeta": 0.24,
+    "wp_comments": 0.2,
+    "wp_log": 0.16,
+    "wp_blobs": 0.04,
+}
 COLUMNS = {
     "wp_posts": "post_title, post_content, post_name, post_status, post_type, post_modified_gmt, guid",
     "wp_postmeta": "post_id, meta_key, meta_value",
@@ -169,7 +182,9 @@ def os_wait(process: subprocess.Popen[bytes]) -> tuple[int, int, resource.struct
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawTextHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawTextHelpFormatter
+    )
     parser.add_argument("--size", type=float, default=500, help="megabytes of the database (500)")
     parser.add_argument("--runs", type=int, default=3, help="runs of each (3)")
     args = parser.parse_args()
@@ -203,8 +218,12 @@ def measure(server: Mariadb, folder: Path, size: float, runs: int) -> None:
         print(f"  pull by INSERT {inserts[-1]:.1f} s", flush=True)
     base = statistics.median(theirs)
     print(f"memory at {size:.0f} MB: {max(memory):.0f} MB (at most 150)")
-    print(f"pull with LOAD DATA LOCAL: {statistics.median(ours) / base:.2f} of dump | client (at most 0.75)")
-    print(f"pull with INSERT: {statistics.median(inserts) / base:.2f} of dump | client (at most 1.2)")
+    print(
+        f"pull with LOAD DATA LOCAL: {statistics.median(ours) / base:.2f} of dump | client (at most 0.75)"
+    )
+    print(
+        f"pull with INSERT: {statistics.median(inserts) / base:.2f} of dump | client (at most 1.2)"
+    )
 
 
 if __name__ == "__main__":

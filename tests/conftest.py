@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+
 from systems import Mariadb, mariadb
 
 

@@ -14,6 +14,7 @@ import subprocess
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pymysql
 
@@ -75,8 +76,8 @@ class Mariadb:
             charset="utf8mb4",
         )  # fmt: skip
 
-    def run(self, *statements: str, database: str | None = None) -> list[tuple]:
-        rows: list[tuple] = []
+    def run(self, *statements: str, database: str | None = None) -> list[tuple[Any, ...]]:
+        rows: list[tuple[Any, ...]] = []
         connection = self.root(database)
         with connection.cursor() as cursor:
             for statement in statements:

@@ -26,7 +26,9 @@ def site(folder: Path, configuration: str | bytes | None, version: str = "6.1.9"
     for marker in WORDPRESS.markers:
         (folder / marker).parent.mkdir(parents=True, exist_ok=True)
         (folder / marker).write_text("<?php\n")
-    (folder / "wp-includes/version.php").write_text(f"<?php\n/** @var */\n$wp_version = '{version}';\n")
+    (folder / "wp-includes/version.php").write_text(
+        f"<?php\n/** @var */\n$wp_version = '{version}';\n"
+    )
     if configuration is not None:
         data = configuration.encode() if isinstance(configuration, str) else configuration
         (folder / "wp-config.php").write_bytes(data)
@@ -74,10 +76,19 @@ define('DB_NAME', 'too late');
 )  # fmt: skip
 def test_passwords_in_every_style(tmp_path: Path, line: str, password: str) -> None:
     text = PLAIN.replace("define('DB_PASSWORD', 'word');", line)
-    for variant in (text, text.replace("\n", "\r\n") if "<<<" not in text else text, "\ufeff" + text):
+    for variant in (
+        text,
+        text.replace("\n", "\r\n") if "<<<" not in text else text,
+        "\ufeff" + text,
+    ):
         found = read(tmp_path, variant, WORD="from outside")
         assert found.password == password
-        assert (found.database, found.user, found.prefix, found.charset) == ("railway", "guard", "wp_", "utf8mb4")
+        assert (found.database, found.user, found.prefix, found.charset) == (
+            "railway",
+            "guard",
+            "wp_",
+            "utf8mb4",
+        )
         assert "password=" not in repr(found)
 
 
@@ -155,14 +166,25 @@ def test_the_root_is_found_below_the_folder(tmp_path: Path) -> None:
 
 def test_a_prefix_owns_its_tables_only() -> None:
     core = ["options", "posts", "users", "terms"]
-    names = [p + t for p in ("wp_", "wp_stg_", "wpx_", "") for t in core] + ["wpxarchive_posts", "wp_2_options", "wp_2_posts"]
-    assert owned(names, "wp_", WORDPRESS.marks) == [f"wp_{t}" for t in core] + ["wp_2_options", "wp_2_posts"]
+    names = [p + t for p in ("wp_", "wp_stg_", "wpx_", "") for t in core] + [
+        "wpxarchive_posts",
+        "wp_2_options",
+        "wp_2_posts",
+    ]
+    assert owned(names, "wp_", WORDPRESS.marks) == [f"wp_{t}" for t in core] + [
+        "wp_2_options",
+        "wp_2_posts",
+    ]
     assert owned(names, "wp_stg_", WORDPRESS.marks) == [f"wp_stg_{t}" for t in core]
     assert owned(names, "", WORDPRESS.marks) == [*core, "wpxarchive_posts"]
 
 
 def test_a_definition_of_ones_own(tmp_path: Path) -> None:
-    text = Path(__file__).parent.parent.joinpath("src/vetrin/cms/definitions/fishplate.toml").read_text()
+    text = (
+        Path(__file__)
+        .parent.parent.joinpath("src/vetrin/cms/definitions/fishplate.toml")
+        .read_text()
+    )
     (tmp_path / "mine.toml").write_text(text.replace('name = "fishplate"', 'name = "mine"', 1))
     assert load_definition("mine.toml", tmp_path).name == "mine"
     with pytest.raises(DefinitionError, match="known are fishplate, wordpress"):

@@ -15,7 +15,7 @@ from vetrin.database.mysql import Credentials, MysqlDatabase
 from vetrin.database.mysql.literals import FIELD, LINE
 from vetrin.database.sqlite import SqliteDatabase
 
-ODD = "odd `name`-with \"quotes\" é"
+ODD = 'odd `name`-with "quotes" é'
 
 
 @dataclass
@@ -125,8 +125,8 @@ MYSQL_TABLES = [
     "INSERT INTO isam VALUES (2,'two'),(1,'one')",
     "CREATE TABLE `select` (`from` INT PRIMARY KEY, `a``b c-d` TEXT, `\u00fc%s` INT)",
     "INSERT INTO `select` VALUES (1, 'ta\\tb\\nnew', 3)",
-    "CREATE TABLE `odd ``name``-with \"quotes\" \u00e9` (a INT PRIMARY KEY)",
-    "INSERT INTO `odd ``name``-with \"quotes\" \u00e9` VALUES (5)",
+    'CREATE TABLE `odd ``name``-with "quotes" \u00e9` (a INT PRIMARY KEY)',
+    'INSERT INTO `odd ``name``-with "quotes" \u00e9` VALUES (5)',
     "CREATE TABLE parent (id INT PRIMARY KEY)",
     "CREATE TABLE child (id INT PRIMARY KEY, p INT, CONSTRAINT belongs FOREIGN KEY (p) REFERENCES parent (id)"
     " ON DELETE CASCADE, q INT, FOREIGN KEY (q) REFERENCES child (id), CHECK (p < 100))",
@@ -198,7 +198,9 @@ def test_counts_agree_without_digest(pair: Pair) -> None:
     for run in (pair.in_source, pair.in_target):
         assert run("SELECT sum(b), sum(c) FROM made") == [(6, 5)]
         assert run("SELECT id FROM b_first ORDER BY id") == [(1,), (2,)]
-    assert pair.in_target("INSERT INTO parent VALUES (77)", "SELECT b FROM no_key WHERE a = 77") == [("t;",)]
+    assert pair.in_target(
+        "INSERT INTO parent VALUES (77)", "SELECT b FROM no_key WHERE a = 77"
+    ) == [("t;",)]
     if pair.source.engine == "mysql":
         for query in (
             "SELECT HEX(bl), HEX(bi), bt+0, en+0, se+0, js, de, fl+0e0, do, HEX(ge), HEX(ge2), ts, ye FROM kinds ORDER BY id",
@@ -213,7 +215,8 @@ def test_counts_agree_without_digest(pair: Pair) -> None:
 def test_the_next_number_goes_on_where_the_source_stands(pair: Pair) -> None:
     pair.in_source(
         "CREATE TABLE n (id INTEGER PRIMARY KEY AUTO_INCREMENT, t INT)".replace(
-            "AUTO_INCREMENT", "AUTOINCREMENT" if pair.source.engine == "sqlite" else "AUTO_INCREMENT"
+            "AUTO_INCREMENT",
+            "AUTOINCREMENT" if pair.source.engine == "sqlite" else "AUTO_INCREMENT",
         ),
         "INSERT INTO n VALUES (500, 1)",
         "DELETE FROM n",
@@ -234,7 +237,9 @@ def test_swapping_back_restores_everything(pair: Pair) -> None:
     exchanges = transfer(pair, "t2")
     assert digests(pair.target) != before
     now = pair.target.attachments(names, pair.target.views())
-    back = [Exchange(e.live, e.outgoing, hidden_name("old", "t3", i)) for i, e in enumerate(exchanges)]
+    back = [
+        Exchange(e.live, e.outgoing, hidden_name("old", "t3", i)) for i, e in enumerate(exchanges)
+    ]
     pair.target.swap(back, now, hanging)
     assert digests(pair.target) == before
     assert pair.target.attachments(names, pair.target.views()) == hanging
@@ -259,7 +264,10 @@ def test_a_table_of_the_target_goes_on_pointing_at_the_live_name(pair: Pair) -> 
 
 def test_until_the_swap_nothing_is_seen(pair: Pair) -> None:
     fill_source(pair)
-    pair.in_target("CREATE TABLE kinds (id INTEGER PRIMARY KEY, mine TEXT)", "INSERT INTO kinds VALUES (9, 'm')")
+    pair.in_target(
+        "CREATE TABLE kinds (id INTEGER PRIMARY KEY, mine TEXT)",
+        "INSERT INTO kinds VALUES (9, 'm')",
+    )
     before = digests(pair.target)
     table = next(t for t in pair.source.tables() if t.name == "kinds")
     with pair.source.reading() as reader:
@@ -282,7 +290,11 @@ def test_reading_sees_one_moment(pair: Pair) -> None:
 
 def test_a_table_with_a_million_rows_comes_in_small_batches(pair: Pair) -> None:
     kind = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i < 20000)"
-    body = "SELECT i, 'row ' || i FROM n" if pair.source.engine == "sqlite" else "SELECT i, CONCAT('row ', i) FROM n"
+    body = (
+        "SELECT i, 'row ' || i FROM n"
+        if pair.source.engine == "sqlite"
+        else "SELECT i, CONCAT('row ', i) FROM n"
+    )
     pair.in_source("CREATE TABLE a (id INTEGER PRIMARY KEY, t TEXT)")
     if pair.source.engine == "mysql":
         pair.in_source("SET max_recursive_iterations = 100000", f"INSERT INTO a {kind} {body}")
@@ -295,12 +307,20 @@ def test_a_table_with_a_million_rows_comes_in_small_batches(pair: Pair) -> None:
     assert max(sizes) < 2000
 
 
-def test_a_value_that_does_not_fit_is_an_error_not_a_shorter_value(pair: Pair, tmp_path: Path) -> None:
+def test_a_value_that_does_not_fit_is_an_error_not_a_shorter_value(
+    pair: Pair, tmp_path: Path
+) -> None:
     if pair.source.engine == "sqlite":
-        pair.in_source("CREATE TABLE a (id INTEGER PRIMARY KEY, t TEXT)", "INSERT INTO a VALUES (1,'abc'),(2,'d')")
+        pair.in_source(
+            "CREATE TABLE a (id INTEGER PRIMARY KEY, t TEXT)",
+            "INSERT INTO a VALUES (1,'abc'),(2,'d')",
+        )
         schema = "CREATE TABLE a (id INTEGER PRIMARY KEY, t TEXT CHECK (length(t) < 3))"
     else:
-        pair.in_source("CREATE TABLE a (id INT PRIMARY KEY, t VARCHAR(9))", "INSERT INTO a VALUES (1,'abc'),(2,'d')")
+        pair.in_source(
+            "CREATE TABLE a (id INT PRIMARY KEY, t VARCHAR(9))",
+            "INSERT INTO a VALUES (1,'abc'),(2,'d')",
+        )
         schema = "CREATE TABLE `a` (id INT PRIMARY KEY, t VARCHAR(2))"
     table = pair.source.tables()[0]
     pair.target.lay_out("_vetrin_new_x_0", table, schema)
@@ -310,18 +330,28 @@ def test_a_value_that_does_not_fit_is_an_error_not_a_shorter_value(pair: Pair, t
 
 def test_separators_inside_values_survive(pair: Pair) -> None:
     text = (FIELD + LINE + b"\\N\\" + b"\x1d").hex()
-    pair.in_source("CREATE TABLE a (id INTEGER PRIMARY KEY, b BLOB, c BLOB)",
-                   f"INSERT INTO a VALUES (1, X'{text}', NULL), (2, X'1d', X'5c'), (3, X'4e', X'00')")
+    pair.in_source(
+        "CREATE TABLE a (id INTEGER PRIMARY KEY, b BLOB, c BLOB)",
+        f"INSERT INTO a VALUES (1, X'{text}', NULL), (2, X'1d', X'5c'), (3, X'4e', X'00')",
+    )
     transfer(pair)
     assert digests(pair.target) == digests(pair.source)
-    assert pair.in_source("SELECT * FROM a ORDER BY id") == pair.in_target("SELECT * FROM a ORDER BY id")
+    assert pair.in_source("SELECT * FROM a ORDER BY id") == pair.in_target(
+        "SELECT * FROM a ORDER BY id"
+    )
 
 
 def test_a_value_larger_than_one_packet(pair: Pair) -> None:
     size = 16_900_000 if pair.source.engine == "sqlite" else 16_000_000
-    made = f"hex(zeroblob({size // 2}))" if pair.source.engine == "sqlite" else f"REPEAT('ab', {size // 2})"
-    pair.in_source("CREATE TABLE a (id INTEGER PRIMARY KEY, b LONGTEXT, c LONGTEXT)",
-                   f"INSERT INTO a (id, b, c) VALUES (1, {made}, 'x')",
-                   "UPDATE a SET c = b")
+    made = (
+        f"hex(zeroblob({size // 2}))"
+        if pair.source.engine == "sqlite"
+        else f"REPEAT('ab', {size // 2})"
+    )
+    pair.in_source(
+        "CREATE TABLE a (id INTEGER PRIMARY KEY, b LONGTEXT, c LONGTEXT)",
+        f"INSERT INTO a (id, b, c) VALUES (1, {made}, 'x')",
+        "UPDATE a SET c = b",
+    )
     transfer(pair)
     assert digests(pair.target) == digests(pair.source)

@@ -11,8 +11,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from systems import Mariadb
 
+from systems import Mariadb
 from vetrin.database import sqlite as sqlite_engine
 from vetrin.database.digest import table_digest
 from vetrin.database.mysql import database as mysql_engine
@@ -50,7 +50,9 @@ def wrap(owner: type, name: str, step: Callable[[], None]) -> None:
     setattr(owner, name, wrapped)
 
 
-def killed_after(steps: int, work: Callable[[], object], *, engine: type, methods: list[str]) -> bool:
+def killed_after(
+    steps: int, work: Callable[[], object], *, engine: type, methods: list[str]
+) -> bool:
     """Run ``work`` in a child that is killed at its ``steps``-th step; True if it was."""
     child = os.fork()
     if child == 0:
@@ -131,7 +133,10 @@ def test_an_undo_killed_anywhere_can_be_done_again(sample: Sample) -> None:
     after = fingerprint(sample.root("local"))
     steps = 0
     while killed_after(
-        steps, lambda: take_back(sample.folder), engine=sqlite_engine.SqliteDatabase, methods=["swap"]
+        steps,
+        lambda: take_back(sample.folder),
+        engine=sqlite_engine.SqliteDatabase,
+        methods=["swap"],
     ):
         last = Journals(sample.folder / ".vetrin").of("local")[0]
         if last.undone_by is None and last.kind == "pull":
@@ -244,7 +249,10 @@ def test_a_pull_on_mariadb_killed_anywhere(tmp_path: Path, database_server: Mari
 
     def state() -> dict[str, object]:
         project = load_project(tmp_path)
-        with open_site(project, project.environment("local")) as site, site.database.reading() as reader:
+        with (
+            open_site(project, project.environment("local")) as site,
+            site.database.reading() as reader,
+        ):
             found: dict[str, object] = {t.name: table_digest(reader, t) for t in site.tables}
             names = [table.name for table in site.tables]
             found["hanging"] = site.database.attachments(names, site.views)

@@ -83,7 +83,9 @@ def test_passwords_come_from_outside(monkeypatch: pytest.MonkeyPatch) -> None:
 
 @pytest.mark.parametrize("site", ['Quo"ted \\ name', "Grüße\n", "x\x7f"])
 def test_the_written_file_is_read_again(tmp_path: Path, site: str) -> None:
-    configuration = SiteConfiguration("mysql", "db", "wp_", "user\n[x]", "secret-word", "h", file=Path("wp-config.php"))
+    configuration = SiteConfiguration(
+        "mysql", "db", "wp_", "user\n[x]", "secret-word", "h", file=Path("wp-config.php")
+    )
     text = project_text(
         Draft(site, "wordpress", "local", "http://a.test", "public dir", configuration,
               (("production", "https://b.test", "/srv/b"),))

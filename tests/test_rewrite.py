@@ -93,16 +93,30 @@ def test_what_only_looks_alike_comes_back_as_the_same_object(text: str) -> None:
 def test_an_address_with_a_path_ends_at_a_path_boundary() -> None:
     using = mapping("http://localhost/railway", "https://staging.harrowmere.test/try/it")
     for tail in ("", "/", "/fares", "?p=1", "#top", '"', " x", ".", ","):
-        assert rewrite(f"http://localhost/railway{tail}", using) == f"https://staging.harrowmere.test/try/it{tail}"
+        assert (
+            rewrite(f"http://localhost/railway{tail}", using)
+            == f"https://staging.harrowmere.test/try/it{tail}"
+        )
     for tail in ("s", "-old", "2", "_x", ".html", "%61", "é"):
-        assert rewrite(f"http://localhost/railway{tail}", using) == f"http://localhost/railway{tail}"
-    assert rewrite(r"http:\/\/localhost\/railway\/x", using) == r"https:\/\/staging.harrowmere.test\/try\/it\/x"
-    assert rewrite("http%3A%2F%2Flocalhost%2Frailway%2Fx", using) == "https%3A%2F%2Fstaging.harrowmere.test%2Ftry%2Fit%2Fx"
+        assert (
+            rewrite(f"http://localhost/railway{tail}", using) == f"http://localhost/railway{tail}"
+        )
+    assert (
+        rewrite(r"http:\/\/localhost\/railway\/x", using)
+        == r"https:\/\/staging.harrowmere.test\/try\/it\/x"
+    )
+    assert (
+        rewrite("http%3A%2F%2Flocalhost%2Frailway%2Fx", using)
+        == "https%3A%2F%2Fstaging.harrowmere.test%2Ftry%2Fit%2Fx"
+    )
 
 
 def test_one_pass_longest_first_and_nothing_chains() -> None:
     using = mapping(["https://staging.x.example", "https://x.example"], "https://x.test")
-    assert rewrite("https://staging.x.example https://x.example", using) == "https://x.test https://x.test"
+    assert (
+        rewrite("https://staging.x.example https://x.example", using)
+        == "https://x.test https://x.test"
+    )
     swap = Mapping.build(literals=[(b"aa", b"bb"), (b"bb", b"aa"), (b"aab", b"long")])
     assert rewrite("aa bb aab", swap) == "bb aa long"
     inside = mapping("https://x.example", "https://x.example/staging")
@@ -122,7 +136,11 @@ def test_hosts_of_other_kinds() -> None:
     six = mapping("http://[::1]:8080", "https://x.test")
     assert rewrite("http://[::1]:8080/a http://[::1]/a", six) == "https://x.test/a http://[::1]/a"
     windows = mapping(OLD, NEW, roots=["C:\\sites\\harrowmere"], root="/srv/h")
-    for text in ("C:\\sites\\harrowmere\\x", "C:\\\\sites\\\\harrowmere\\\\x", "C:/sites/harrowmere/x"):
+    for text in (
+        "C:\\sites\\harrowmere\\x",
+        "C:\\\\sites\\\\harrowmere\\\\x",
+        "C:/sites/harrowmere/x",
+    ):
         assert rewrite(text, windows).startswith("/srv/h"), text
     assert rewrite("C:\\sites\\harrowmere2", windows) == "C:\\sites\\harrowmere2"
     to_windows = mapping(OLD, NEW, root="C:\\sites\\h")
@@ -132,17 +150,25 @@ def test_hosts_of_other_kinds() -> None:
 def test_bare_hosts_only_where_the_environment_says_so() -> None:
     bare = mapping(bare_host=True)
     assert rewrite("visit www.harrowmere.example/fares", bare) == "visit 127.0.0.1:8080/fares"
-    for text in ("desk@www.harrowmere.example", "www.harrowmere.example.org", "x.www.harrowmere.example"):
+    for text in (
+        "desk@www.harrowmere.example",
+        "www.harrowmere.example.org",
+        "x.www.harrowmere.example",
+    ):
         assert rewrite(text, bare) == text
 
 
 def test_bytes_that_are_no_text_pass_through() -> None:
     data = b"\xff\xfe\x00" + OLD.encode() + b"\x80\xff"
-    assert Rewriter(mapping()).rewrite(data, Tally()) == b"\xff\xfe\x00" + NEW.encode() + b"\x80\xff"
+    assert (
+        Rewriter(mapping()).rewrite(data, Tally()) == b"\xff\xfe\x00" + NEW.encode() + b"\x80\xff"
+    )
 
 
 def test_many_pairs_find_the_same_as_few() -> None:
-    hosts = [f"https://{chr(97 + i % 26)}{i * 7919 % 1000}{'xyz'[i % 3] * 3}.t{i}st" for i in range(200)]
+    hosts = [
+        f"https://{chr(97 + i % 26)}{i * 7919 % 1000}{'xyz'[i % 3] * 3}.t{i}st" for i in range(200)
+    ]
     using = Mapping.build(addresses=[Address.parse(h) for h in hosts], address=Address.parse(NEW))
     assert rewrite(" ".join(f"{h}/a //{h[8:]}" for h in hosts), using) == " ".join(
         f"{NEW}/a //127.0.0.1:8080" for _ in hosts
@@ -170,7 +196,9 @@ def test_serialised_values_keep_their_lengths(value: object) -> None:
             index = 0 if "json" not in item else 1
             return {
                 serialise([OLD, "ü"]): serialise([NEW, "ü"]),
-                serialise({"more": serialise([OLD, "ü"])}): serialise({"more": serialise([NEW, "ü"])}),
+                serialise({"more": serialise([OLD, "ü"])}): serialise(
+                    {"more": serialise([NEW, "ü"])}
+                ),
             }.get(item, (item, item)[index])
         return item.replace(OLD, NEW).replace(ROOT, NEW_ROOT) if isinstance(item, str) else item
 
@@ -191,7 +219,8 @@ def test_serialised_inside_json_inside_serialised() -> None:
                 assert rewrite(json.dumps(old)) == json.dumps(new)
     block = "<!-- block {} -->".format(json.dumps({"s": serialise([OLD])}).replace("/", "\\/"))
     assert rewrite(block) == block.replace(
-        json.dumps(serialise([OLD])).replace("/", "\\/"), json.dumps(serialise([NEW])).replace("/", "\\/")
+        json.dumps(serialise([OLD])).replace("/", "\\/"),
+        json.dumps(serialise([NEW])).replace("/", "\\/"),
     )
 
 
@@ -207,7 +236,9 @@ def test_broken_values_stay_and_are_counted() -> None:
 def test_a_key_that_would_clash_is_left_and_reported() -> None:
     tally = Tally()
     value = serialise({OLD: 1, NEW: OLD})
-    assert Rewriter(mapping()).rewrite(value.encode(), tally).decode() == serialise({OLD: 1, NEW: NEW})
+    assert Rewriter(mapping()).rewrite(value.encode(), tally).decode() == serialise(
+        {OLD: 1, NEW: NEW}
+    )
     assert (tally.left, tally.total) == (1, 1)
 
 
@@ -232,7 +263,9 @@ def test_hostile_values_cost_linear_time_and_no_stack() -> None:
 
     depth = 100_000
     nested = b"a:1:{i:0;" * depth + serialise(OLD).encode() + b"}" * depth
-    assert rewriter.rewrite(nested, Tally()) == nested.replace(serialise(OLD).encode(), serialise(NEW).encode())
+    assert rewriter.rewrite(nested, Tally()) == nested.replace(
+        serialise(OLD).encode(), serialise(NEW).encode()
+    )
     strings = OLD
     for _ in range(60):
         strings = serialise(strings)
@@ -245,7 +278,9 @@ def test_hostile_values_cost_linear_time_and_no_stack() -> None:
         assert seconds(large) < 60 * seconds(small) + 2
 
 
-@pytest.mark.parametrize("bad", ["harrowmere.example", "https://", "ftp://x", "https://x:99999", "https://x?y=1"])
+@pytest.mark.parametrize(
+    "bad", ["harrowmere.example", "https://", "ftp://x", "https://x:99999", "https://x?y=1"]
+)
 def test_what_is_no_address_is_refused(bad: str) -> None:
     with pytest.raises(AddressError):
         Address.parse(bad)
@@ -277,7 +312,11 @@ def test_applying_twice_is_applying_once(text: str) -> None:
     assert rewrite(once) == once
 
 
-@given(st.lists(st.sampled_from([OLD, ROOT, "https://www.harrowmere.example/x", "word", "é"]), max_size=9))
+@given(
+    st.lists(
+        st.sampled_from([OLD, ROOT, "https://www.harrowmere.example/x", "word", "é"]), max_size=9
+    )
+)
 def test_there_and_back_gives_the_original(parts: list[str]) -> None:
     text = " ".join(parts)
     back = mapping(NEW, OLD, roots=[NEW_ROOT], root=ROOT)

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 import httpx
+
 from systems import Mariadb, free_port, program
 
 HERE = Path(__file__).parent / "wordpress"

@@ -149,7 +149,9 @@ class Check:
             return None
         try:
             rows = self._source.database.select(
-                self._source.prefix + rule.table, [rule.id, rule.title], where={rule.id: identifiers}
+                self._source.prefix + rule.table,
+                [rule.id, rule.title],
+                where={rule.id: identifiers},
             )
         except DatabaseError:
             return None
@@ -160,21 +162,23 @@ class Check:
         problem, remedy = _wrong(page, self._others)
         shown = f"{page.status} {page.kind.partition(';')[0]}".strip()
         if problem or not page.is_html:
-            self._add(kind, url, shown or "nothing", problem or f"is no page but {page.kind}", remedy)
+            self._add(
+                kind, url, shown or "nothing", problem or f"is no page but {page.kind}", remedy
+            )
             return
         parsed = parse_page(page)
         if not page.body.strip():
             problem = "is blank"
-        elif title and _plain(title) not in _plain(parsed.title) and _plain(title) not in _plain(
-            page.body.decode("utf-8", "replace")
+        elif (
+            title
+            and _plain(title) not in _plain(parsed.title)
+            and _plain(title) not in _plain(page.body.decode("utf-8", "replace"))
         ):
             problem = f"does not show its title {title!r}"
         self._add(kind, url, f"{shown}, “{parsed.title}”", problem)
         for picture in parsed.pictures:
             pictures.setdefault(picture)
-        strays = Counter(
-            (stray.environment, stray.text) for stray in self._strays.find(page.body)
-        )
+        strays = Counter((stray.environment, stray.text) for stray in self._strays.find(page.body))
         for (environment, text), count in strays.items():
             self._report.findings.append(
                 Finding(f"leads to {environment}, {count}×: {text}", page.url)
@@ -185,7 +189,9 @@ class Check:
         own = [url for url in found if belongs(url, self._address)]
         for folder in self._site.definition.parts.get("media", ()):
             for path, entry in self._site.files.scan([folder]).items():
-                if entry.kind == "file" and path.lower().endswith((".png", ".jpg", ".webp", ".svg")):
+                if entry.kind == "file" and path.lower().endswith(
+                    (".png", ".jpg", ".webp", ".svg")
+                ):
                     own.append(f"{self._address}/{path}")
                 if len(own) >= _PICTURES * 2:
                     break
@@ -248,9 +254,10 @@ class Check:
                     total += count
                     self._report.findings.append(
                         Finding(
-                            f"{count} references to {environment}", f"{table.name}.{column}",
+                            f"{count} references to {environment}",
+                            f"{table.name}.{column}",
                             f"pull again from {environment}",
-                        )  # fmt: skip
+                        )
                     )
         self._report.looked.append(
             Looked("data", f"{len(self._site.tables)} tables",
@@ -275,6 +282,14 @@ def _wrong(page: Page, others: Sequence[Environment]) -> tuple[str, str]:
 def _plain(text: str) -> str:
     """Text as it can be compared over different ways of writing quotes, dashes and entities."""
     text = html.unescape(text)
-    for ornate, simple in (("’", "'"), ("‘", "'"), ("“", '"'), ("”", '"'), ("–", "-"), ("—", "-"), ("…", "...")):
+    for ornate, simple in (
+        ("’", "'"),
+        ("‘", "'"),
+        ("“", '"'),
+        ("”", '"'),
+        ("–", "-"),
+        ("—", "-"),
+        ("…", "..."),
+    ):
         text = text.replace(ornate, simple)
     return " ".join(text.split()).casefold().replace("--", "-")

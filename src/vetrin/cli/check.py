@@ -43,9 +43,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             expected = Expectation(last.source, last.report.get("counts", {}))
             # Without its source the copy is checked all the same, only not against it.
             with contextlib.suppress(ProjectError, ReachError, DatabaseError):
-                source = stack.enter_context(
-                    open_site(project, project.environment(last.source))
-                )
+                source = stack.enter_context(open_site(project, project.environment(last.source)))
         report = Check(site, others, expected, source).run()
     out.document("check", {"good": not report.findings, **report.as_json()})
     _show(out, report)

@@ -105,12 +105,11 @@ def size(count: int) -> str:
     """Bytes for a person: 1000 B, 12.3 kB, 4.6 MB."""
     if count < 1000:
         return f"{count} B"
-    value = float(count)
-    for unit in ("kB", "MB", "GB", "TB"):
+    value, units = count / 1000, ["kB", "MB", "GB", "TB"]
+    while value >= 999.95 and len(units) > 1:
         value /= 1000
-        if value < 999.95:
-            break
-    return f"{value:.1f} {unit}"
+        del units[0]
+    return f"{value:.1f} {units[0]}"
 
 
 def number(count: int) -> str:

@@ -28,7 +28,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--into", metavar="DIR", help="make it in this folder and leave it there")
     parser.add_argument("--serve", action="store_true", help="keep the servers up until Ctrl-C")
-    parser.add_argument("--scale", type=int, default=1, metavar="N", help="N times as many rows (1)")
+    parser.add_argument(
+        "--scale", type=int, default=1, metavar="N", help="N times as many rows (1)"
+    )
     parser.epilog = """examples:
   vetrin demo
   vetrin demo --into railway --serve"""

@@ -34,11 +34,15 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "write a commented vetrin.toml beside it. What can not be found out is asked for, or taken\n"
         "from the options."
     )
-    parser.add_argument("folder", nargs="?", default=".", metavar="DIR", help="the site's folder (.)")
+    parser.add_argument(
+        "folder", nargs="?", default=".", metavar="DIR", help="the site's folder (.)"
+    )
     parser.add_argument("--name", help="the site's name")
     parser.add_argument("--cms", help="a definition's name or file, where the files do not tell it")
     parser.add_argument("--address", help="this copy's web address")
-    parser.add_argument("--environment", default="local", metavar="ENV", help="its name here (local)")
+    parser.add_argument(
+        "--environment", default="local", metavar="ENV", help="its name here (local)"
+    )
     parser.add_argument(
         "--other", action="append", default=[], metavar="ENV=ADDRESS=ROOT",
         help="a further environment: name, web address, root folder; can be repeated",

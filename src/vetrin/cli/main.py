@@ -62,7 +62,9 @@ def _module(name: str):  # type: ignore[no-untyped-def]
 
 def _common(parser: argparse.ArgumentParser) -> None:
     group = parser.add_argument_group("options of every command")
-    group.add_argument("--project", metavar="DIR", help="the folder with vetrin.toml (found by itself)")
+    group.add_argument(
+        "--project", metavar="DIR", help="the folder with vetrin.toml (found by itself)"
+    )
     group.add_argument(
         "--yes",
         nargs="?",

@@ -119,7 +119,9 @@ def show_report(out: Out, plan: Plan, report: Report) -> None:
         )
     if plan.files is not None:
         parts.append(f"{plural(report.files, 'media file')}, {size(report.file_bytes)}")
-    done.append(f"{' and '.join(parts)} from {plan.source.name} are in {plan.target.name}", style="")
+    done.append(
+        f"{' and '.join(parts)} from {plan.source.name} are in {plan.target.name}", style=""
+    )
     out.show(done)
     out.show(
         Text("Rewritten: ", style="bold").append(
@@ -138,9 +140,9 @@ def _counts(out: Out, rewriting: Rewriting) -> None:
     if not rewriting.total:
         return
     table = grid("column", ">values", ">places", "forms")
-    for (name, column), tally in sorted(
-        rewriting.columns.items(), key=lambda item: -item[1].total
-    )[:_MOST_TABLES]:
+    for (name, column), tally in sorted(rewriting.columns.items(), key=lambda item: -item[1].total)[
+        :_MOST_TABLES
+    ]:
         if tally.total:
             forms: dict[str, int] = {}
             for (_, form), count in tally.replaced.items():

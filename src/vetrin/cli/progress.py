@@ -60,7 +60,9 @@ class Bars:
     def __call__(self, event: Event) -> None:
         progress = self._progress
         if isinstance(event, Started):
-            self._whole = progress.add_task("all", total=event.table_bytes + event.file_bytes or None)
+            self._whole = progress.add_task(
+                "all", total=event.table_bytes + event.file_bytes or None
+            )
         elif self._whole is None:
             return
         elif isinstance(event, Moved):
@@ -77,9 +79,9 @@ class Bars:
         elif isinstance(event, Phase):
             progress.update(self._whole, description=_PHASES.get(event.name, event.name))
             if event.name == "swap":
-                task = progress.tasks[self._whole]
+                done = next(t.completed for t in progress.tasks if t.id == self._whole)
                 # Sizes are the server's estimates; what has come is what there was.
-                progress.update(self._whole, total=task.completed)
+                progress.update(self._whole, total=done)
 
 
 class Lines:

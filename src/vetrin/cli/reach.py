@@ -79,7 +79,9 @@ def _inside(project: Project, environment: Environment) -> list[Proof]:
     try:
         with open_site(project, environment) as site:
             proofs += _database(site)
-            proofs.append(Proof("free space", True, f"{size(site.files.free_space())} beside the site"))
+            proofs.append(
+                Proof("free space", True, f"{size(site.files.free_space())} beside the site")
+            )
     except DatabaseUnreachable as error:
         proofs.append(Proof("database", False, str(error), error.remedy))
     except DatabaseError as error:
@@ -120,10 +122,14 @@ def _address(environment: Environment) -> Proof:
     with httpx.Client(timeout=15) as client:
         page = fetch(client, url, environment.address)
     if page.problem:
-        remedy = "check that the web server runs, that the name resolves, and the address's spelling"
+        remedy = (
+            "check that the web server runs, that the name resolves, and the address's spelling"
+        )
         if page.leads_to:
             remedy = f"if that is its address, write it in [environment.{environment.name}]"
         return Proof("address", False, f"{url}: {page.problem}", remedy)
     if page.status >= 500:
-        return Proof("address", False, f"{url} answers {page.status}", "look into the site's error log")
+        return Proof(
+            "address", False, f"{url} answers {page.status}", "look into the site's error log"
+        )
     return Proof("address", True, f"{url} answers {page.status}, {size(len(page.body))}")

@@ -12,6 +12,7 @@ from ..database import DatabaseError
 from ..files import FilesError
 from ..project import Environment, Project
 from ..reach import ReachError, open_site
+from ..sync import Run
 from .common import grid, journals_of, last_transfer, project_of
 from .console import Out, number, size
 from .main import DONE, FAILED
@@ -43,13 +44,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
                     "address": str(environment.address),
                     "problem": problem or None,
                     "standing": found.as_json() if found else None,
-                    "last_transfer": None
-                    if runs[environment.name] is None
-                    else {
-                        "run": runs[environment.name].number,
-                        "from": runs[environment.name].source,
-                        "at": runs[environment.name].ended,
-                    },
+                    "last_transfer": _transfer(runs[environment.name]),
                 }
                 for environment, found, problem in columns
             ],
@@ -68,6 +63,10 @@ def run(args: argparse.Namespace, out: Out) -> int:
             out.warn(f"{environment.name}: {problem}")
             out.say(f"  → vetrin reach {environment.name} shows what is in the way")
     return FAILED if all(found is None for _, found, _ in columns) else DONE
+
+
+def _transfer(run: Run | None) -> dict[str, Any] | None:
+    return None if run is None else {"run": run.number, "from": run.source, "at": run.ended}
 
 
 def _look(project: Project, environment: Environment) -> tuple[Standing | None, str]:

@@ -32,7 +32,8 @@ def run(args: argparse.Namespace, out: Out) -> int:
         last = undoable(site, journals)
         tables = sum(exchange.outgoing is not None for exchange in last.exchanges)
         text = Text(f"Run {last.number} ", style="bold").append(
-            f"({last.kind} from {last.source}, {ago(last.ended or last.started)}) is undone: ", style=""
+            f"({last.kind} from {last.source}, {ago(last.ended or last.started)}) is undone: ",
+            style="",
         )
         gone = len(last.exchanges) - tables
         parts = [f"{plural(tables, 'table')} come back"]

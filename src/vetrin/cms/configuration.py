@@ -50,7 +50,11 @@ class SiteConfiguration:
             return name or "localhost", None, rest
         if name == "localhost":
             # The name "localhost" means the server's usual socket to the client library.
-            for usual in ("/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/tmp/mysql.sock"):
+            for usual in (
+                "/run/mysqld/mysqld.sock",
+                "/var/run/mysqld/mysqld.sock",
+                "/tmp/mysql.sock",
+            ):
                 if Path(usual).is_socket():
                     return name, None, usual
             return "127.0.0.1", None, None
@@ -81,7 +85,7 @@ def read_configuration(
         ConfigurationError: says which value is missing or uncertain and how to give it.
     """
     rule = definition.configuration
-    found = {key: value for key, value in (given or {}).items()}
+    found = dict(given or {})
     path = configuration_file(root, definition)
     if path is None and "database" not in found and "file" not in found:
         names = " or ".join(name for name in rule.files if not name.startswith("../"))
@@ -93,8 +97,7 @@ def read_configuration(
     if path is not None:
         values = _read(path, rule.reader, environ, rule.stop_at)
         for key, name in rule.values.items():
-            names = [name] if isinstance(name, str) else list(name)
-            for one in names:
+            for one in [name] if isinstance(name, str) else name:
                 if key == "addresses":
                     value = values.values.get(one)
                     if isinstance(value, str) and one not in values.uncertain:

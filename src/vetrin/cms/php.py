@@ -34,7 +34,9 @@ _SIMPLE = {
     "n": "\n", "r": "\r", "t": "\t", "v": "\v", "e": "\x1b", "f": "\f", "\\": "\\", "$": "$", '"': '"',
 }  # fmt: skip
 _INTERPOLATED = re.compile(r"(?<!\\)(?:\\\\)*(?:\$[A-Za-z_{]|\{\$)")
-_VARIABLE = re.compile(r"(?<!\\)(?P<even>(?:\\\\)*)(?:\{\$(?P<a>\w+)\}|\$\{(?P<b>\w+)\}|\$(?P<c>[A-Za-z_]\w*)(?!\[|->))")
+_VARIABLE = re.compile(
+    r"(?<!\\)(?P<even>(?:\\\\)*)(?:\{\$(?P<a>\w+)\}|\$\{(?P<b>\w+)\}|\$(?P<c>[A-Za-z_]\w*)(?!\[|->))"
+)
 
 Value = str | int | float | bool | None
 
@@ -83,7 +85,10 @@ def tokens(text: str) -> list[Token]:
     position, line = start.end(), text.count("\n", 0, start.end()) + 1
     while position < len(text):
         match = _LEXEME.match(text, position)
-        if match is None or (match["operator"] in ("'", '"') or text.startswith("/*", position) and not match["comment"]):
+        if match is None or (
+            match["operator"] in ("'", '"')
+            or (text.startswith("/*", position) and not match["comment"])
+        ):
             raise PhpFileError(f"line {line}: a text or comment that begins here does not end")
         kind = match.lastgroup or "operator"
         if match["heredoc"]:
@@ -206,7 +211,11 @@ class _File:
             if depth == 0:
                 break
         names = [word for word in words if word not in "()!"]
-        return bool(names) and words.count("!") == 1 and names[0] in ("defined", "isset", "file_exists")
+        return (
+            bool(names)
+            and words.count("!") == 1
+            and names[0] in ("defined", "isset", "file_exists")
+        )
 
     def _define(self, conditional: bool) -> None:
         name = self._expression()
@@ -217,7 +226,9 @@ class _File:
         if isinstance(name, str):
             self._set(name, value, conditional, constant=True)
 
-    def _set(self, name: str, value: Value | _Unknown, conditional: bool, *, constant: bool) -> None:
+    def _set(
+        self, name: str, value: Value | _Unknown, conditional: bool, *, constant: bool
+    ) -> None:
         result = self._result
         if isinstance(value, _Unknown):
             if name not in result.values and value.missing:
@@ -238,7 +249,9 @@ class _File:
 
     def _begins_cms(self, begin: int) -> bool:
         """True if the path of an inclusion ends with a file where the CMS's own code begins."""
-        texts = [t.text.strip("'\"") for t in self._tokens[begin : self._at] if t.kind != "operator"]
+        texts = [
+            t.text.strip("'\"") for t in self._tokens[begin : self._at] if t.kind != "operator"
+        ]
         return bool(texts) and texts[-1].rsplit("/", 1)[-1] in self._stop_at
 
     def _include(self, target: Value | _Unknown) -> bool:
@@ -258,7 +271,9 @@ class _File:
             self._at += 1
             if operator == "??":
                 right = self._expression()
-                left = right if left is None or isinstance(left, _Unknown) and left.missing else left
+                left = (
+                    right if left is None or (isinstance(left, _Unknown) and left.missing) else left
+                )
             elif operator == "?:":
                 right = self._expression()
                 empty = not left or left == "0" or (isinstance(left, _Unknown) and left.missing)
@@ -319,7 +334,11 @@ class _File:
             return self._quoted(token)
         if token.kind == "number":
             digits = token.text.replace("_", "")
-            return float(digits) if "." in digits and "x" not in digits.lower() else int(digits, 0 if "x" in digits.lower() else 10)
+            return (
+                float(digits)
+                if "." in digits and "x" not in digits.lower()
+                else int(digits, 0 if "x" in digits.lower() else 10)
+            )
         if token.kind == "variable":
             return self._variable(token.text)
         if token.kind == "word":
@@ -382,9 +401,7 @@ class _File:
         arguments: list[Value | _Unknown] = []
         while self._at < len(self._tokens) and self._text(0) != ")":
             arguments.append(self._expression())
-            if self._text(0) == ",":
-                self._at += 1
-            elif self._text(0) != ")":
+            if self._text(0) == "," or self._text(0) != ")":
                 self._at += 1
         self._at += 1
         first = arguments[0] if arguments else _Unknown()

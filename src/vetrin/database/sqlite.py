@@ -189,7 +189,9 @@ class SqliteDatabase:
             self._connection.execute(f"PRAGMA index_list({quote(name)})")
         ):
             if unique:
-                info = self._connection.execute(f"PRAGMA index_info({quote(bytes(index).decode())})")
+                info = self._connection.execute(
+                    f"PRAGMA index_info({quote(bytes(index).decode())})"
+                )
                 fixed |= {bytes(row[2]).decode() for row in info if row[2] is not None}
         without_rowid = re.search(r"\)[^()]*\bWITHOUT\s+ROWID\b[^()]*$", sql, re.IGNORECASE)
         names = {column.name.lower() for column in columns}
@@ -334,7 +336,9 @@ class SqliteDatabase:
             ).fetchone()
             self._connection.execute("DELETE FROM sqlite_sequence WHERE name = ?", (hidden,))
             if row is not None:
-                self._connection.execute("INSERT INTO sqlite_sequence VALUES (?, ?)", (hidden, row[0]))
+                self._connection.execute(
+                    "INSERT INTO sqlite_sequence VALUES (?, ?)", (hidden, row[0])
+                )
 
     def swap(
         self,
@@ -353,9 +357,13 @@ class SqliteDatabase:
                         execute(f"DROP {item.kind.upper()} IF EXISTS {quote(item.name)}")
                 for exchange in todo:
                     if exchange.outgoing is not None and exchange.live in there:
-                        execute(f"ALTER TABLE {quote(exchange.live)} RENAME TO {quote(exchange.outgoing)}")
+                        execute(
+                            f"ALTER TABLE {quote(exchange.live)} RENAME TO {quote(exchange.outgoing)}"
+                        )
                     if exchange.incoming is not None:
-                        execute(f"ALTER TABLE {quote(exchange.incoming)} RENAME TO {quote(exchange.live)}")
+                        execute(
+                            f"ALTER TABLE {quote(exchange.incoming)} RENAME TO {quote(exchange.live)}"
+                        )
                 for item in attach:
                     execute(item.sql)
             except BaseException:

@@ -59,9 +59,7 @@ _NEWS = ["Boiler ticket for No. 7", "New sleepers at Mill Bridge", "Signal box o
          "Level crossing resurfaced", "The crane is back", "Lost glove, found glove"]  # fmt: skip
 _EVENTS = ["Steam Gala", "Teddy Bears' Day", "Evening Photo Charter", "Cream Tea Special",
            "Autumn Leaves Railtour", "Santa Trains", "Heritage Diesel Day", "Ghost Train"]  # fmt: skip
-_WORDS = ("platform whistle carriage ballast sleeper signal semaphore firebox tender coupling guard "
-          "ticket timetable junction siding loco crane footplate regulator injector lamp points "
-          "volunteer station halt tunnel viaduct cutting embankment coal water steam").split()  # fmt: skip
+_WORDS = ["platform", "whistle", "carriage", "ballast", "sleeper", "signal", "semaphore", "firebox", "tender", "coupling", "guard", "ticket", "timetable", "junction", "siding", "loco", "crane", "footplate", "regulator", "injector", "lamp", "points", "volunteer", "station", "halt", "tunnel", "viaduct", "cutting", "embankment", "coal", "water", "steam"]  # fmt: skip
 
 
 @dataclass(frozen=True)

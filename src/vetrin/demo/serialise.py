@@ -15,6 +15,11 @@ def serialise(value: object) -> str:
         return f"d:{value!r};"
     if isinstance(value, str):
         return f's:{len(value.encode())}:"{value}";'
-    items = list(value.items() if isinstance(value, dict) else enumerate(value))  # type: ignore[call-overload]
+    if isinstance(value, dict):
+        items = list(value.items())
+    elif isinstance(value, list):
+        items = list(enumerate(value))
+    else:
+        raise TypeError(f"{type(value).__name__} is nothing that PHP serialises")
     body = "".join(serialise(key) + serialise(item) for key, item in items)
     return f"a:{len(items)}:{{{body}}}"

@@ -56,7 +56,7 @@ class Site:
         site = html.escape(self.setting("title"))
         return (
             f"<!doctype html><html lang=en><meta charset=utf-8><title>{html.escape(title)} – {site}</title>"
-            f"<style>{_STYLE}</style><header><h1><a href=\"{self.setting('address')}/\">{site}</a></h1>"
+            f'<style>{_STYLE}</style><header><h1><a href="{self.setting("address")}/">{site}</a></h1>'
             f"<nav>{links}</nav></header><main>{body}</main>"
             f"<footer>Run by volunteers · {html.escape(self.setting('e-mail'))}</footer></html>"
         )
@@ -70,13 +70,19 @@ class Site:
             " ORDER BY changed DESC LIMIT 6"
         )
         events = self.rows("SELECT title, date FROM next_events LIMIT 5")
-        body = f"<a href=\"{hero.get('href', '/')}\"><img src=\"{hero.get('image', '')}\" alt=\"\"></a>"
-        body += "<section><h2>News</h2><ul>" + "".join(
-            f'<li><a href="{address}/{row["slug"]}">{html.escape(row["title"])}</a> '
-            f'<small>{row["changed"][:10]}</small></li>'
-            for row in news
-        ) + "</ul></section><section><h2>Coming up</h2><table>" + "".join(
-            f'<tr><td>{row["date"]}</td><td>{html.escape(row["title"])}</td></tr>' for row in events
+        body = f'<a href="{hero.get("href", "/")}"><img src="{hero.get("image", "")}" alt=""></a>'
+        body += (
+            "<section><h2>News</h2><ul>"
+            + "".join(
+                f'<li><a href="{address}/{row["slug"]}">{html.escape(row["title"])}</a> '
+                f"<small>{row['changed'][:10]}</small></li>"
+                for row in news
+            )
+            + "</ul></section><section><h2>Coming up</h2><table>"
+            + "".join(
+                f"<tr><td>{row['date']}</td><td>{html.escape(row['title'])}</td></tr>"
+                for row in events
+            )
         )
         return self.page("Home", body + "</table></section>")
 
@@ -96,16 +102,25 @@ class Site:
             row["id"],
         )
         if comments:
-            body += "<section><h3>Comments</h3>" + "".join(
-                f"<p><b>{html.escape(c['author'])}</b>: {html.escape(c['body'])}</p>" for c in comments
-            ) + "</section>"
+            body += (
+                "<section><h3>Comments</h3>"
+                + "".join(
+                    f"<p><b>{html.escape(c['author'])}</b>: {html.escape(c['body'])}</p>"
+                    for c in comments
+                )
+                + "</section>"
+            )
         return self.page(row["title"], body)
 
     def _table(self, sql: str) -> str:
-        return "<table>" + "".join(
-            "<tr>" + "".join(f"<td>{html.escape(str(cell))}</td>" for cell in row) + "</tr>"
-            for row in self.rows(sql)
-        ) + "</table>"
+        return (
+            "<table>"
+            + "".join(
+                "<tr>" + "".join(f"<td>{html.escape(str(cell))}</td>" for cell in row) + "</tr>"
+                for row in self.rows(sql)
+            )
+            + "</table>"
+        )
 
 
 class Handler(BaseHTTPRequestHandler):
@@ -139,7 +154,9 @@ class Handler(BaseHTTPRequestHandler):
             else:
                 self._missing()
         else:
-            rows = site.rows("SELECT * FROM entries WHERE slug = ? AND state = 'public'", path.strip("/"))
+            rows = site.rows(
+                "SELECT * FROM entries WHERE slug = ? AND state = 'public'", path.strip("/")
+            )
             if rows:
                 self._page(site.entry(rows[0]))
             else:
@@ -155,7 +172,11 @@ class Handler(BaseHTTPRequestHandler):
         self._send(200, kind, file.read_bytes())
 
     def _missing(self) -> None:
-        self._send(404, "text/html; charset=utf-8", self.site.page("Not found", "<h2>Not found</h2>").encode())
+        self._send(
+            404,
+            "text/html; charset=utf-8",
+            self.site.page("Not found", "<h2>Not found</h2>").encode(),
+        )
 
     def _page(self, text: str) -> None:
         self._send(200, "text/html; charset=utf-8", text.encode())

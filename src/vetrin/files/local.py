@@ -63,7 +63,7 @@ class LocalTree:
 
     def _entry(self, item: os.DirEntry[str], path: str) -> Entry | None:
         if item.is_symlink():
-            target = os.readlink(item.path)
+            target = str(Path(item.path).readlink())
             if not self._stays_inside(item.path, target):
                 return None
             return Entry(path, "link", target=target)
@@ -148,8 +148,11 @@ class LocalTree:
                 if move.comes == "folder" and (move.goes is None or _there(waiting)):
                     if move.goes is None or _there(parked):
                         _remove_if_empty(live)
-                elif move.comes and _there(live) and not _there(waiting) and (
-                    move.goes is None or _there(parked)
+                elif (
+                    move.comes
+                    and _there(live)
+                    and not _there(waiting)
+                    and (move.goes is None or _there(parked))
                 ):
                     waiting.parent.mkdir(parents=True, exist_ok=True)
                     live.rename(waiting)

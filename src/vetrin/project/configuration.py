@@ -179,8 +179,8 @@ def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
         address=address,
         root=root if root.is_absolute() else (folder / root).absolute(),
         also=more,
-        role=role,  # type: ignore[arg-type]
-        access=access,  # type: ignore[arg-type]
+        role=role,
+        access=access,
         bare_host=bare,
         database={key: str(value) for key, value in database.items()},
     )

@@ -53,7 +53,7 @@ def project_text(draft: Draft) -> str:
     if found is not None and found.file is not None:
         lines.append(f"# Its database, from {found.file.name}: {_described(found)}")
         lines.append("# What differs when Vetrin connects can be given in a table of its own:")
-        lines.append(f'# [environment.{draft.environment}.database]')
+        lines.append(f"# [environment.{draft.environment}.database]")
         lines.append('# host = "127.0.0.1:3307"')
     for name, address, root in draft.others:
         lines += [

@@ -74,4 +74,6 @@ def open_site(project: Project, environment: Environment, *, read_only: bool = T
     """
     configuration = configuration_of(project, environment)
     database = open_database(environment, configuration, read_only=read_only)
-    return Site(environment, project.definition, configuration, database, LocalTree(environment.root))
+    return Site(
+        environment, project.definition, configuration, database, LocalTree(environment.root)
+    )

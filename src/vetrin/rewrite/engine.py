@@ -112,9 +112,7 @@ class Rewriter:
             return self._with_literals(data, matches, tally, depth)
         return _replace(data, matches, tally)
 
-    def _serialised(
-        self, data: bytes, matches: list[Match], tally: Tally, depth: int
-    ) -> bytes:
+    def _serialised(self, data: bytes, matches: list[Match], tally: Tally, depth: int) -> bytes:
         start = len(data) - len(data.lstrip()) if data[:1].isspace() else 0
         try:
             parsed = php.walk(data, start, [match.start for match in matches])
@@ -202,9 +200,7 @@ class Rewriter:
         tally.add(inner)
         return old if new == old else new
 
-    def _with_literals(
-        self, data: bytes, matches: list[Match], tally: Tally, depth: int
-    ) -> bytes:
+    def _with_literals(self, data: bytes, matches: list[Match], tally: Tally, depth: int) -> bytes:
         """Text in which JSON strings hold serialised values: those by structure, the rest as text."""
         kept: list[Match] = []
         edits: list[tuple[int, int, bytes]] = []

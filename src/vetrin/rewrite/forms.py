@@ -24,7 +24,9 @@ RELATIVE = "root-relative"
 _SLASH_BACK = rb"(?P<s>/\\*|f2(?:52)?%|f200u\\+|;f20*x#&|;740*#&|;los&)"
 _COLON_BACK = rb"(?P<c>:|a3(?:52)?%|a300u\\+|;a30*x#&|;850*#&|;noloc&)"
 _USER_BACK = rb"(?P<user>(?:@|04(?:52)?%)[^/@\s?#\"'<>%&\\\\]{1,120})?"
-BEFORE_HOST = re.compile(_USER_BACK + _SLASH_BACK + rb"(?P=s)(?:" + _COLON_BACK + rb"(?P<h>s?ptth))?")
+BEFORE_HOST = re.compile(
+    _USER_BACK + _SLASH_BACK + rb"(?P=s)(?:" + _COLON_BACK + rb"(?P<h>s?ptth))?"
+)
 COLON_BACK = re.compile(_COLON_BACK)
 
 SLASH = re.compile(rb"\\*/|%(?:25)?2f|\\+u002f|&#x0*2f;|&#0*47;|&sol;", re.IGNORECASE)
@@ -39,9 +41,9 @@ _ESCAPE_BYTE = re.compile(rb"\\+u([0-9a-fA-F]{4})")
 _PERCENT_BACK = re.compile(rb"%(?:25)?([0-9a-fA-F]{2})$")
 _ESCAPE_BACK = re.compile(rb"(\\+)(?:u([0-9a-fA-F]{4})|[nrtbf])$")
 
-_WORD = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_-~+@$") | frozenset(
-    range(0x80, 0x100)
-)
+_WORD = frozenset(
+    b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_-~+@$"
+) | frozenset(range(0x80, 0x100))
 _BEFORE_PATH = _WORD | frozenset(b"./\\}")
 
 

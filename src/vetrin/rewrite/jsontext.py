@@ -49,9 +49,7 @@ class Style:
         self._slashes = b"\\/" in escapes
         self._ascii = literal.isascii()
         self._capital = any(re.search(rb"u.*[A-F]", e) for e in _ESCAPE.findall(literal))
-        self._hexadecimal = [
-            name for name in "<>&'" if b"\\u%04x" % ord(name) in escapes
-        ]
+        self._hexadecimal = [name for name in "<>&'" if b"\\u%04x" % ord(name) in escapes]
         self._quote = b"\\u0022" in escapes
         self.decoded = json.loads(b'"' + literal + b'"', strict=False).encode(
             "utf-8", "surrogatepass"

@@ -111,7 +111,10 @@ class Mapping:
                 add((old.host, old.port, old.path), Pair("address", old, address))
                 if old.covers(address) and old.path != address.path:
                     # The target lives in a folder of the source: what leads there stays.
-                    add((address.host, address.port, address.path), Pair("address", address, address))
+                    add(
+                        (address.host, address.port, address.path),
+                        Pair("address", address, address),
+                    )
         if root is not None:
             new_root = DiskPath.parse(root)
             for text in roots:

@@ -140,7 +140,7 @@ class Scanner:
             if isinstance(pair.old, Address) and isinstance(pair.new, Address):
                 self._add_address(index, pair.old, pair.new)
             elif isinstance(pair.old, DiskPath):
-                key = max(range(len(pair.old.segments)), key=lambda i: len(pair.old.segments[i]))  # type: ignore[union-attr] # noqa: B023
+                key = max(range(len(pair.old.segments)), key=lambda i: len(pair.old.segments[i]))  # type: ignore[union-attr]
                 paths.append((index, pair, key))
                 needles.append(pair.old.segments[key].encode().lower())
             elif isinstance(pair.old, bytes) and isinstance(pair.new, bytes):
@@ -298,7 +298,7 @@ class Scanner:
                 continue
             end = begin + len(host)
             following = low[end] if end < len(low) else 0
-            if following in _HOST_BYTE or following in _PORT_BEGINS and following != 0x5C:
+            if following in _HOST_BYTE or (following in _PORT_BEGINS and following != 0x5C):
                 return None
             if following == 0x5C and low[end + 1 : end + 2] == b"u":
                 return None
@@ -338,7 +338,9 @@ class Scanner:
             run = _HOST_RUN.match(low, end)
             if run is not None and run.group().rstrip(b".-_"):
                 return None
-        return self._address(data, low, start, end, self._odd_hosts[host], odd=not host.startswith(b"["))
+        return self._address(
+            data, low, start, end, self._odd_hosts[host], odd=not host.startswith(b"[")
+        )
 
     def _address(
         self, data: bytes, low: bytes, begin: int, end: int, rules: list[_AddressRule], *, odd: bool
@@ -444,9 +446,13 @@ def _spellings(host: str) -> Iterable[bytes]:
         raw = text.encode()
         yield raw.lower()
         yield "".join(c if c.isascii() else f"\\u{ord(c):04x}" for c in text).lower().encode()
-        yield "".join(
-            c if c.isascii() else "".join(f"%{byte:02x}" for byte in c.encode()) for c in text
-        ).lower().encode()
+        yield (
+            "".join(
+                c if c.isascii() else "".join(f"%{byte:02x}" for byte in c.encode()) for c in text
+            )
+            .lower()
+            .encode()
+        )
 
 
 def _escape_length(low: bytes, begin: int) -> int:

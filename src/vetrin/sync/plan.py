@@ -213,9 +213,7 @@ def mapping_for(source: Site, target: Site, notes: list[str]) -> Mapping:
             "that is rewritten as well"
         )
     roots = list(
-        dict.fromkeys(
-            [str(source.environment.root), str(source.environment.root.resolve())]
-        )
+        dict.fromkeys([str(source.environment.root), str(source.environment.root.resolve())])
     )
     return Mapping.build(
         addresses=addresses,
@@ -279,9 +277,7 @@ def _rows(site: Site, table: Table) -> int:
     return site.database.count(table.name) if table.size <= _COUNTED else table.rows
 
 
-def _weigh(
-    source: Site, target: Site, tables: Sequence[TablePlan], risks: list[str]
-) -> None:
+def _weigh(source: Site, target: Site, tables: Sequence[TablePlan], risks: list[str]) -> None:
     for item in tables:
         risks += [f"{item.table.name}: {note}" for note in item.table.notes]
     ours, theirs = target.database.facts(), source.database.facts()

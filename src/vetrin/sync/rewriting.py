@@ -82,7 +82,7 @@ class Rewriting:
         name = table.columns[index].name
         cells, width = batch.cells, batch.width
         for row, new in changed.items():
-            cells[row * width + index] = type(values[row])(new)  # type: ignore[call-overload, misc]
+            cells[row * width + index] = type(values[row])(new)  # type: ignore[misc]
         if changed:
             self.values[table.name, name] += len(changed)
         for row in broken[: SHOWN - len(self.left)]:

@@ -443,9 +443,7 @@ class MysqlDatabase:
         return bool(int(self._rows("local_infile", "SELECT @@local_infile")[0][0]))
 
     @staticmethod
-    def _load(
-        wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]
-    ) -> tuple[int, int]:
+    def _load(wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]) -> tuple[int, int]:
         """Write by bulk load; (rows stored, warnings), as the server counts them."""
         targets: list[str] = []
         settings: list[str] = []
@@ -464,21 +462,19 @@ class MysqlDatabase:
         return wire.load(sql, map(load_block, batches))
 
     @staticmethod
-    def _insert(
-        wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]
-    ) -> tuple[int, int]:
+    def _insert(wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]) -> tuple[int, int]:
         """Write by INSERT in one transaction; (rows stored, warnings)."""
         names = ", ".join(quote(column.name) for column in table.columns)
         head = f"INSERT INTO {quote(hidden)} ({names}) VALUES ".encode()
         stored = warned = 0
         with wire.cursor() as cursor:
             cursor.execute("SELECT @@max_allowed_packet")
-            most = int(cursor.fetchone()[0]) - 1024
+            most = int(cursor.fetchall()[0][0]) - 1024
         limit = min(_INSERT_BYTES, most)
         wire.begin()
         for batch in batches:
             for statement in insert_statements(head, table.columns, batch, limit, most):
-                stored += wire.query(statement)  # type: ignore[arg-type]
+                stored += wire.query(statement)
                 warned += wire._result.warning_count  # type: ignore[attr-defined]
         wire.commit()
         return stored, warned

@@ -48,9 +48,7 @@ def _joined(batch: Batch) -> bytes | None:
 def _load_row(row: Sequence[Cell]) -> bytes:
     return (
         FIELD.join(
-            b"\\N"
-            if cell is None
-            else cell.replace(b"\\", b"\\\\").replace(b"\x1d", b"\\\x1d")  # type: ignore[union-attr]
+            b"\\N" if cell is None else cell.replace(b"\\", b"\\\\").replace(b"\x1d", b"\\\x1d")  # type: ignore[union-attr]
             for cell in row
         )
         + LINE

@@ -23,12 +23,22 @@ _READ_BUFFER = 1 << 18
 _WHOLE = 0xFFFFFF
 
 
-class Wire(Connection):  # type: ignore[type-arg]
+class Wire(Connection):
     """A connection whose result rows and bulk loads are streams of bytes."""
 
     def connect(self, sock: Any = None) -> None:
         super().connect(sock)
-        self._rfile: Any = self._sock.makefile("rb", _READ_BUFFER)
+        socket: Any = self._sock  # type: ignore[attr-defined]
+        self._rfile: Any = socket.makefile("rb", _READ_BUFFER)
+
+    def _packet(self) -> Any:
+        return self._read_packet()  # type: ignore[no-untyped-call]
+
+    def _send(self, command: int, sql: bytes) -> None:
+        self._execute_command(command, sql)  # type: ignore[attr-defined]
+
+    def _cut(self) -> None:
+        self._force_close()  # type: ignore[attr-defined]
 
     def stream(self, sql: str, batch_bytes: int) -> Iterator[tuple[list[Cell], int]]:
         """Run a query; yield its rows as flat lists of cells with their size in bytes.
@@ -39,17 +49,17 @@ class Wire(Connection):  # type: ignore[type-arg]
         Raises:
             pymysql.Error: the server said so, or the connection broke.
         """
-        self._execute_command(COMMAND.COM_QUERY, sql.encode())  # type: ignore[attr-defined]
-        first = self._read_packet()  # type: ignore[attr-defined]
+        self._send(COMMAND.COM_QUERY, sql.encode())
+        first = self._packet()
         for _ in range(first.read_length_encoded_integer() + 1):
-            self._read_packet()  # type: ignore[attr-defined]
+            self._packet()
         done = False
         try:
             yield from self._rows(batch_bytes)
             done = True
         finally:
             if not done:
-                self._force_close()  # type: ignore[attr-defined]
+                self._cut()
 
     def _rows(self, batch_bytes: int) -> Iterator[tuple[list[Cell], int]]:
         """Take rows out of the buffer as they lie there; a call for each row would cost more."""
@@ -142,19 +152,19 @@ class Wire(Connection):  # type: ignore[type-arg]
         Raises:
             pymysql.Error: the server refuses local loads, or said something else.
         """
-        self._execute_command(COMMAND.COM_QUERY, sql.encode())  # type: ignore[attr-defined]
-        first = self._read_packet()  # type: ignore[attr-defined]
+        self._send(COMMAND.COM_QUERY, sql.encode())
+        first = self._packet()
         if not first.is_load_local_packet():
             raise pymysql.OperationalError(1148, "the server did not ask for the data")
         try:
             for block in blocks:
                 for at in range(0, len(block), _WHOLE - 1):
-                    self.write_packet(block[at : at + _WHOLE - 1])  # type: ignore[attr-defined]
+                    self.write_packet(block[at : at + _WHOLE - 1])
         except BaseException:
-            self._force_close()  # type: ignore[attr-defined]
+            self._cut()
             raise
-        self.write_packet(b"")  # type: ignore[attr-defined]
-        answer = OKPacketWrapper(self._read_packet())  # type: ignore[attr-defined]
+        self.write_packet(b"")
+        answer = OKPacketWrapper(self._packet())
         return answer.affected_rows, answer.warning_count
 
 
