@@ -5,14 +5,12 @@ from __future__ import annotations
 import argparse
 import contextlib
 
-from rich.text import Text
-
 from ..check.pages import Check, CheckReport, Expectation
 from ..database import DatabaseError
 from ..project import ProjectError
 from ..reach import ReachError, Site, open_site
 from .common import journals_of, project_of
-from .console import Out, plural
+from .console import Out, lead, plural
 from .main import DIFFERENT, DONE
 
 
@@ -51,7 +49,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
 
 
 def _show(out: Out, report: CheckReport) -> None:
-    lines = Text(f"Check of {report.environment}\n", style="bold")
+    lines = lead(f"Check of {report.environment}\n", "bold")
     for item in report.looked:
         lines.append(" ✓ " if item.good else " ✗ ", style="green" if item.good else "bold red")
         lines.append(f"{item.kind:<8}", style="dim").append(f"{item.what}  ")
@@ -60,13 +58,13 @@ def _show(out: Out, report: CheckReport) -> None:
     out.show(lines)
     if not report.findings:
         out.show(
-            Text("\n✓ ", style="bold green").append(
+            lead("\n✓ ", "bold green").append(
                 f"{plural(len(report.looked), 'thing')} looked at, all as they should be", style=""
             )
         )
         return
-    out.show(Text(f"\n{plural(len(report.findings), 'finding')}", style="bold"))
+    out.show(lead(f"\n{plural(len(report.findings), 'finding')}", "bold"))
     for finding in report.findings:
-        out.show(Text("! ", style="yellow").append(f"{finding.where}: {finding.what}", style=""))
+        out.show(lead("! ", "yellow").append(f"{finding.where}: {finding.what}"))
         if finding.remedy:
             out.show(f"  → {finding.remedy}")

@@ -42,17 +42,17 @@ class Out:
     def say(self, message: str, style: str = "") -> None:
         """A remark about what is going on."""
         if not self.quiet and not self.json:
-            self.messages.print(Text(message, style=style))
+            self.messages.print(lead(message, style))
 
     def warn(self, message: str) -> None:
         if not self.json:
-            self.messages.print(Text("! ", style="yellow").append(message, style=""))
+            self.messages.print(lead("! ", "yellow").append(message))
 
     def fail(self, code: int, message: str, remedy: str = "") -> int:
         """Print the one message of a failure (and the document of --json); returns ``code``."""
         if self.json:
             self.document("error", {"exit_code": code, "error": message, "remedy": remedy})
-        self.messages.print(Text("✗ ", style="bold red").append(message, style=""))
+        self.messages.print(lead("✗ ", "bold red").append(message))
         if remedy:
             self.messages.print(Text(f"  → {remedy}"))
         return code
@@ -90,11 +90,16 @@ class Out:
         return self._ask(shown).strip() or default
 
     def _ask(self, prompt: str) -> str:
-        self.messages.print(Text(prompt, style="bold"), end="")
+        self.messages.print(lead(prompt, "bold"), end="")
         try:
             return input()
         except EOFError:
             return ""
+
+
+def lead(text: str, style: str) -> Text:
+    """A text that begins in a style which what is appended does not take over."""
+    return Text().append(text, style=style)
 
 
 def _width(stream: Any) -> int | None:

@@ -13,11 +13,10 @@ import threading
 from pathlib import Path
 
 from rich.panel import Panel
-from rich.text import Text
 
 from ..demo.sample import DemoError, Sample, lay_out, servers
 from ..demo.walk import Step, steps
-from .console import Out
+from .console import Out, lead
 from .main import DONE, FAILED, USAGE
 
 
@@ -61,14 +60,14 @@ def run(args: argparse.Namespace, out: Out) -> int:
 def _walk(sample: Sample, out: Out) -> str | None:
     """Do all steps; the command of the first one that does not do what it says."""
     out.show(
-        Text(f"The sample project is in {sample.folder}: ", style="bold").append(
+        lead(f"The sample project is in {sample.folder}: ", "bold").append(
             ", ".join(f"{name} at {sample.address(name)}" for name in sample.ports), style=""
         )
     )
     walk = steps(sample)
     for number, step in enumerate(walk, 1):
         if out.at_terminal and not out.json and number > 1:
-            out.messages.print(Text("\nEnter goes on, q ends: ", style="dim"), end="")
+            out.messages.print(lead("\nEnter goes on, q ends: ", "dim"), end="")
             if input().strip().lower() == "q":
                 return None
         if not _do(sample, step, number, len(walk), out):
@@ -82,7 +81,7 @@ def _do(sample: Sample, step: Step, number: int, count: int, out: Out) -> bool:
     out.show("")
     out.show(Panel(step.tells, title=f"{number} of {count}", title_align="left", expand=False))
     command = " ".join(step.command)
-    out.show(Text(f"$ vetrin {command}", style="bold"))
+    out.show(lead(f"$ vetrin {command}", "bold"))
     sys.stdout.flush()
     environment = {**os.environ, "PYTHONSAFEPATH": "1"}
     done = subprocess.run(

@@ -23,7 +23,7 @@ from ..project import FILE_NAME, Environment, Project, ProjectError
 from ..project.template import Draft, project_text
 from ..reach import ReachError, open_site
 from ..rewrite import Address, AddressError
-from .console import Out
+from .console import Out, lead
 from .main import DONE
 from .outcome import Usage
 
@@ -89,7 +89,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         out.show(Text(text))
         return DONE
     path.write_text(text, encoding="utf-8")
-    out.show(Text("✓ ", style="bold green").append(f"{path} is written", style=""))
+    out.show(lead("✓ ", "bold green").append(f"{path} is written"))
     if not others:
         out.show("Next: describe the live site in it (see the comments there), then")
     out.show(f"Next: vetrin reach {args.environment}, then vetrin status")

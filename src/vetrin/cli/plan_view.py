@@ -6,14 +6,14 @@ from rich.text import Text
 
 from ..sync import Plan, Report, Rewriting
 from .common import grid
-from .console import Out, number, plural, size
+from .console import Out, lead, number, plural, size
 
 _MOST_TABLES = 14
 
 
 def show_plan(out: Out, plan: Plan) -> None:
     """The plan for a person: what moves where, what becomes what, what is lost and what stays."""
-    head = Text("Plan: ", style="bold")
+    head = lead("Plan: ", "bold")
     head.append(plan.source.name, style="bold cyan").append(f" ({plan.source.address}) → ")
     head.append(plan.target.name, style="bold cyan").append(f" ({plan.target.address})")
     out.show(head)
@@ -24,7 +24,7 @@ def show_plan(out: Out, plan: Plan) -> None:
         files = plan.files
         new = sum(entry.kind != "folder" for entry in files.new)
         out.show(
-            Text("Media: ", style="bold").append(
+            lead("Media: ", "bold").append(
                 f"{number(new)} new, {number(len(files.changed))} changed, "
                 f"{number(files.same)} as they are; {size(files.size)} to copy",
                 style="",
@@ -35,15 +35,15 @@ def show_plan(out: Out, plan: Plan) -> None:
         if pair.old != pair.new:
             pairs.add_row(pair.old_text, pair.new_text)
     out.show(pairs)
-    kept = Text("Kept: ", style="bold").append("; ".join(plan.kept), style="")
+    kept = lead("Kept: ", "bold").append("; ".join(plan.kept))
     if plan.staying:
         kept.append(f"; {plural(len(plan.staying), 'table')} that only {plan.target.name} has: ")
         kept.append(", ".join(plan.staying[:5]) + (" …" if len(plan.staying) > 5 else ""))
     out.show(kept)
     for note in plan.notes:
-        out.show(Text("· ", style="dim").append(note, style=""))
+        out.show(lead("· ", "dim").append(note))
     for risk in plan.risks:
-        out.show(Text("! ", style="yellow").append(risk, style=""))
+        out.show(lead("! ", "yellow").append(risk))
 
 
 def _standings(out: Out, plan: Plan) -> None:
@@ -51,12 +51,12 @@ def _standings(out: Out, plan: Plan) -> None:
     ours, theirs = plan.overwritten, plan.arriving
     for name in dict.fromkeys([*theirs.counts, *ours.counts]):
         table.add_row(
-            Text(name, style="dim"),
+            lead(name, "dim"),
             number(ours.counts[name]) if name in ours.counts else "—",
             number(theirs.counts[name]) if name in theirs.counts else "—",
         )
     table.add_row(
-        Text("newest entry", style="dim"),
+        lead("newest entry", "dim"),
         f"{ours.newest.title}, {ours.newest.changed}" if ours.newest else "—",
         f"{theirs.newest.title}, {theirs.newest.changed}" if theirs.newest else "—",
     )
@@ -96,7 +96,7 @@ def _tables(out: Out, plan: Plan) -> None:
 def show_preview(out: Out, plan: Plan, rewriting: Rewriting) -> None:
     """Exact counts of what a run would rewrite."""
     out.show(
-        Text("Would be rewritten: ", style="bold").append(
+        lead("Would be rewritten: ", "bold").append(
             f"{plural(rewriting.total, 'place')} in {plural(sum(rewriting.values.values()), 'value')}",
             style="",
         )
@@ -110,7 +110,7 @@ def show_report(out: Out, plan: Plan, report: Report) -> None:
     if report.recovered:
         runs = ", ".join(str(item) for item in report.recovered)
         out.show(Text(f"First taken back: what run {runs}, stopped in between, had left."))
-    done = Text("✓ ", style="bold green")
+    done = lead("✓ ", "bold green")
     done.append(f"Run {report.run.number}: ", style="bold")
     parts = []
     if plan.tables:
@@ -124,7 +124,7 @@ def show_report(out: Out, plan: Plan, report: Report) -> None:
     )
     out.show(done)
     out.show(
-        Text("Rewritten: ", style="bold").append(
+        lead("Rewritten: ", "bold").append(
             f"{plural(report.rewriting.total, 'place')} in "
             f"{plural(sum(report.rewriting.values.values()), 'value')}",
             style="",
@@ -164,7 +164,7 @@ def _counts(out: Out, rewriting: Rewriting) -> None:
 def _left(out: Out, rewriting: Rewriting) -> None:
     if rewriting.broken:
         out.show(
-            Text("! ", style="yellow").append(
+            lead("! ", "yellow").append(
                 f"{plural(rewriting.broken, 'serialised value')} with wrong lengths stayed as they "
                 "were, byte for byte:",
                 style="",

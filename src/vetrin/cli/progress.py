@@ -7,16 +7,13 @@ from types import TracebackType
 
 from rich.progress import (
     BarColumn,
-    DownloadColumn,
     Progress,
     TaskID,
     TextColumn,
-    TimeRemainingColumn,
-    TransferSpeedColumn,
 )
 
-from ..sync import Event, FileMoved, Moved, Phase, Started, TableDone
-from .console import Out, number, size
+from ..sync import Event, FileMoved, Moved, Phase, Started, TableStarted
+from .console import Out, number, plural, size
 
 _EVERY = 5.0
 _PHASES = {
@@ -28,22 +25,24 @@ _PHASES = {
 
 
 class Bars:
-    """A listener for a terminal: the whole, and the table that is under way."""
+    """A listener for a terminal: the whole in bytes, and below it the table that is under way."""
 
     def __init__(self, out: Out) -> None:
+        bar = BarColumn(
+            bar_width=36, style="grey37", complete_style="cyan", finished_style="cyan",
+            pulse_style="cyan",
+        )  # fmt: skip
         self._progress = Progress(
-            TextColumn("{task.description}", table_column=None),
-            BarColumn(bar_width=30),
+            TextColumn("{task.description}"),
+            bar,
             TextColumn("{task.percentage:>3.0f} %"),
-            DownloadColumn(),
-            TransferSpeedColumn(),
-            TimeRemainingColumn(compact=True),
+            TextColumn("{task.fields[detail]}"),
             console=out.messages,
-            transient=False,
         )
         self._whole: TaskID | None = None
-        self._tables: dict[str, TaskID] = {}
-        self._sizes = 0
+        self._table: TaskID | None = None
+        self._total = self._done = self._rows = self._of = 0
+        self._since = time.monotonic()
 
     def __enter__(self) -> Bars:
         self._progress.start()
@@ -60,28 +59,46 @@ class Bars:
     def __call__(self, event: Event) -> None:
         progress = self._progress
         if isinstance(event, Started):
-            self._whole = progress.add_task(
-                "all", total=event.table_bytes + event.file_bytes or None
-            )
+            self._total = event.table_bytes + event.file_bytes
+            self._since = time.monotonic()
+            self._whole = progress.add_task("", total=self._total or None, detail="")
         elif self._whole is None:
             return
+        elif isinstance(event, TableStarted):
+            self._rows, self._of = 0, event.rows
+            self._end_table()
+            self._table = progress.add_task(f"  {event.table}", total=event.rows or 1, detail="")
         elif isinstance(event, Moved):
-            if event.table not in self._tables:
-                self._tables[event.table] = progress.add_task(f"  {event.table}", total=None)
-            progress.advance(self._tables[event.table], event.size)
-            progress.advance(self._whole, event.size)
-        elif isinstance(event, TableDone):
-            task = self._tables.pop(event.table, None)
-            if task is not None:
-                progress.remove_task(task)
+            self._rows += event.rows
+            if self._table is not None:
+                detail = f"{number(self._rows)} of {plural(max(self._of, self._rows), 'row')}"
+                progress.update(self._table, completed=self._rows, detail=detail)
+            self._advance(event.size)
         elif isinstance(event, FileMoved):
-            progress.advance(self._whole, event.size)
+            self._advance(event.size)
         elif isinstance(event, Phase):
+            self._end_table()
             progress.update(self._whole, description=_PHASES.get(event.name, event.name))
             if event.name == "swap":
-                done = next(t.completed for t in progress.tasks if t.id == self._whole)
                 # Sizes are the server's estimates; what has come is what there was.
-                progress.update(self._whole, total=done)
+                done = max(self._done, 1)
+                progress.update(self._whole, total=done, completed=done, detail=size(self._done))
+
+    def _end_table(self) -> None:
+        if self._table is not None:
+            self._progress.remove_task(self._table)
+            self._table = None
+
+    def _advance(self, count: int) -> None:
+        self._done += count
+        seconds = time.monotonic() - self._since
+        rate = self._done / seconds if seconds > 0 else 0.0
+        detail = f"{size(self._done)} of about {size(max(self._total, self._done))}"
+        if rate and seconds > 1:
+            left = int(max(self._total - self._done, 0) / rate)
+            detail += f", {size(int(rate))}/s, {left // 60}:{left % 60:02d} left"
+        if self._whole is not None:
+            self._progress.update(self._whole, completed=self._done, detail=detail)
 
 
 class Lines:

@@ -6,14 +6,12 @@ import argparse
 import os
 from dataclasses import dataclass
 
-from rich.text import Text
-
 from ..cms import read_version
 from ..database import DatabaseError, DatabaseUnreachable
 from ..project import Environment, Project
 from ..reach import ReachError, Site, configuration_of, open_site
 from .common import project_of
-from .console import Out, number, plural, size
+from .console import Out, lead, number, plural, size
 from .main import DONE, FAILED
 
 
@@ -43,8 +41,8 @@ def run(args: argparse.Namespace, out: Out) -> int:
         {"environment": environment.name, "good": all(p.good for p in proofs),
          "proofs": [vars(proof) for proof in proofs]},
     )  # fmt: skip
-    lines = Text(f"{environment.name} ({environment.role}, {environment.access}), ", style="bold")
-    lines.append("on this machine\n", style="")
+    lines = lead(f"{environment.name} ({environment.role}, {environment.access}), ", "bold")
+    lines.append("on this machine\n")
     for proof in proofs:
         lines.append(" ✓ " if proof.good else " ✗ ", style="green" if proof.good else "bold red")
         lines.append(f"{proof.part:<14}", style="bold").append(f"{proof.says}\n")

@@ -5,8 +5,6 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from rich.text import Text
-
 from ..check import Standing, standing
 from ..database import DatabaseError
 from ..files import FilesError
@@ -14,7 +12,7 @@ from ..project import Environment, Project
 from ..reach import ReachError, open_site
 from ..sync import Run
 from .common import grid, journals_of, last_transfer, project_of
-from .console import Out, number, size
+from .console import Out, lead, number, size
 from .main import DONE, FAILED
 
 
@@ -53,9 +51,9 @@ def run(args: argparse.Namespace, out: Out) -> int:
     table = grid("", *(environment.name for environment, _, _ in columns),
                  title=f"{project.name} · {project.definition.title}")  # fmt: skip
     for label, cells in _rows(columns, project):
-        table.add_row(Text(label, style="dim"), *cells)
+        table.add_row(lead(label, "dim"), *cells)
     table.add_row(
-        Text("last transfer", style="dim"), *(last_transfer(runs[e.name]) for e, _, _ in columns)
+        lead("last transfer", "dim"), *(last_transfer(runs[e.name]) for e, _, _ in columns)
     )
     out.show(table)
     for environment, _, problem in columns:
@@ -85,7 +83,7 @@ def _rows(
     columns: list[tuple[Environment, Standing | None, str]], project: Project
 ) -> list[tuple[str, list[Any]]]:
     def each(show: Any) -> list[Any]:
-        return [Text("—", style="dim") if found is None else show(found) for _, found, _ in columns]
+        return [lead("—", "dim") if found is None else show(found) for _, found, _ in columns]
 
     rows: list[tuple[str, list[Any]]] = [
         ("address", [str(environment.address) for environment, _, _ in columns]),

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 import argparse
 
-from rich.text import Text
-
 from ..reach import open_site
 from ..sync import undo, undoable
 from .common import ago, journals_of, project_of
-from .console import Out, plural
+from .console import Out, lead, plural
 from .main import DONE
 
 
@@ -31,7 +29,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     with open_site(project, environment, read_only=False) as site:
         last = undoable(site, journals)
         tables = sum(exchange.outgoing is not None for exchange in last.exchanges)
-        text = Text(f"Run {last.number} ", style="bold").append(
+        text = lead(f"Run {last.number} ", "bold").append(
             f"({last.kind} from {last.source}, {ago(last.ended or last.started)}) is undone: ",
             style="",
         )
@@ -42,9 +40,9 @@ def run(args: argparse.Namespace, out: Out) -> int:
         files = sum("file" in (move.goes, move.comes) for move in last.moves)
         parts.append(f"{plural(files, 'file')} as before" if files else "no files change")
         out.show(text.append(", ".join(parts)))
-        out.show(Text("! ", style="yellow").append(
+        out.show(lead("! ", "yellow").append(
             f"What was changed in {environment.name} since then goes too; `vetrin undo "
-            f"{environment.name}` once more brings it back.", style=""))  # fmt: skip
+            f"{environment.name}` once more brings it back."))  # fmt: skip
         if args.dry_run:
             out.document("undo", {"undoes": last.number, "done": False})
             out.say("dry run: nothing was changed")
@@ -60,7 +58,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             out.show(f"Run {last.number} had been stopped in between; what it left was taken back.")
         else:
             out.show(
-                Text("✓ ", style="bold green").append(
+                lead("✓ ", "bold green").append(
                     f"Run {done.number}: {environment.name} is as it was before run {last.number}",
                     style="",
                 )

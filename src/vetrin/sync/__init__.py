@@ -1,7 +1,17 @@
 """The job itself: plan, run, journal, undo."""
 
 from .errors import JobError, Refused
-from .events import Event, FileMoved, Listener, Moved, Phase, Started, TableDone, silent
+from .events import (
+    Event,
+    FileMoved,
+    Listener,
+    Moved,
+    Phase,
+    Started,
+    TableDone,
+    TableStarted,
+    silent,
+)
 from .journal import Journals, Run
 from .plan import PARTS, Part, Plan, TablePlan, build_plan, may_read, may_write
 from .rewriting import Rewriting
@@ -25,6 +35,7 @@ __all__ = [
     "Started",
     "TableDone",
     "TablePlan",
+    "TableStarted",
     "build_plan",
     "may_read",
     "may_write",

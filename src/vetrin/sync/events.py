@@ -24,6 +24,14 @@ class Started:
 
 
 @dataclass(frozen=True)
+class TableStarted:
+    """A table is about to move; ``rows`` is how many it has, as far as known."""
+
+    table: str
+    rows: int
+
+
+@dataclass(frozen=True)
 class Moved:
     """Rows of a table have arrived."""
 
@@ -44,7 +52,7 @@ class FileMoved:
     size: int
 
 
-Event = Phase | Started | Moved | TableDone | FileMoved
+Event = Phase | Started | TableStarted | Moved | TableDone | FileMoved
 Listener = Callable[[Event], None]
 
 

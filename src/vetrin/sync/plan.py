@@ -140,10 +140,9 @@ def build_plan(source: Site, target: Site, parts: Sequence[Part] = PARTS) -> Pla
                 "make room there, or transfer the data alone with --parts data",
             )
         if files.only_there:
-            notes.append(
-                f"{sum(e.kind != 'folder' for e in files.only_there)} files that only "
-                f"{target.environment.name} has stay there"
-            )
+            count = sum(entry.kind != "folder" for entry in files.only_there)
+            stay = "1 file stays" if count == 1 else f"{count} files stay"
+            notes.append(f"{stay} that only {target.environment.name} has")
     kept = ["its own code and the CMS's files"]
     if target.configuration.file is not None:
         kept.insert(0, f"{target.configuration.file.name} and its credentials")

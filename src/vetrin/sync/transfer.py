@@ -17,7 +17,7 @@ from ..database.contract import pending
 from ..files import FilesError, Move
 from ..reach import Site
 from .errors import JobError, Refused
-from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, silent
+from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
 from .journal import DONE, FAILED, SWAPPING, TAKEN_BACK, Journals, Run, flat
 from .lock import only_run
 from .pipeline import ahead
@@ -59,6 +59,7 @@ def preview(plan: Plan, source: Site, listener: Listener = silent) -> Rewriting:
     with source.database.reading() as reader:
         for item in plan.tables:
             indexes = [i for i in range(len(item.table.columns)) if plan.rewrites(item.table, i)]
+            listener(TableStarted(item.table.name, item.rows))
             with ahead(reader.rows(item.table)) as batches:
                 for batch in rewriting.through(item.table, indexes, batches):
                     listener(Moved(item.table.name, batch.rows, batch.size))
@@ -151,6 +152,7 @@ class _Transfer:
             for index, item in enumerate(self._plan.tables):
                 table = item.table
                 hidden = hidden_name("new", token, index)
+                self._tell(TableStarted(table.name, item.rows))
                 target.lay_out(hidden, table, source.schema(table.name))
                 indexes = [i for i in range(len(table.columns)) if self._plan.rewrites(table, i)]
                 stream = self._rewriting.through(table, indexes, reader.rows(table))
