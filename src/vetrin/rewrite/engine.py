@@ -71,31 +71,34 @@ class Rewriter:
         The indexes of values that were left because they are broken are put into ``broken``.
         """
         changed: dict[int, bytes] = {}
+        # One search over all values, joined by a byte that ends every name and path (mappings
+        # hold no literal with it).
         joined = b"\0".join([value or b"" for value in values])
-        for index in self._hit(joined, values):
+        matches = self._scanner.find(joined) if self._scanner.may_match(joined) else []
+        if not matches:
+            return changed
+        ends = list(accumulate([len(value) + 1 if value else 1 for value in values]))
+        at, total = 0, len(matches)
+        index = -1
+        while at < total:
+            index = bisect_right(ends, matches[at].start, index + 1)
+            end = ends[index]
+            first = at
+            while at < total and matches[at].start < end:
+                at += 1
             value = values[index]
             assert value is not None
-            before = tally.broken
-            new = self._value(value, tally, 0)
+            if php.looks_serialised(value) or may_hold_serialised(value):
+                before = tally.broken
+                new = self._value(value, tally, 0)
+                if broken is not None and tally.broken > before:
+                    broken.append(index)
+            else:
+                start = end - 1 - len(value)
+                new = _replace(value, matches[first:at], tally, start)
             if new is not value:
                 changed[index] = new
-            if broken is not None and tally.broken > before:
-                broken.append(index)
         return changed
-
-    def _hit(self, joined: bytes, values: Sequence[bytes | None]) -> list[int]:
-        """The indexes of those values, joined by one byte each, in which something may match."""
-        positions = self._scanner.hits(joined)
-        if not positions:
-            return []
-        ends = list(accumulate([len(value) + 1 if value else 1 for value in values]))
-        found: list[int] = []
-        last = -1
-        for position in positions:
-            if last < 0 or position >= ends[last]:
-                last = bisect_right(ends, position, max(last, 0))
-                found.append(last)
-        return found
 
     def _value(self, data: bytes, tally: Tally, depth: int) -> bytes:
         matches = self._scanner.find(data)

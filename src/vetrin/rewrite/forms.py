@@ -23,7 +23,7 @@ RELATIVE = "root-relative"
 # Backwards, because the host is what the scanner finds first, and a reversed match is anchored.
 _SLASH_BACK = rb"(?P<s>/\\*|f2(?:52)?%|f200u\\+|;f20*x#&|;740*#&|;los&)"
 _COLON_BACK = rb"(?P<c>:|a3(?:52)?%|a300u\\+|;a30*x#&|;850*#&|;noloc&)"
-_USER_BACK = rb"(?P<user>(?:@|04(?:52)?%)[^/@\s?#\"'<>%&\\\\]{1,120})?"
+_USER_BACK = rb"(?P<user>(?:@|04(?:52)?%)[^/@\s?#\"'<>%&\\\\\0]{1,120})?"
 BEFORE_HOST = re.compile(
     _USER_BACK + _SLASH_BACK + rb"(?P=s)(?:" + _COLON_BACK + rb"(?P<h>s?ptth))?"
 )

@@ -126,5 +126,7 @@ class Mapping:
         for old_bytes, new_bytes in literals:
             if not old_bytes:
                 raise MappingError("an empty text can not be replaced")
+            if b"\0" in old_bytes:
+                raise MappingError("a text with a NUL byte can not be replaced")
             add(old_bytes, Pair("literal", old_bytes, new_bytes))
         return cls(tuple(pairs), bare_host)

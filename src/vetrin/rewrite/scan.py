@@ -49,7 +49,8 @@ _USUAL = {
     b"http:\\/\\/": (JSON, b"\\/"),
 }
 _USUAL_LENGTHS = (8, 7, 10, 9)
-_PORT_BEGINS = frozenset(b":%\\&")
+# Behind a host these may go on with it, begin a port, or hide one: they are looked at closely.
+_AMBIGUOUS = _HOST_BYTES + b":%\\&"
 _FEW = 4
 _SEPARATOR_ENDS = frozenset(b"/\\fFcC;")
 
@@ -217,29 +218,9 @@ class Scanner:
             self._any_authority and _ANY_AUTHORITY.search(low) is not None
         )
 
-    def hits(self, data: bytes) -> list[int]:
-        """Where something may match, in order; a superset of all places where something does."""
-        low = data.lower()
-        found: list[int] = []
-        for anchor in self.anchors:
-            position = low.find(anchor)
-            while position >= 0:
-                found.append(position)
-                position = low.find(anchor, position + 1)
-        if self._any_authority:
-            found += [match.start() for match in _ANY_AUTHORITY.finditer(low)]
-        if len(self.anchors) > 1 or self._any_authority:
-            found.sort()
-        return found
-
     def find(self, data: bytes) -> list[Match]:
         """All matches in ``data``, leftmost first and longest at each place, none overlapping."""
         found = list(self._candidates(data, data.lower()))
-        if not found:
-            return found
-        if len(found) == 1:
-            match = found[0]
-            return [] if data[match.start : match.end] == match.new else found
         found.sort(key=lambda match: (match.start, -match.end))
         kept: list[Match] = []
         end = -1
@@ -294,23 +275,19 @@ class Scanner:
             return None
         for offset, host in hosts:
             begin = position - offset
-            if begin < 7 or not low.startswith(host, begin) or low[begin - 1] != 0x2F:
+            if begin < 7 or low[begin - 1] != 0x2F or not low.startswith(host, begin):
                 continue
             end = begin + len(host)
-            following = low[end] if end < len(low) else 0
-            if following in _HOST_BYTE or (following in _PORT_BEGINS and following != 0x5C):
-                return None
-            if following == 0x5C and low[end + 1 : end + 2] == b"u":
+            following = low[end : end + 1]
+            if following in _AMBIGUOUS and following:
                 return None
             for length in _USUAL_LENGTHS:
-                usual = _USUAL.get(data[begin - length : begin]) if begin >= length else None
+                usual = _USUAL.get(data[begin - length : begin])
                 if usual is not None:
-                    form, slash = usual
-                    for rule in self._hosts[host]:
-                        if rule.port is None and not rule.segments:
-                            return Match(begin - length, end, rule.pair, form, rule.whole[slash])
-                        break
-                    return None
+                    rule = self._hosts[host][0]
+                    if rule.port is not None or rule.segments:
+                        return None
+                    return Match(begin - length, end, rule.pair, usual[0], rule.whole[usual[1]])
         return None
 
     def _host_around(self, data: bytes, low: bytes, start: int, end: int) -> Match | None:
