@@ -16,10 +16,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
-from systems import program  # noqa: E402
-
-from vetrin.demo.serialise import serialise  # noqa: E402
-from vetrin.rewrite import Address, Mapping, Rewriter, Tally  # noqa: E402
+from systems import program
+from vetrin.demo.serialise import serialise
+from vetrin.rewrite import Address, Mapping, Rewriter, Tally
 
 OLD = "https://www.harrowmere.example"
 NEW = "http://harrowmere.test:8080"

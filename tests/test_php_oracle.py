@@ -7,8 +7,8 @@ import subprocess
 from pathlib import Path
 
 import pytest
-from systems import program
 
+from systems import program
 from vetrin.rewrite import Address, Mapping, Rewriter, Tally
 from vetrin.rewrite.php import walk
 
