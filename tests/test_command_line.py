@@ -201,6 +201,137 @@ def test_errors_are_documents_too(sample: Sample) -> None:
     assert found["exit_code"] == 5
 
 
+def value(root: Path, name: str) -> str:
+    connection = sqlite3.connect(root / "data/harrowmere.sqlite")
+    found = connection.execute("SELECT value FROM settings WHERE name = ?", (name,)).fetchone()[0]
+    connection.close()
+    return found
+
+
+def test_rewriting_in_place(sample: Sample) -> None:
+    folder, root = sample.folder, sample.root("staging")
+    before = fingerprint(root)
+    own, secure = sample.address("staging"), "https://staging.harrowmere.test"
+    change = ["rewrite", "staging", "--replace", f"{own}={secure}"]
+    plan = document(folder, *change, "--dry-run")
+    assert fingerprint(root) == before
+    assert plan["done"] is False
+    assert 'address = "https://staging.harrowmere.test"' in vetrin(folder, *change, "--yes").stdout
+    assert value(root, "address") == secure
+    assert f's:{len(secure) + 10}:"{secure}/timetable"' in value(root, "menu")
+    done = document(folder, "history")["runs"][0]
+    assert done["rows"] == sum(plan["rows"].values())
+    vetrin(folder, "undo", "staging", "--yes")
+    assert fingerprint(root) == before
+    vetrin(folder, "undo", "staging", "--yes")
+    assert value(root, "address") == secure
+
+
+def test_a_rewrite_of_chosen_columns_only(sample: Sample) -> None:
+    change = ["rewrite", "local", "--literal", "Light Railway=Steam Railway", "--yes"]
+    plan = document(sample.folder, *change, "--columns", "settings.value", "--tables", "sett*")
+    assert plan["rows"] == {"settings": 1}
+    assert value(sample.root("local"), "title") == "Harrowmere Steam Railway"
+    assert (
+        "no table of local" in vetrin(sample.folder, *change, "--tables", "setings", code=5).stderr
+    )
+    vetrin(sample.folder, "rewrite", "local", "--yes", code=2)
+    for wrong, said in (("harrowmere.example=x.example", "write the address with its scheme"),
+                        ("https://x.example=/srv", "is of the kind address"), ("nothing", "write OLD=NEW")):  # fmt: skip
+        assert said in vetrin(sample.folder, "rewrite", "local", "--replace", wrong, code=2).stderr
+
+
+def test_rows_that_the_site_changes_meanwhile_stop_a_rewrite(sample: Sample) -> None:
+    root = sample.root("local")
+    script = (
+        "import sqlite3\n"
+        "from vetrin.database.sqlite import SqliteDatabase as D\n"
+        "real = D.patch\n"
+        "def patch(self, patches):\n"
+        "    c = sqlite3.connect('local/data/harrowmere.sqlite')\n"
+        "    c.execute(\"UPDATE settings SET value = 'now' WHERE name = 'title'\"); c.commit()\n"
+        "    D.patch = real\n"
+        "    return real(self, patches)\n"
+        "D.patch = patch\n"
+        "from vetrin.cli import main\n"
+        "main(['rewrite', 'local', '--literal', 'Railway=Line', '--yes'])\n"
+    )
+    before = fingerprint(root)
+    done = subprocess.run(
+        [sys.executable, "-c", script], cwd=sample.folder, capture_output=True, text=True
+    )
+    assert done.returncode == 1
+    assert "changed 1 of these rows at the same time" in done.stderr
+    assert value(root, "title") == "now"
+    assert {k: v for k, v in fingerprint(root).items() if k != "settings"} == {
+        k: v for k, v in before.items() if k != "settings"
+    }
+
+
+def test_strays_are_listed_with_what_mends_them(sample: Sample) -> None:
+    folder = sample.folder
+    found = document(folder, "strays", "staging", code=4)
+    assert found["strays"] == 55
+    assert {item["where"] for item in found["counts"]} == {
+        "entries.body",
+        "entries.details",
+        "settings.value",
+    }
+    assert len(found["mend"]) == 1
+    vetrin(folder, *found["mend"][0].split()[1:], "--yes")
+    assert document(folder, "strays", "staging")["good"]
+    (sample.root("staging") / "themes/maroon/style.css").write_text(
+        f"a {{ background: url({sample.address('production')}/x.png) }} /* {sample.root('local')}/x */"
+    )
+    assert document(folder, "strays", "staging")["good"]
+    found = document(folder, "strays", "staging", "--files", code=4)
+    assert {(item["where"], item["form"]) for item in found["counts"]} == {
+        ("themes/maroon/style.css", "plain"), ("themes/maroon/style.css", "path"),
+    }  # fmt: skip
+    change(
+        sample.root("staging"),
+        "UPDATE entries SET body = replace(body, 'http://127.0.0.1', 'http://old.test')",
+    )
+    found = document(folder, "strays", "staging", code=4)
+    assert list(found["candidates"]) == [f"http://old.test:{sample.ports['staging']}"]
+    assert "[environment.staging]" in vetrin(folder, "strays", "staging", code=4).stdout
+
+
+def test_a_pull_tells_of_strays_that_remain(sample: Sample) -> None:
+    staging = sample.address("staging")
+    change(
+        sample.root("production"),
+        f"UPDATE settings SET value = '{staging}/x' WHERE name = 'last_booking'",
+    )
+    report = document(sample.folder, "pull", "--yes")
+    assert report["rewriting"]["strays"] == [
+        {"table": "settings", "column": "value", "environment": "staging", "count": 1}
+    ]
+
+
+def test_healing_a_site_whose_dump_was_edited(sample: Sample) -> None:
+    root, folder = sample.root("local"), sample.folder
+    good = {name: value(root, name) for name in ("menu", "theme", "home_blocks")}
+    own, other = sample.address("local"), "https://railway.harrowmere.test"
+    for table, column in (("settings", "value"), ("bookings", "confirmation")):
+        change(root, f"UPDATE {table} SET {column} = replace({column}, '{own}', '{other}')",
+               f"UPDATE {table} SET {column} = replace({column}, '{own}', '{other}')".replace("/", "\\/"))  # fmt: skip
+    change(root, "INSERT INTO settings VALUES ('hopeless', 'a:1:{i:0;s:9:\"cut off')")
+    broken = fingerprint(root)
+    found = document(folder, "heal", "local", "--yes", code=4)
+    assert found["healed"] >= 98
+    assert found["left_values"] == [
+        {"table": "settings", "column": "value", "key": "name=hopeless"}
+    ]
+    vetrin(folder, "rewrite", "local", "--replace", f"{other}={own}", "--yes")
+    assert {name: value(root, name) for name in good} == good
+    for _ in range(2):
+        vetrin(folder, "undo", "local", "--yes")
+    change(root, "DELETE FROM settings WHERE name = 'hopeless'")
+    assert document(folder, "heal", "local")["healed"] == 0
+    assert broken != fingerprint(root)
+
+
 def test_history_tells_what_was_done(sample: Sample) -> None:
     assert "Nothing was done yet" in vetrin(sample.folder, "history").stdout
     vetrin(sample.folder, "pull", "--yes", "--parts", "data")

@@ -48,7 +48,9 @@ def test_a_replacement_in_a_text_editor_is_mended(value: object) -> None:
 def test_inside_json() -> None:
     text = json.dumps({"a": serialise([OLD]), "b": 1}).replace("/", "\\/")
     broken = text.replace(OLD.replace("/", "\\/"), NEW.replace("/", "\\/")).encode()
-    assert heal(broken).value.decode() == json.dumps({"a": serialise([NEW]), "b": 1}).replace("/", "\\/")
+    assert heal(broken).value.decode() == json.dumps({"a": serialise([NEW]), "b": 1}).replace(
+        "/", "\\/"
+    )
 
 
 def test_objects_keep_their_classes_and_hidden_properties() -> None:
@@ -71,7 +73,9 @@ def test_objects_keep_their_classes_and_hidden_properties() -> None:
 )
 def test_what_has_no_or_more_than_one_reading_is_left(value: bytes) -> None:
     found = heal(value)
-    assert found.value == value or found.state == "healed" and walk(found.value).end == len(found.value)
+    assert found.value == value or (
+        found.state == "healed" and walk(found.value).end == len(found.value)
+    )
     if value.startswith((b"a:3", b"a:1", b"a:2")):
         assert found.state == "left"
 
@@ -86,9 +90,12 @@ def test_what_is_fine_comes_back_itself() -> None:
 def test_the_search_is_bounded() -> None:
     start = time.perf_counter()
     assert heal(b'a:2:{i:0;s:1:"' + b'x";i:0;' * 20_000).state == "left"
-    assert heal(b'a:900:{' + b'i:0;s:7:"ab";' * 900).state == "left"
+    assert heal(b"a:900:{" + b'i:0;s:7:"ab";' * 900).state == "left"
     large = [f"{OLD}/{n}" for n in range(5000)]
-    assert heal(mangled(large)).value.decode() in (serialise(replaced(large)), mangled(large).decode())
+    assert heal(mangled(large)).value.decode() in (
+        serialise(replaced(large)),
+        mangled(large).decode(),
+    )
     assert time.perf_counter() - start < 30
 
 

@@ -8,6 +8,7 @@ $_SERVER['PHP_SELF'] = $_SERVER['REQUEST_URI'];
 $_SERVER['SERVER_PROTOCOL'] = 'HTTP/1.1';
 $_SERVER['REQUEST_METHOD'] = 'GET';
 define('WP_INSTALLING', true);
+define('WP_CONTENT_URL', $address . '/wp-content');
 require $root . '/wp-load.php';
 require_once ABSPATH . 'wp-admin/includes/upgrade.php';
 require_once ABSPATH . 'wp-admin/includes/image.php';
@@ -25,7 +26,7 @@ if ($fill !== 'production') {
     exit(0);
 }
 $public = 'https://www.harrowmere.example';
-$host = preg_replace('~^https?:~', '', $address);
+$schemeless = preg_replace('~^https?:~', '', $address);
 $escaped = str_replace('/', '\\/', $address);
 $uploads = wp_upload_dir('2026/05');
 $pictures = array();
@@ -44,7 +45,7 @@ for ($i = 1; $i <= 25; $i++) {
     $content = "<!-- wp:image {\"id\":$id,\"linkDestination\":\"custom\",\"href\":\"$url\"} -->\n"
         . "<figure class=\"wp-block-image\"><a href=\"$url\"><img src=\"$url\" alt=\"\"/></a></figure>\n<!-- /wp:image -->\n"
         . "<p>Train $i – “all aboard” <a href=\"$address/fares/\">fares</a> <a href=\"$public/timetable\">live</a> "
-        . "<a href='$host/2026/'>year</a> desk@harrowmere.example " . urlencode($address . '/x') . " $root/wp-content/uploads</p>"
+        . "<a href='$schemeless/2026/'>year</a> desk@harrowmere.example " . urlencode($address . '/x') . " $root/wp-content/uploads</p>"
         . "<!-- wp:html --><script>var u = \"$escaped\\/wp-json\\/\";</script><!-- /wp:html -->";
     $post = wp_insert_post(array('post_title' => "News number $i", 'post_status' => 'publish',
         'post_content' => wp_slash($content), 'post_author' => 1, 'post_date' => sprintf('2026-05-%02d 10:00:00', $i)));

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+import re
+from collections import Counter
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
 
+from ..database import row_key
 from ..project import Environment
+from ..reach import Site
 from ..rewrite import Address, DiskPath, Mapping, Pair, Scanner
 
 _NOWHERE = Address("http", "nowhere.invalid")
@@ -14,9 +19,13 @@ _SNIPPET = 40
 
 @dataclass(frozen=True)
 class Stray:
-    """A reference to ``environment`` in the form it has there, with its surroundings."""
+    """A reference to ``environment`` in the form it has there, with its surroundings.
+
+    ``target`` is the address or root of that environment which it leads to.
+    """
 
     environment: str
+    target: str
     form: str
     text: str
     snippet: str
@@ -67,9 +76,147 @@ class StrayScanner:
             found.append(
                 Stray(
                     self._owners[match.pair],
+                    self.mapping.pairs[match.pair].old_text,
                     match.form,
                     data[match.start : match.end].decode("utf-8", "replace"),
                     " ".join(snippet.split()),
                 )
             )
+        return found
+
+
+@dataclass(frozen=True)
+class Placed:
+    """A stray and where it stands: ``table.column`` with its row's key, or a file."""
+
+    where: str
+    key: str
+    stray: Stray
+
+
+@dataclass
+class Finding:
+    """All strays of an environment, counted, and the first of them in full.
+
+    ``candidates`` are addresses of nobody in the project that media of the site are linked under.
+    """
+
+    counts: Counter[tuple[str, str, str]] = field(default_factory=Counter)
+    shown: list[Placed] = field(default_factory=list)
+    candidates: Counter[str] = field(default_factory=Counter)
+    addresses: list[str] = field(default_factory=list)
+    roots: list[str] = field(default_factory=list)
+
+    def __bool__(self) -> bool:
+        return bool(self.counts or self.candidates)
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "strays": self.counts.total(),
+            "counts": [
+                {"where": where, "environment": environment, "form": form, "count": count}
+                for (where, environment, form), count in self.counts.most_common()
+            ],
+            "shown": [
+                {"where": item.where, "key": item.key, **vars(item.stray)} for item in self.shown
+            ],
+            "candidates": dict(self.candidates),
+        }
+
+
+_CANDIDATES_FROM = 3
+_LARGEST_TEXT = 8_000_000
+_TEXT_FILES = (
+    ".php", ".html", ".htm", ".css", ".js", ".json", ".xml", ".svg", ".txt", ".toml", ".yml", ".yaml",
+    ".ini", ".conf", ".htaccess", ".env", ".md",
+)  # fmt: skip
+
+
+def find_strays(
+    site: Site, others: Sequence[Environment], *, files: bool = False, limit: int = 20
+) -> Finding:
+    """Look through an environment's data, and its text files if asked.
+
+    Raises:
+        DatabaseError, FilesError: something could not be read.
+    """
+    finder = _Finder(site, others, limit)
+    finder.data()
+    if files:
+        finder.files()
+    return finder.finish()
+
+
+class _Finder:
+    def __init__(self, site: Site, others: Sequence[Environment], limit: int) -> None:
+        self._site = site
+        self._limit = limit
+        self._scanner = StrayScanner(site.environment, others)
+        self._found = Finding()
+        self._targets: set[str] = set()
+        self._others = others
+        media = [re.escape(folder.encode()) for folder in site.definition.parts.get("media", ())]
+        folders = b"|".join(folder.replace(b"/", rb"\\*/") for folder in media) or rb"(?!)"
+        # An address in front of a path into the site's own media, plain or JSON-escaped.
+        self._media = re.compile(
+            rb"(https?):\\*/\\*/([a-z0-9.-]+(?::\d+)?)((?:\\*/[a-z0-9._-]+){0,3}?)\\*/(?:"
+            + folders
+            + rb")\\*/",
+            re.IGNORECASE,
+        )
+        self._links: Counter[str] = Counter()
+
+    def data(self) -> None:
+        fixed = {self._site.prefix + name for name in self._site.definition.fixed}
+        with self._site.database.reading() as reader:
+            for table in self._site.tables:
+                wanted = [
+                    index
+                    for index, column in enumerate(table.columns)
+                    if column.text
+                    and column.name not in table.fixed
+                    and f"{table.name}.{column.name}" not in fixed
+                ]
+                for batch in reader.rows(table):
+                    for index in wanted:
+                        where = f"{table.name}.{table.columns[index].name}"
+                        for row, value in enumerate(batch.texts(index)):
+                            if value:
+                                self._look(value, where, lambda: row_key(table, batch, row))  # noqa: B023
+
+    def files(self) -> None:
+        for path, entry in self._site.files.scan([""]).items():
+            name = path.lower()
+            if entry.kind == "file" and name.endswith(_TEXT_FILES) and entry.size <= _LARGEST_TEXT:
+                data = b"".join(self._site.files.read(path))
+                self._look(data, path, lambda: "")
+
+    def _look(self, value: bytes, where: str, key: Callable[[], str]) -> None:
+        for stray in self._scanner.find(value):
+            self._found.counts[where, stray.environment, stray.form] += 1
+            self._targets.add(stray.target)
+            if len(self._found.shown) < self._limit:
+                self._found.shown.append(Placed(where, key(), stray))
+        if b"//" in value or b"/\\/" in value:
+            for match in self._media.finditer(value):
+                folder = match[3].replace(b"\\", b"").decode()
+                self._links[f"{match[1].decode()}://{match[2].decode()}{folder}".lower()] += 1
+
+    def finish(self) -> Finding:
+        found = self._found
+        known = [*self._site.environment.addresses]
+        for environment in self._others:
+            known += environment.addresses
+            found.addresses += [
+                str(address) for address in environment.addresses if str(address) in self._targets
+            ]
+            if str(environment.root) in self._targets:
+                found.roots.append(str(environment.root))
+        for text, count in self._links.items():
+            address = Address.parse(text)
+            if count >= _CANDIDATES_FROM and not any(one.covers(address) for one in known):
+                found.candidates[text] = count
+        for where, recorded in self._site.recorded_addresses():
+            if where != "configuration" and not any(one.covers(recorded) for one in known):
+                found.candidates[str(recorded)] += 1
         return found

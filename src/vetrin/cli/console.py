@@ -12,6 +12,8 @@ from rich.text import Text
 from ..sync import Refused
 
 _WIDTH_WITHOUT_TERMINAL = 110
+# Brackets and colons in names and values are theirs, not ours to interpret.
+_PLAIN: dict[str, Any] = {"highlight": False, "markup": False, "emoji": False}
 
 
 class Out:
@@ -21,8 +23,8 @@ class Out:
         self.json = json
         self.quiet = quiet
         self.verbose = verbose
-        self._results = Console(width=_width(sys.stdout), highlight=False)
-        self.messages = Console(stderr=True, width=_width(sys.stderr), highlight=False)
+        self._results = Console(width=_width(sys.stdout), **_PLAIN)
+        self.messages = Console(stderr=True, width=_width(sys.stderr), **_PLAIN)
 
     @property
     def at_terminal(self) -> bool:

@@ -57,6 +57,8 @@ def run(args: argparse.Namespace, out: Out) -> int:
         what = (
             f"undo of run {item.undoes} in {item.target}"
             if item.kind == "undo"
+            else f"{item.kind} in {item.target}"
+            if item.source == item.target
             else f"{item.kind} {item.source} → {item.target}"
         )
         rows, files = item.report.get("rows"), item.report.get("files")

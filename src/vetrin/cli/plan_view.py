@@ -101,8 +101,8 @@ def show_preview(out: Out, plan: Plan, rewriting: Rewriting) -> None:
             style="",
         )
     )
-    _counts(out, rewriting)
-    _left(out, rewriting)
+    show_counts(out, rewriting)
+    show_left(out, rewriting)
 
 
 def show_report(out: Out, plan: Plan, report: Report) -> None:
@@ -130,13 +130,14 @@ def show_report(out: Out, plan: Plan, report: Report) -> None:
             style="",
         )
     )
-    _counts(out, report.rewriting)
-    _left(out, report.rewriting)
+    show_counts(out, report.rewriting)
+    show_left(out, report.rewriting)
     name = plan.target.name
     out.show(f"Next: vetrin check {name}   ·   back: vetrin undo {name}")
 
 
-def _counts(out: Out, rewriting: Rewriting) -> None:
+def show_counts(out: Out, rewriting: Rewriting) -> None:
+    """Places and values by column, and by pair."""
     if not rewriting.total:
         return
     table = grid("column", ">values", ">places", "forms")
@@ -161,7 +162,8 @@ def _counts(out: Out, rewriting: Rewriting) -> None:
     out.show(table)
 
 
-def _left(out: Out, rewriting: Rewriting) -> None:
+def show_left(out: Out, rewriting: Rewriting) -> None:
+    """What stayed as it was: broken values, and references to third environments."""
     if rewriting.broken:
         out.show(
             lead("! ", "yellow").append(
@@ -172,3 +174,14 @@ def _left(out: Out, rewriting: Rewriting) -> None:
         )
         for item in rewriting.left:
             out.show(f"  {item.table}.{item.column} where {item.key}")
+        out.show(
+            f"  `vetrin heal {rewriting.own.name if rewriting.own else 'ENV'}` mends what can be read in one way"
+        )
+    if rewriting.strays and rewriting.own is not None:
+        names = ", ".join(sorted({name for _, _, name in rewriting.strays}))
+        out.show(
+            lead("! ", "yellow").append(
+                f"{plural(rewriting.strays.total(), 'reference')} to {names} remain; "
+                f"`vetrin strays {rewriting.own.name}` lists them"
+            )
+        )

@@ -41,7 +41,12 @@ def run(args: argparse.Namespace, out: Out) -> int:
         open_site(project, source_environment) as source,
         open_site(project, target_environment, read_only=False) as target,
     ):
-        plan = build_plan(source, target, parts)
+        others = [
+            environment
+            for environment in project.environments.values()
+            if environment not in (source_environment, target_environment)
+        ]
+        plan = build_plan(source, target, parts, others)
         show_plan(out, plan)
         if args.dry_run:
             with listener(out) as listen:

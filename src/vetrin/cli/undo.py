@@ -29,20 +29,28 @@ def run(args: argparse.Namespace, out: Out) -> int:
     with open_site(project, environment, read_only=False) as site:
         last = undoable(site, journals)
         tables = sum(exchange.outgoing is not None for exchange in last.exchanges)
+        where = f" from {last.source}" if last.source != last.target else ""
         text = lead(f"Run {last.number} ", "bold").append(
-            f"({last.kind} from {last.source}, {ago(last.ended or last.started)}) is undone: ",
+            f"({last.kind}{where}, {ago(last.ended or last.started)}) is undone: ",
             style="",
         )
         gone = len(last.exchanges) - tables
-        parts = [f"{plural(tables, 'table')} come back"]
+        parts = [f"{plural(tables, 'table comes', 'tables come')} back"] if tables else []
+        if last.patches:
+            rows = last.report.get("rows", last.report.get("patched_rows", 0))
+            parts.append(f"{plural(rows, 'row')} as before, but for those changed since")
         if gone:
-            parts.append(f"{plural(gone, 'table')} that it brought go")
+            parts.append(f"{plural(gone, 'table')} that it brought {'goes' if gone == 1 else 'go'}")
         files = sum("file" in (move.goes, move.comes) for move in last.moves)
-        parts.append(f"{plural(files, 'file')} as before" if files else "no files change")
+        if files:
+            parts.append(f"{plural(files, 'file')} as before")
         out.show(text.append(", ".join(parts)))
-        out.show(lead("! ", "yellow").append(
-            f"What was changed in {environment.name} since then goes too; `vetrin undo "
-            f"{environment.name}` once more brings it back."))  # fmt: skip
+        if last.exchanges or files:
+            warning = (
+                f"What was changed in {environment.name} since then goes too; `vetrin undo "
+                f"{environment.name}` once more brings it back."
+            )
+            out.show(lead("! ", "yellow").append(warning))
         if args.dry_run:
             out.document("undo", {"undoes": last.number, "done": False})
             out.say("dry run: nothing was changed")

@@ -10,10 +10,12 @@ from .contract import (
     DatabaseUnreachable,
     Exchange,
     Facts,
+    Patch,
     Reader,
     RowsDiffer,
     Table,
     hidden_name,
+    row_key,
 )
 
 __all__ = [
@@ -26,8 +28,10 @@ __all__ = [
     "DatabaseUnreachable",
     "Exchange",
     "Facts",
+    "Patch",
     "Reader",
     "RowsDiffer",
     "Table",
     "hidden_name",
+    "row_key",
 ]

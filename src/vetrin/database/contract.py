@@ -135,6 +135,25 @@ class Exchange:
     outgoing: str | None
 
 
+@dataclass(frozen=True)
+class Patch:
+    """Rows of ``table`` to change in place: from what ``before`` holds to what ``after`` holds.
+
+    Both are hidden tables laid out like ``table``, with the same rows by ``key``. ``columns`` are
+    all others; ``compared`` those that must still be as they were for a row to be changed.
+    """
+
+    table: str
+    before: str
+    after: str
+    key: list[str]
+    columns: list[str]
+    compared: list[str]
+
+    def reversed(self) -> Patch:
+        return Patch(self.table, self.after, self.before, self.key, self.columns, self.compared)
+
+
 class Reader(Protocol):
     """Reads rows as they were at one moment, where the engine can."""
 
@@ -219,6 +238,12 @@ class Database(Protocol):
         already there are replaced.
         """
 
+    def patch(self, patches: Sequence[Patch]) -> int:
+        """Make all patches in one transaction; the number of rows that changed.
+
+        A row that is no longer as it was is left alone, so doing it again changes nothing.
+        """
+
     def drop(self, hidden: Iterable[str]) -> None: ...
 
     def close(self) -> None: ...
@@ -238,3 +263,14 @@ def pending(exchanges: Sequence[Exchange], present: Iterable[str]) -> list[Excha
         if (exchange.incoming in there)
         or (exchange.incoming is None and exchange.outgoing not in there and exchange.live in there)
     ]
+
+
+def row_key(table: Table, batch: Batch, row: int) -> str:
+    """A row's primary key as a person reads it; its place in the batch where it has none."""
+    cells = batch.cells[row * batch.width : (row + 1) * batch.width]
+    parts = [
+        f"{column.name}={cell.decode('utf-8', 'replace') if isinstance(cell, bytes) else cell}"
+        for column, cell in zip(table.columns, cells, strict=True)
+        if column.name in table.key
+    ]
+    return ", ".join(parts) or f"row {row + 1}"

@@ -25,6 +25,7 @@ from .contract import (
     DatabaseUnreachable,
     Exchange,
     Facts,
+    Patch,
     RowsDiffer,
     Table,
     Where,
@@ -371,9 +372,36 @@ class SqliteDatabase:
                 raise
             execute("COMMIT")
 
+    def patch(self, patches: Sequence[Patch]) -> int:
+        changed = 0
+        with _said("the change of the rows"):
+            self._connection.execute("BEGIN IMMEDIATE")
+            try:
+                for patch in patches:
+                    changed += self._connection.execute(_update(patch)).rowcount
+            except BaseException:
+                self._connection.execute("ROLLBACK")
+                raise
+            self._connection.execute("COMMIT")
+        return changed
+
     def drop(self, hidden: Iterable[str]) -> None:
         for name in hidden:
             if not name.startswith(HIDDEN):
                 raise ValueError(f"{name} is no hidden table")
             with _said(name):
                 self._connection.execute(f"DROP TABLE IF EXISTS {quote(name)}")
+
+
+def _update(patch: Patch) -> str:
+    def name(column: str) -> str:
+        return column if column == _ROWID else quote(column)
+
+    live = quote(patch.table)
+    pairs = [f"{live}.{name(key)} = a.{name(key)}" for key in patch.key]
+    pairs += [f"{live}.{name(key)} = b.{name(key)}" for key in patch.key]
+    pairs += [f"{live}.{name(column)} IS b.{name(column)}" for column in patch.compared]
+    return (
+        f"UPDATE {live} SET " + ", ".join(f"{name(c)} = a.{name(c)}" for c in patch.columns)
+        + f" FROM {quote(patch.after)} a, {quote(patch.before)} b WHERE " + " AND ".join(pairs)
+    )  # fmt: skip

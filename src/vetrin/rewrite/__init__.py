@@ -2,7 +2,7 @@
 
 from .address import Address, AddressError
 from .engine import Rewriter, Tally
-from .mapping import DiskPath, Mapping, MappingError, Pair
+from .mapping import DiskPath, Mapping, MappingError, Pair, parse_literal, parse_pair
 from .scan import Match, Scanner
 
 __all__ = [
@@ -16,4 +16,6 @@ __all__ = [
     "Rewriter",
     "Scanner",
     "Tally",
+    "parse_literal",
+    "parse_pair",
 ]

@@ -1,7 +1,8 @@
 """Healing serialised values whose lengths somebody broke by replacing text in them.
 
 A value is healed only if it has exactly one reading: one way to choose where its strings end so that
-everything else (kinds, counts of items, braces, the end) fits. A length that fits is taken as it
+everything else (kinds, counts of items, braces, the end) fits, and each string that begins like a
+serialised value has a reading of its own. A length that fits is taken as it
 stands; only where that leads to no reading at all are fitting lengths doubted too. The search is
 bounded: a value that would need more steps is left.
 """
@@ -132,21 +133,22 @@ def _only_reading(data: bytes, start: int) -> list[tuple[int, int, int]] | None:
 class _Search:
     """Looks for readings, depth first, until two are found or the steps are used up."""
 
-    def __init__(self, data: bytes, start: int, doubt: bool) -> None:
+    def __init__(
+        self, data: bytes, start: int, doubt: bool, steps: int = _STEPS, depth: int = 0
+    ) -> None:
+        self._depth = depth
         self._data = data
         self._start = start
         self._end = len(data.rstrip())
         self._doubt = doubt
-        self._steps = _STEPS
+        self._steps = steps
         self._seen: dict[tuple[int, Frame], bool] = {}
 
     def run(self) -> list[list[tuple[int, int, int]]] | None:
         """None where the steps did not suffice."""
         found: list[list[tuple[int, int, int]]] = []
         # Each entry is a string with its further ends to try: the states that it leads to.
-        open_: list[Iterator[tuple[int, Frame, Chain]]] = [
-            iter([(self._start, (1, None), None)])
-        ]
+        open_: list[Iterator[tuple[int, Frame, Chain]]] = [iter([(self._start, (1, None), None)])]
         path: list[tuple[int, Frame]] = []
         while open_:
             state = next(open_[-1], None)
@@ -224,8 +226,19 @@ class _Search:
             self._steps -= 1
             if self._steps < 0:
                 return
-            if not (fits and end.start() == declared):
+            if not (fits and end.start() == declared) and self._plausible(begin, end.start()):
                 yield end.end(), frame, (head, begin, end.start(), chain)
+
+    def _plausible(self, begin: int, end: int) -> bool:
+        """False for a string that begins like a serialised value and has no reading itself."""
+        if not php.looks_serialised(self._data[begin : begin + 40]):
+            return True
+        if self._depth >= _DEEPEST:
+            return False
+        inner = _Search(self._data[begin:end], 0, False, self._steps // 4, self._depth + 1)
+        found = inner.run()
+        self._steps -= self._steps // 4 - inner._steps
+        return bool(found)
 
 
 def _listed(chain: Chain) -> list[tuple[int, int, int]]:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
-from .address import Address
+from .address import Address, AddressError
 
+_HOST_ALONE = re.compile(r"(?:[a-z0-9-]+\.)+[a-z][a-z0-9-]+(?::\d+)?$", re.IGNORECASE)
 _DRIVE = re.compile(r"[A-Za-z]:[\\/]")
 
 
@@ -59,6 +60,54 @@ class Pair:
         return _text(self.new)
 
 
+def parse_pair(text: str) -> Pair:
+    """Read ``OLD=NEW`` as a person writes it: two addresses, two paths on disk, or two texts.
+
+    Raises:
+        MappingError: there is no ``=``, or the two sides are of different kinds, or OLD is a bare
+            host name, which would also be replaced inside e-mail addresses.
+    """
+    at = _split(text)
+    if at < 0:
+        raise MappingError(f"{text!r}: write OLD=NEW")
+    old, new = text[:at], text[at + 1 :]
+    for kind, parse in (("address", Address.parse), ("path", DiskPath.parse)):
+        sides = [_read(parse, side) for side in (old, new)]
+        if all(side is not None for side in sides):
+            return Pair(kind, sides[0], sides[1])  # type: ignore[arg-type]
+        if sides[0] is not None:
+            raise MappingError(f"{text!r}: {old} is of the kind {kind}, {new or 'nothing'} is not")
+    if _HOST_ALONE.match(old):
+        raise MappingError(
+            f"{text!r}: write the address with its scheme, as in https://{old}=https://{new}; "
+            "a text that is to be replaced everywhere, e-mail addresses too, goes behind --literal"
+        )
+    return parse_literal(text)
+
+
+def parse_literal(text: str) -> Pair:
+    """Read ``OLD=NEW`` as two texts, replaced wherever OLD stands; raises MappingError."""
+    at = _split(text)
+    if at < 1:
+        raise MappingError(f"{text!r}: write OLD=NEW")
+    return Pair("literal", text[:at].encode(), text[at + 1 :].encode())
+
+
+def _split(text: str) -> int:
+    """Where the ``=`` between the two sides stands: the one before an address or a path, if any."""
+    for mark in ("=http://", "=https://", "=/"):
+        if mark in text[1:]:
+            return text.index(mark, 1)
+    return text.find("=")
+
+
+def _read(parse: Callable[[str], Address | DiskPath], side: str) -> Address | DiskPath | None:
+    try:
+        return parse(side)
+    except (AddressError, MappingError):
+        return None
+
+
 def _text(side: Address | DiskPath | bytes) -> str:
     return side.decode("utf-8", "replace") if isinstance(side, bytes) else str(side)
 
@@ -72,6 +121,22 @@ class Mapping:
 
     pairs: tuple[Pair, ...]
     bare_host: bool = field(default=False)
+
+    @classmethod
+    def of(cls, pairs: Iterable[Pair]) -> Mapping:
+        """A mapping of single pairs; raises MappingError where two contradict each other."""
+        known: dict[object, Pair] = {}
+        for pair in pairs:
+            if pair.kind == "literal" and (not pair.old or b"\0" in pair.old):  # type: ignore[operator]
+                raise MappingError("an empty text, or one with a NUL byte, can not be replaced")
+            old = pair.old
+            key = (old.host, old.port, old.path) if isinstance(old, Address) else old
+            if known.setdefault(key, pair).new != pair.new:
+                raise MappingError(
+                    f"{pair.old_text!r} would become both {known[key].new_text!r} "
+                    f"and {pair.new_text!r}"
+                )
+        return cls(tuple(known.values()))
 
     @classmethod
     def build(

@@ -12,15 +12,17 @@ from .events import (
     TableStarted,
     silent,
 )
+from .inplace import Selection, Survey, change, survey
 from .journal import Journals, Run
 from .plan import PARTS, Part, Plan, TablePlan, build_plan, may_read, may_write
-from .rewriting import Rewriting
+from .rewriting import Healing, Rewriting
 from .transfer import Report, preview, run_plan, undo, undoable
 
 __all__ = [
     "PARTS",
     "Event",
     "FileMoved",
+    "Healing",
     "JobError",
     "Journals",
     "Listener",
@@ -32,16 +34,20 @@ __all__ = [
     "Report",
     "Rewriting",
     "Run",
+    "Selection",
     "Started",
+    "Survey",
     "TableDone",
     "TablePlan",
     "TableStarted",
     "build_plan",
+    "change",
     "may_read",
     "may_write",
     "preview",
     "run_plan",
     "silent",
+    "survey",
     "undo",
     "undoable",
 ]

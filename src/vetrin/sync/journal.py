@@ -17,7 +17,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from ..database import Attachment, Exchange
+from ..database import Attachment, Exchange, Patch
 from ..files import Move
 
 PLANNED, SWAPPING, DONE, FAILED, TAKEN_BACK = "planned", "swapping", "done", "failed", "taken-back"
@@ -45,6 +45,7 @@ class Run:
     detach: list[Attachment] = field(default_factory=list)
     attach: list[Attachment] = field(default_factory=list)
     moves: list[Move] = field(default_factory=list)
+    patches: list[Patch] = field(default_factory=list)
     undoes: int | None = None
     undone_by: int | None = None
     dropped: bool = False
@@ -80,6 +81,7 @@ class Run:
             self.detach = [Attachment(*item) for item in line["detach"]]
             self.attach = [Attachment(*item) for item in line["attach"]]
             self.moves = [Move(*item) for item in line["moves"]]
+            self.patches = [Patch(*item) for item in line.get("patches", ())]
         if event in (SWAPPING, DONE, FAILED, TAKEN_BACK):
             self.stage = event
         if event in (DONE, FAILED, TAKEN_BACK):
@@ -96,7 +98,7 @@ def _now() -> str:
     return datetime.now().astimezone().isoformat(timespec="seconds")
 
 
-def flat(item: Exchange | Attachment | Move) -> list[Any]:
+def flat(item: Exchange | Attachment | Move | Patch) -> list[Any]:
     """A value as the journal holds it: its fields in their order."""
     return list(vars(item).values())
 
@@ -169,4 +171,5 @@ class Journals:
                 continue
             if run.kind == "pull":
                 return run
+            # A change in place does not alter where the content came from.
         return None

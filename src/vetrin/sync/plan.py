@@ -54,6 +54,7 @@ class Plan:
     notes: tuple[str, ...] = ()
     risks: tuple[str, ...] = ()
     fixed: frozenset[tuple[str, str]] = field(default_factory=frozenset)
+    others: tuple[Environment, ...] = ()
 
     @property
     def rows(self) -> int:
@@ -110,8 +111,15 @@ class Plan:
         }
 
 
-def build_plan(source: Site, target: Site, parts: Sequence[Part] = PARTS) -> Plan:
+def build_plan(
+    source: Site,
+    target: Site,
+    parts: Sequence[Part] = PARTS,
+    others: Sequence[Environment] = (),
+) -> Plan:
     """Look at both sides and work out the transfer.
+
+    ``others`` are further environments of the project; references to them are counted.
 
     Raises:
         Refused: a guard forbids it, or the two sites do not fit.
@@ -168,6 +176,7 @@ def build_plan(source: Site, target: Site, parts: Sequence[Part] = PARTS) -> Pla
         notes=tuple(notes),
         risks=tuple(risks),
         fixed=fixed,
+        others=tuple(others),
     )
 
 

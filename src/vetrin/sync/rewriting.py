@@ -1,14 +1,17 @@
-"""Rows on their way: batches come in, their text columns are rewritten, everything is counted."""
+"""Values on their way: text columns are rewritten (or healed), and everything is counted."""
 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from ..database import Batch, Table
+from ..check import StrayScanner
+from ..database import Batch, Table, row_key
+from ..project import Environment
 from ..rewrite import Mapping, Rewriter, Tally
+from ..rewrite.heal import heal
 
 SHOWN = 20
 
@@ -24,15 +27,24 @@ class Left:
 
 @dataclass
 class Rewriting:
-    """The counts of one transfer, by table and column."""
+    """Applies a mapping, and keeps the counts of one run by table and column.
+
+    With ``others``, references to these environments that remain are counted as strays.
+    """
 
     mapping: Mapping
+    own: Environment | None = None
+    others: Sequence[Environment] = ()
     columns: dict[tuple[str, str], Tally] = field(default_factory=dict)
     values: Counter[tuple[str, str]] = field(default_factory=Counter)
+    strays: Counter[tuple[str, str, str]] = field(default_factory=Counter)
     left: list[Left] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         self._rewriter = Rewriter(self.mapping)
+        self._strays = (
+            StrayScanner(self.own, self.others) if self.own is not None and self.others else None
+        )
 
     @property
     def total(self) -> int:
@@ -56,44 +68,51 @@ class Rewriting:
                 counts[form] += count
         return counts
 
-    def by_table(self) -> Counter[str]:
-        counts: Counter[str] = Counter()
-        for (table, _), tally in self.columns.items():
-            counts[table] += tally.total
-        return counts
-
     def through(
         self, table: Table, indexes: list[int], batches: Iterable[Batch]
     ) -> Iterator[Batch]:
         """Pass batches on with the columns at ``indexes`` rewritten in place."""
-        tallies = {
-            index: self.columns.setdefault((table.name, table.columns[index].name), Tally())
-            for index in indexes
-        }
         for batch in batches:
-            for index, tally in tallies.items():
-                self._column(table, batch, index, tally)
+            cells, width = batch.cells, batch.width
+            for index in indexes:
+                for row, new in self.column(table, batch, index).items():
+                    place = row * width + index
+                    cells[place] = type(cells[place])(new)  # type: ignore[misc]
+                if self._strays is not None:
+                    self._count_strays(table, batch, index)
             yield batch
 
-    def _column(self, table: Table, batch: Batch, index: int, tally: Tally) -> None:
-        values = batch.texts(index)
-        broken: list[int] = []
-        changed = self._rewriter.rewrite_column(values, tally, broken)
+    def column(self, table: Table, batch: Batch, index: int) -> dict[int, bytes]:
+        """The new values of a column's rows, counted; nothing is changed."""
         name = table.columns[index].name
-        cells, width = batch.cells, batch.width
-        for row, new in changed.items():
-            cells[row * width + index] = type(values[row])(new)  # type: ignore[misc]
+        tally = self.columns.setdefault((table.name, name), Tally())
+        broken: list[int] = []
+        changed = self._rewriter.rewrite_column(batch.texts(index), tally, broken)
         if changed:
             self.values[table.name, name] += len(changed)
         for row in broken[: SHOWN - len(self.left)]:
-            self.left.append(Left(table.name, name, _key(table, batch, row)))
+            self.left.append(Left(table.name, name, row_key(table, batch, row)))
+        return changed
+
+    def again(self) -> Rewriting:
+        """The same work with counts of its own."""
+        return Rewriting(self.mapping)
+
+    def _count_strays(self, table: Table, batch: Batch, index: int) -> None:
+        assert self._strays is not None
+        values = list(filter(None, batch.texts(index)))
+        if self._strays.may_find(b"\0".join(values)):
+            for value in values:
+                for stray in self._strays.find(value):
+                    self.strays[table.name, table.columns[index].name, stray.environment] += 1
 
     def as_json(self) -> dict[str, Any]:
+        pairs = self.by_pair()
         return {
             "replaced": self.total,
             "by_form": dict(sorted(self.by_form().items())),
             "by_pair": [
-                {"old": pair.old_text, "new": pair.new_text, "count": self.by_pair()[index]}
+                {"old": pair.old_text, "new": pair.new_text, "count": pairs[index]}
                 for index, pair in enumerate(self.mapping.pairs)
             ],
             "columns": [
@@ -109,19 +128,54 @@ class Rewriting:
                 if tally.total or tally.broken or tally.left
             ],
             "broken": [vars(item) for item in self.left],
+            "strays": [
+                {"table": table, "column": column, "environment": environment, "count": count}
+                for (table, column, environment), count in sorted(self.strays.items())
+            ],
         }
 
 
-def _key(table: Table, batch: Batch, row: int) -> str:
-    """The row's primary key as a person reads it; its number in the batch where it has none."""
-    cells = batch.cells[row * batch.width : (row + 1) * batch.width]
-    parts = [
-        f"{column.name}={_readable(cell)}"
-        for column, cell in zip(table.columns, cells, strict=True)
-        if column.name in table.key
-    ]
-    return ", ".join(parts) or f"row {row + 1}"
+@dataclass
+class Healing:
+    """Heals serialised values; counts those that were mended and lists those that were left."""
 
+    values: Counter[tuple[str, str]] = field(default_factory=Counter)
+    broken: Counter[tuple[str, str]] = field(default_factory=Counter)
+    left: list[Left] = field(default_factory=list)
 
-def _readable(cell: object) -> str:
-    return cell.decode("utf-8", "replace") if isinstance(cell, bytes) else str(cell)
+    def column(self, table: Table, batch: Batch, index: int) -> dict[int, bytes]:
+        """The healed values of a column's rows, counted; nothing is changed."""
+        name = table.columns[index].name
+        changed: dict[int, bytes] = {}
+        for row, value in enumerate(batch.texts(index)):
+            if not value or b":" not in value:
+                continue
+            healed = heal(value)
+            if healed.value != value:
+                changed[row] = healed.value
+                self.values[table.name, name] += 1
+            if healed.state == "left":
+                self.broken[table.name, name] += 1
+                if len(self.left) < SHOWN:
+                    self.left.append(Left(table.name, name, row_key(table, batch, row)))
+        return changed
+
+    def again(self) -> Healing:
+        """The same work with counts of its own."""
+        return Healing()
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "healed": self.values.total(),
+            "left": self.broken.total(),
+            "columns": [
+                {
+                    "table": table,
+                    "column": column,
+                    "healed": self.values[table, column],
+                    "left": self.broken[table, column],
+                }
+                for table, column in sorted({*self.values, *self.broken})
+            ],
+            "left_values": [vars(item) for item in self.left],
+        }

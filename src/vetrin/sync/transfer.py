@@ -51,9 +51,14 @@ class Report:
         }
 
 
+def rewriting_of(plan: Plan) -> Rewriting:
+    """The rewriting of a plan, which also counts references to third environments."""
+    return Rewriting(plan.mapping, plan.target, plan.others)
+
+
 def preview(plan: Plan, source: Site, listener: Listener = silent) -> Rewriting:
     """Count exactly what the run would rewrite, by reading the source and writing nothing."""
-    rewriting = Rewriting(plan.mapping)
+    rewriting = rewriting_of(plan)
     listener(Phase("look"))
     listener(Started(plan.rows, plan.table_bytes, 0, 0))
     with source.database.reading() as reader:
@@ -82,16 +87,16 @@ def run_plan(
         try:
             report = _Transfer(plan, source, target, run, listener).carry_out(recovered)
         except BaseException as error:
-            _take_back(target, run, journals)
-            run.write(FAILED, error=_reason(error))
+            take_back(target, run, journals)
+            run.write(FAILED, error=reason(error))
             if isinstance(error, (DatabaseError, FilesError)):
                 raise JobError(str(error), f"{plan.target.name} is as it was before") from error
             raise
-        _drop_parked(target, journals, keep=run)
+        drop_parked(target, journals, keep=run)
         return report
 
 
-def _reason(error: BaseException) -> str:
+def reason(error: BaseException) -> str:
     return "interrupted" if isinstance(error, KeyboardInterrupt) else str(error)
 
 
@@ -104,7 +109,7 @@ class _Transfer:
         self._target = target
         self._run = run
         self._tell = listener
-        self._rewriting = Rewriting(plan.mapping)
+        self._rewriting = rewriting_of(plan)
 
     def carry_out(self, recovered: tuple[int, ...]) -> Report:
         plan, files = self._plan, self._plan.files
@@ -204,7 +209,7 @@ class _Transfer:
         return detach, attach
 
 
-def _drop_parked(target: Site, journals: Journals, keep: Run) -> None:
+def drop_parked(target: Site, journals: Journals, keep: Run) -> None:
     """Let go of what earlier runs parked: one way back is kept for each environment."""
     for run in journals.of(target.environment.name):
         if run.number != keep.number and run.stage == DONE and not run.dropped:
@@ -225,7 +230,7 @@ def recover(target: Site, journals: Journals) -> tuple[int, ...]:
     for run in journals.of(target.environment.name):
         known.add(run.token)
         if run.unfinished:
-            _take_back(target, run, journals)
+            take_back(target, run, journals)
             run.write(TAKEN_BACK, error="it was stopped in between")
             recovered.append(run.number)
     # Half-filled tables of runs that this project knows nothing of: nobody is filling them, for
@@ -237,23 +242,23 @@ def recover(target: Site, journals: Journals) -> tuple[int, ...]:
     return tuple(recovered)
 
 
-def _take_back(target: Site, run: Run, journals: Journals) -> None:
+def take_back(target: Site, run: Run, journals: Journals) -> None:
     if run.stage == SWAPPING:
         database = target.database
         there = {*database.hidden_tables(), *(table.name for table in database.tables())}
         if run.exchanges and not pending(run.exchanges, there):
             back = [Exchange(e.live, e.outgoing, e.incoming) for e in run.exchanges]
             database.swap(back, run.attach, run.detach)
+        if run.patches and all(patch.after in there for patch in run.patches):
+            database.patch([patch.reversed() for patch in run.patches])
         target.files.put_back(run.token, run.moves)
-    undone = _numbered(journals, run.undoes)
+    undone = next((one for one in journals.runs() if one.number == run.undoes), None)
     if undone is not None:
         target.files.hand_over(run.token, "new", undone.token, "old")
     target.database.drop(_hidden_of(target, run))
     target.files.discard(run.token)
-
-
-def _numbered(journals: Journals, number: int | None) -> Run | None:
-    return next((run for run in journals.runs() if run.number == number), None)
+    for spool in run.folder.glob("rows-*"):
+        spool.unlink()
 
 
 def undoable(target: Site, journals: Journals) -> Run:
@@ -294,8 +299,8 @@ def undo(target: Site, journals: Journals, listener: Listener = silent) -> Run:
         try:
             _undo(target, last, run, listener)
         except BaseException as error:
-            _take_back(target, run, journals)
-            run.write(FAILED, error=_reason(error))
+            take_back(target, run, journals)
+            run.write(FAILED, error=reason(error))
             if isinstance(error, (DatabaseError, FilesError)):
                 raise JobError(
                     str(error), f"{target.environment.name} is as it was before"
@@ -319,18 +324,21 @@ def _undo(target: Site, last: Run, run: Run, listener: Listener) -> None:
     if exchanges:
         detach = target.database.attachments([e.live for e in exchanges], target.views)
     moves = [move.reversed() for move in reversed(last.moves)]
+    patches = [patch.reversed() for patch in last.patches]
     run.write(
         SWAPPING,
         exchanges=[flat(item) for item in exchanges],
         detach=[flat(item) for item in detach],
         attach=[flat(item) for item in last.detach],
         moves=[flat(item) for item in moves],
+        patches=[flat(item) for item in patches],
     )
     target.files.hand_over(last.token, "old", run.token, "new")
     if exchanges:
         target.database.swap(exchanges, detach, last.detach)
+    changed = target.database.patch(patches) if patches else 0
     target.files.exchange(run.token, moves)
-    run.write(DONE, report={"undid": last.number})
+    run.write(DONE, report={"undid": last.number, "patched_rows": changed})
 
 
 def parked_tables(target: Site) -> Iterator[str]:

@@ -28,6 +28,7 @@ from ..contract import (
     DatabaseUnreachable,
     Exchange,
     Facts,
+    Patch,
     RowsDiffer,
     Table,
     Where,
@@ -563,6 +564,19 @@ class MysqlDatabase:
                 raise problem
             views = failed
 
+    def patch(self, patches: Sequence[Patch]) -> int:
+        changed = 0
+        with _said("the change of the rows"), self._control.cursor() as cursor:
+            self._control.begin()
+            try:
+                for patch in patches:
+                    changed += cursor.execute(_update(patch))
+            except BaseException:
+                self._control.rollback()
+                raise
+            self._control.commit()
+        return changed
+
     def drop(self, hidden: Iterable[str]) -> None:
         for name in hidden:
             if not name.startswith(HIDDEN):
@@ -595,3 +609,23 @@ def _column(name: str, kind: str, whole: str) -> Column:
     if kind == "json":
         return Column(name, whole, True, quoted, "CONVERT({} USING utf8mb4)")
     return Column(name, whole, kind in _TEXT_TYPES, quoted, "{}")
+
+
+def _update(patch: Patch) -> str:
+    def same(first: str, second: str, columns: Sequence[str]) -> list[str]:
+        return [f"{first}.{quote(c)} = {second}.{quote(c)}" for c in columns]
+
+    # Compared as bytes: a collation would take two spellings of a text for equal. All columns are
+    # set, so that none that keeps the time of the last change is touched by the server.
+    unchanged = [
+        f"CAST(l.{quote(c)} AS BINARY) <=> CAST(b.{quote(c)} AS BINARY)" for c in patch.compared
+    ]
+    return (
+        f"UPDATE {quote(patch.table)} l JOIN {quote(patch.after)} a ON "
+        + " AND ".join(same("l", "a", patch.key))
+        + f" JOIN {quote(patch.before)} b ON "
+        + " AND ".join(same("l", "b", patch.key))
+        + " SET "
+        + ", ".join(same("l", "a", patch.columns))
+        + (" WHERE " + " AND ".join(unchanged) if unchanged else "")
+    )
