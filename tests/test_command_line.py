@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import json
 import os
 import pty
@@ -134,6 +135,8 @@ def test_a_dry_run_counts_what_the_run_rewrites(sample: Sample) -> None:
     assert "www.harrowmere.example" not in rewritten
     assert sample.address("production") not in rewritten
     assert "desk@harrowmere.example" in rewritten
+    feed = json.loads(base64.b64decode(value(sample.root("local"), "partner_feed")))
+    assert feed == {"link": f"{sample.address('local')}/timetable"}
 
 
 def test_broken_values_are_named_by_table_column_and_key(sample: Sample) -> None:

@@ -9,7 +9,16 @@ from pathlib import Path
 
 import pytest
 
-from vetrin.database import Database, DatabaseError, Exchange, RowsDiffer, Table, hidden_name
+from vetrin.database import (
+    Batch,
+    Database,
+    DatabaseError,
+    Exchange,
+    Patch,
+    RowsDiffer,
+    Table,
+    hidden_name,
+)
 from vetrin.database.digest import table_digest
 from vetrin.database.mysql import Credentials, MysqlDatabase
 from vetrin.database.mysql.literals import FIELD, LINE
@@ -260,6 +269,52 @@ def test_a_table_of_the_target_goes_on_pointing_at_the_live_name(pair: Pair) -> 
     assert "_vetrin_" not in repr(pair.target.attachments(["own"], []))
     pair.target.drop(pair.target.hidden_tables())
     assert pair.target.count("own") == 1
+
+
+def test_patching_changes_the_named_rows_only(pair: Pair) -> None:
+    key = "INTEGER" if pair.source.engine == "sqlite" else "INT"
+    stamp = (
+        ""
+        if pair.source.engine == "sqlite"
+        else ", at TIMESTAMP DEFAULT '2020-01-01' ON UPDATE CURRENT_TIMESTAMP"
+    )
+    pair.in_target(
+        f"CREATE TABLE a (x {key}, y VARCHAR(9), t TEXT, b BLOB{stamp}, PRIMARY KEY (x, y))"
+    )
+    for x, y, t in ((1, "a", "one"), (1, "b", "two"), (2, "a", "Three"), (3, "%", "four")):
+        pair.in_target(f"INSERT INTO a (x, y, t, b) VALUES ({x}, '{y}', '{t}', X'00ff')")
+    before = digests(pair.target)
+    table = pair.target.tables()[0]
+    names = ["_vetrin_old_p_0", "_vetrin_old_p_1"]
+    with pair.target.reading() as reader:
+        (batch,) = reader.rows(table)
+    place = [column.name for column in table.columns].index("t")
+    kind = type(batch.cells[place])
+    for name, mark in zip(names, (b"", b"!"), strict=True):
+        cells = list(batch.cells[: 3 * batch.width])
+        for row in range(3):
+            cells[row * batch.width + place] = kind(cells[row * batch.width + place] + mark)
+        pair.target.lay_out(name, table, pair.target.schema("a"))
+        pair.target.fill(name, table, [Batch(batch.width, cells, 0, batch.mixed)])
+    rest = [column.name for column in table.columns if column.name not in table.key]
+    patch = Patch("a", *names, list(table.key), rest, ["t"])
+    pair.in_target("UPDATE a SET t = 'THREE' WHERE x = 2")  # the site writes meanwhile
+    assert pair.target.patch([patch]) == 2
+    assert pair.in_target("SELECT t FROM a ORDER BY x, y") == [
+        ("one!",),
+        ("two!",),
+        ("THREE",),
+        ("four",),
+    ]
+    if stamp:
+        assert len(pair.in_target("SELECT DISTINCT at FROM a WHERE x = 1")) == 1
+        assert pair.in_target("SELECT COUNT(*) FROM a WHERE x = 1 AND at < '2021-01-01'") == [(2,)]
+    assert pair.target.patch([patch]) == 0
+    assert pair.target.patch([patch.reversed()]) == 2
+    pair.in_target(
+        "UPDATE a SET t = 'Three'" + (", at = '2020-01-01'" if stamp else "") + " WHERE x = 2"
+    )
+    assert digests(pair.target) == before
 
 
 def test_until_the_swap_nothing_is_seen(pair: Pair) -> None:

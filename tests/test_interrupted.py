@@ -21,7 +21,8 @@ from vetrin.demo.walk import fingerprint
 from vetrin.files import LocalTree
 from vetrin.project import load_project
 from vetrin.reach import open_site
-from vetrin.sync import Journals, Refused, build_plan, run_plan, undo
+from vetrin.rewrite import Mapping, parse_literal
+from vetrin.sync import Journals, Refused, Rewriting, Selection, build_plan, change, run_plan, undo
 from vetrin.sync.journal import Run
 from vetrin.sync.lock import only_run
 
@@ -150,6 +151,32 @@ def test_an_undo_killed_anywhere_can_be_done_again(sample: Sample) -> None:
         steps += 1
     assert steps > 10
     assert fingerprint(sample.root("local")) == before
+
+
+def rewrite(folder: Path) -> None:
+    project = load_project(folder)
+    pairs = [parse_literal("Railway=Line"), parse_literal("harrowmere=hollowmere")]
+    with open_site(project, project.environment("local"), read_only=False) as site:
+        change(site, "rewrite", Rewriting(Mapping.of(pairs)), Selection(), Journals(project.state))
+
+
+def test_a_rewrite_killed_anywhere_leaves_everything_as_it_was(sample: Sample) -> None:
+    before = fingerprint(sample.root("local"))
+    steps = 0
+    while killed_after(
+        steps, lambda: rewrite(sample.folder), engine=sqlite_engine.SqliteDatabase,
+        methods=["lay_out", "fill", "patch"],
+    ):  # fmt: skip
+        runs = Journals(sample.folder / ".vetrin").of("local")
+        if not runs or runs[0].stage == "planned":
+            assert fingerprint(sample.root("local")) == before, steps
+        if runs and (runs[0].unfinished or runs[0].stage == "done"):
+            take_back(sample.folder)
+        assert fingerprint(sample.root("local")) == before, steps
+        assert not list((sample.folder / ".vetrin").rglob("rows-*"))
+        steps += 1
+    assert steps > 10
+    assert fingerprint(sample.root("local")) != before
 
 
 def test_the_next_pull_clears_away_what_a_dead_one_left(sample: Sample) -> None:

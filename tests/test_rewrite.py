@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import base64
+import gzip
 import json
 import random
 import time
+import zlib
 
 import pytest
 from hypothesis import given, settings
@@ -12,6 +15,7 @@ from hypothesis import strategies as st
 
 from vetrin.demo.serialise import serialise
 from vetrin.rewrite import Address, AddressError, Mapping, MappingError, Rewriter, Tally
+from vetrin.rewrite.payload import open_payload
 
 OLD, NEW = "https://www.harrowmere.example", "http://127.0.0.1:8080"
 ROOT, NEW_ROOT = "/srv/www/harrowmere", "/home/ed/railway"
@@ -251,6 +255,83 @@ def test_custom_payloads_that_are_containers_are_rewritten_others_left() -> None
     tally = Tally()
     assert Rewriter(mapping()).rewrite(own.encode(), tally).decode() == own
     assert tally.left == 1
+
+
+def test_links_from_the_root_follow_the_folder() -> None:
+    down = mapping("https://x.test", "https://x2.test/railway", roots=["/srv/x"], root="/srv/y")
+    up = mapping("https://x2.test/railway", "https://x.test", roots=["/srv/y"], root="/srv/x")
+    pairs = [
+        ('<a href="/fares">', '<a href="/railway/fares">'), ("<img src='/m/a.png'>", "<img src='/railway/m/a.png'>"),
+        ('<a href="/">', '<a href="/railway/">'), ("a{b:url(/m/b.png)}", "a{b:url(/railway/m/b.png)}"),
+        ("url( '/m/b.png')", "url( '/railway/m/b.png')"), ('{"url":"\\/fares"}', '{"url":"\\/railway\\/fares"}'),
+        ('{"html":"<a href=\\"\\/fares\\">"}', '{"html":"<a href=\\"\\/railway\\/fares\\">"}'),
+        ('<img srcset="/a.png 1x">', '<img srcset="/railway/a.png 1x">'),
+    ]  # fmt: skip
+    for root, folder in pairs:
+        assert rewrite(root, down) == folder
+        assert rewrite(folder, up) == root
+        assert rewrite(rewrite(root, down), down) == folder
+        tally = Tally()
+        Rewriter(down).rewrite(root.encode(), tally)
+        assert {form for _, form in tally.replaced} == {"root-relative"}
+    for same in ("/fares", "see /fares now", '<a href="//x9.test/a">', '<a href="fares">', '{"path": "/fares"}',
+                 '{"url": "/srv/other and more"}', 'href = fares'):  # fmt: skip
+        assert rewrite(same, down) == same
+    assert rewrite('{"src":"/srv/x/a.png"}', down) == '{"src":"/srv/y/a.png"}'
+    for same in (
+        '<a href="/railways">',
+        '<a href="/other">',
+        "x /railway/a",
+        '{"t": "see /railway/a"}',
+    ):
+        assert rewrite(same, up) == same
+    value = serialise({"h": '<a href="/railway/fares">', "u": "https://x2.test/railway/a"})
+    assert rewrite(value, up) == serialise({"h": '<a href="/fares">', "u": "https://x.test/a"})
+
+
+def test_declared_payloads_are_opened_and_closed_in_the_same_way() -> None:
+    rewriter = Rewriter(mapping())
+    for old, new in (
+        (f"see {OLD}", f"see {NEW}"), (serialise([OLD, "ü"]), serialise([NEW, "ü"])),
+        (json.dumps({"u": OLD}).replace("/", "\\/"), json.dumps({"u": NEW}).replace("/", "\\/")),
+    ):  # fmt: skip
+        for pack in (lambda t: t, gzip.compress, zlib.compress, lambda t: zlib.compress(t, 9)):
+            for seal in (
+                base64.b64encode,
+                base64.urlsafe_b64encode,
+                lambda t: base64.b64encode(t).rstrip(b"="),
+            ):
+                tally = Tally()
+                data = seal(pack(old.encode() + b"  "))
+                found = rewriter.rewrite_payload(data, tally)
+                if found is data:
+                    # "=" cut off may leave a length that reads as complete; then nothing is opened.
+                    assert data[-1:] != b"="
+                    continue
+                opened = open_payload(found)
+                assert opened is not None
+                assert opened[0].startswith(new.encode())
+                assert tally.total >= 1
+    for other in (
+        b"short",
+        b"not base64 at all, surely",
+        base64.b64encode(b"no address in it"),
+        b"",
+    ):
+        assert rewriter.rewrite_payload(other, Tally()) is other
+    odd = base64.b64encode(OLD.encode() * 9)
+    wrapped = odd[:40] + b"\n" + odd[40:]
+    assert rewriter.rewrite_payload(wrapped, Tally()) is wrapped
+
+
+def test_a_value_of_fifty_megabytes_is_survived() -> None:
+    text = ("word " * 200 + OLD + " ").encode() * 41_000
+    data = serialise({"text": "X"}).encode().replace(b's:1:"X"', b's:%d:"%b"' % (len(text), text))
+    assert len(data) > 41_000_000
+    tally = Tally()
+    new = Rewriter(mapping()).rewrite(data, tally)
+    assert tally.total == 41_000
+    assert len(new) == len(data) - 41_000 * (len(OLD) - len(NEW))
 
 
 def test_hostile_values_cost_linear_time_and_no_stack() -> None:

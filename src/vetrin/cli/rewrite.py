@@ -46,8 +46,8 @@ def run(args: argparse.Namespace, out: Out) -> int:
     if not pairs:
         raise Usage("nothing to replace; give at least one --replace OLD=NEW")
     selection = selection_of(args)
-    rewriting = Rewriting(Mapping.of(pairs))
     with open_site(project, environment, read_only=False) as site:
+        rewriting = Rewriting(Mapping.of(pairs), encoded=site.encoded)
         with listener(out) as listen:
             found = survey(site, rewriting, selection, listen)
         _show(out, site, found, rewriting)

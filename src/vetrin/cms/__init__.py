@@ -10,6 +10,7 @@ from .configuration import (
 from .definition import (
     Definition,
     DefinitionError,
+    EncodedRule,
     detect,
     find_root,
     load_definition,
@@ -21,6 +22,7 @@ __all__ = [
     "ConfigurationError",
     "Definition",
     "DefinitionError",
+    "EncodedRule",
     "SiteConfiguration",
     "configuration_file",
     "detect",

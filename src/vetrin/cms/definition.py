@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import re
 import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -69,6 +70,27 @@ class CountRule:
 
 
 @dataclass(frozen=True)
+class EncodedRule:
+    """A column that holds encoded payloads, in all rows or where ``key`` is ``is_``.
+
+    Written as ``table.column`` or ``table.column where key=value``.
+    """
+
+    table: str
+    column: str
+    key: str | None = None
+    is_: str | None = None
+
+    @classmethod
+    def parse(cls, text: str) -> EncodedRule:
+        """Raises DefinitionError where the text is not of this form."""
+        match = _ENCODED.match(text)
+        if match is None:
+            raise DefinitionError(f"{text!r}: write table.column, or table.column where key=value")
+        return cls(*match.groups())
+
+
+@dataclass(frozen=True)
 class CheckRule:
     login: str | None = None
     login_mark: str | None = None
@@ -88,6 +110,7 @@ class Definition:
     marks: tuple[str, ...]
     settings: SettingsRule | None
     fixed: tuple[str, ...]
+    encoded: tuple[EncodedRule, ...]
     entries: EntriesRule | None
     counts: tuple[CountRule, ...]
     check: CheckRule
@@ -97,6 +120,7 @@ class Definition:
         return all((root / marker).exists() for marker in self.markers)
 
 
+_ENCODED = re.compile(r"(\w+)\.(\w+)(?: where (\w+)=(.+))?$")
 _TOP = ("name", "title", "site", "version", "configuration", "parts", "tables", "settings",
         "rewrite", "entries", "count", "check")  # fmt: skip
 
@@ -159,7 +183,12 @@ def parse_definition(text: str, where: str) -> Definition:
             if settings
             else None,
             fixed=tuple(
-                _table(data.get("rewrite", {}), f"{where} [rewrite]", ("fixed",)).get("fixed", ())
+                _table(data.get("rewrite", {}), f"{where} [rewrite]", ("fixed", "encoded")).get(
+                    "fixed", ()
+                )
+            ),
+            encoded=tuple(
+                EncodedRule.parse(item) for item in data.get("rewrite", {}).get("encoded", ())
             ),
             entries=EntriesRule(
                 **_table(

@@ -398,10 +398,10 @@ def _update(patch: Patch) -> str:
         return column if column == _ROWID else quote(column)
 
     live = quote(patch.table)
-    pairs = [f"{live}.{name(key)} = a.{name(key)}" for key in patch.key]
-    pairs += [f"{live}.{name(key)} = b.{name(key)}" for key in patch.key]
-    pairs += [f"{live}.{name(column)} IS b.{name(column)}" for column in patch.compared]
+    pairs = [f"{live}.{name(key)} = _vetrin_a.{name(key)}" for key in patch.key]
+    pairs += [f"{live}.{name(key)} = _vetrin_b.{name(key)}" for key in patch.key]
+    pairs += [f"{live}.{name(column)} IS _vetrin_b.{name(column)}" for column in patch.compared]
     return (
-        f"UPDATE {live} SET " + ", ".join(f"{name(c)} = a.{name(c)}" for c in patch.columns)
-        + f" FROM {quote(patch.after)} a, {quote(patch.before)} b WHERE " + " AND ".join(pairs)
+        f"UPDATE {live} SET " + ", ".join(f"{name(c)} = _vetrin_a.{name(c)}" for c in patch.columns)
+        + f" FROM {quote(patch.after)} _vetrin_a, {quote(patch.before)} _vetrin_b WHERE " + " AND ".join(pairs)
     )  # fmt: skip

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import json
 import random
 import sqlite3
@@ -300,5 +301,8 @@ def _settings(connection: sqlite3.Connection, address: str, root: Path) -> None:
         "home_blocks": json.dumps(blocks).replace("/", "\\/"),
         "hidden_from_search": "no",
         "last_booking": _moment(190),
+        "partner_feed": base64.b64encode(
+            json.dumps({"link": f"{address}/timetable"}).encode()
+        ).decode(),
     }
     connection.executemany("INSERT INTO settings VALUES (?, ?)", rows.items())

@@ -6,11 +6,11 @@ import difflib
 import re
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal
 
-from ..cms import Definition, DefinitionError, load_definition
+from ..cms import Definition, DefinitionError, EncodedRule, load_definition
 from ..rewrite import Address, AddressError
 
 FILE_NAME = "vetrin.toml"
@@ -113,7 +113,7 @@ def load_project(folder: Path) -> Project:
         raise ProjectError(f"{path} can not be read: {error.strerror}") from error
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise ProjectError(f"{path}: {error}") from error
-    _known(data, ("site", "environment"), FILE_NAME)
+    _known(data, ("site", "environment", "rewrite"), FILE_NAME)
     site = _part(data, "site", FILE_NAME)
     _known(site, ("name", "cms"), "[site]")
     name = _text(site, "name", "[site]", required=True)
@@ -121,6 +121,7 @@ def load_project(folder: Path) -> Project:
         definition = load_definition(_text(site, "cms", "[site]", required=True), folder)
     except DefinitionError as error:
         raise ProjectError(f"[site] cms: {error}") from error
+    definition = _with_rewriting(definition, data)
     environments: dict[str, Environment] = {}
     for key, entry in _part(data, "environment", FILE_NAME).items():
         if not _NAME.match(key):
@@ -134,6 +135,26 @@ def load_project(folder: Path) -> Project:
         raise ProjectError(f"{path}: it names no environment; add [environment.local]")
     _same_place(environments)
     return Project(folder, name, definition, environments)
+
+
+def _with_rewriting(definition: Definition, data: dict[str, Any]) -> Definition:
+    """The definition with what [rewrite] of this project adds to it."""
+    part = data.get("rewrite", {})
+    if not isinstance(part, dict):
+        raise ProjectError("[rewrite]: write it as a table")
+    _known(part, ("fixed", "encoded"), "[rewrite]")
+    for key in part:
+        if not isinstance(part[key], list) or not all(isinstance(one, str) for one in part[key]):
+            raise ProjectError(f"[rewrite] {key}: write a list of columns")
+    try:
+        encoded = tuple(EncodedRule.parse(item) for item in part.get("encoded", ()))
+    except DefinitionError as error:
+        raise ProjectError(f"[rewrite] encoded: {error}") from error
+    return replace(
+        definition,
+        fixed=(*definition.fixed, *part.get("fixed", ())),
+        encoded=(*definition.encoded, *encoded),
+    )
 
 
 def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from types import TracebackType
 
-from ..cms import Definition, SiteConfiguration, owned
+from ..cms import Definition, EncodedRule, SiteConfiguration, owned
 from ..database import Database, Table
 from ..files import FileTree
 from ..project import Environment
@@ -60,6 +60,15 @@ class Site:
         names = [*(table.name for table in self.tables), *self.database.views()]
         mine = set(owned(names, self.prefix, self.definition.marks))
         return tuple(view for view in self.database.views() if view in mine)
+
+    @property
+    def encoded(self) -> dict[tuple[str, str], tuple[EncodedRule, ...]]:
+        """Columns that hold encoded payloads, by table and column."""
+        found: dict[tuple[str, str], tuple[EncodedRule, ...]] = {}
+        for rule in self.definition.encoded:
+            key = (self.prefix + rule.table, rule.column)
+            found[key] = (*found.get(key, ()), rule)
+        return found
 
     def has_table(self, name: str) -> bool:
         return any(table.name == self.prefix + name for table in self.tables)

@@ -16,6 +16,7 @@ from itertools import accumulate
 from . import php
 from .jsontext import Style, may_hold_serialised, serialised_literals
 from .mapping import Mapping
+from .payload import open_payload
 from .scan import Match, Scanner
 
 DEEPEST = 48
@@ -99,6 +100,19 @@ class Rewriter:
             if new is not value:
                 changed[index] = new
         return changed
+
+    def rewrite_payload(self, data: bytes, tally: Tally) -> bytes:
+        """``data`` with what it holds encoded rewritten, and encoded again in the same way.
+
+        ``data`` itself where nothing is encoded, nothing matches, or it could not be written the
+        same way; the last is counted as left if anything in it matches.
+        """
+        opened = open_payload(data)
+        if opened is None:
+            return data
+        inner, seal = opened
+        new = self.rewrite(inner, tally)
+        return data if new is inner else seal(new)
 
     def _value(self, data: bytes, tally: Tally, depth: int) -> bytes:
         matches = self._scanner.find(data)

@@ -30,7 +30,7 @@ BEFORE_HOST = re.compile(
 COLON_BACK = re.compile(_COLON_BACK)
 
 SLASH = re.compile(rb"\\*/|%(?:25)?2f|\\+u002f|&#x0*2f;|&#0*47;|&sol;", re.IGNORECASE)
-PORT = re.compile(rb"(?::|%(?:25)?3a|\\+u003a|&#x0*3a;|&#0*58;|&colon;)(\d{1,5})(?!\d)")
+PORT = re.compile(rb"(?::|%(?:25)?3a|\\+u003a|&#x0*3a;|&#0*58;|&colon;)(\d+)(:\d)?")
 
 # Separators of a path on disk; a lone run of backslashes is Windows' own, plain or escaped.
 SEPARATOR = rb"(?:\\*/|%(?:25)?2[fF]|\\+u002[fF]|&#[xX]0*2[fF];|&#0*47;)"

@@ -47,17 +47,17 @@ class DiskPath:
 class Pair:
     """One replacement. ``old`` and ``new`` are of the type that ``kind`` names."""
 
-    kind: Literal["address", "path", "literal"]
+    kind: Literal["address", "path", "literal", "relative"]
     old: Address | DiskPath | bytes
     new: Address | DiskPath | bytes
 
     @property
     def old_text(self) -> str:
-        return _text(self.old)
+        return _link(self.old) if self.kind == "relative" else _text(self.old)
 
     @property
     def new_text(self) -> str:
-        return _text(self.new)
+        return _link(self.new) if self.kind == "relative" else _text(self.new)
 
 
 def parse_pair(text: str) -> Pair:
@@ -112,6 +112,10 @@ def _text(side: Address | DiskPath | bytes) -> str:
     return side.decode("utf-8", "replace") if isinstance(side, bytes) else str(side)
 
 
+def _link(path: Address | DiskPath | bytes) -> str:
+    return f'href="{_text(path)}/…"'
+
+
 @dataclass(frozen=True)
 class Mapping:
     """All pairs of one rewrite, applied in one pass, longest match first.
@@ -146,6 +150,7 @@ class Mapping:
         address: Address | None = None,
         roots: Iterable[str] = (),
         root: str | None = None,
+        relative: bool = True,
         literals: Sequence[tuple[bytes, bytes]] = (),
         bare_host: bool = False,
     ) -> Mapping:
@@ -154,9 +159,13 @@ class Mapping:
         An address matches with http and https both, so two that differ in their scheme alone are
         one pair. Where the target lies inside the source, what already leads there is protected.
 
+        With ``relative``, links that begin at the host's root follow from the folder of the first
+        address to the target's.
+
         Raises:
             MappingError: a root is relative, a literal is empty, or two pairs replace the same.
         """
+        addresses = list(addresses)
         pairs: list[Pair] = []
         seen: dict[object, Pair] = {}
 
@@ -188,6 +197,10 @@ class Mapping:
                     add(old_root, Pair("path", old_root, new_root))
                     if new_root.segments[: len(old_root.segments)] == old_root.segments:
                         add(new_root, Pair("path", new_root, new_root))
+        first = next(iter(addresses), None)
+        if relative and first is not None and address is not None and first.path != address.path:
+            pair = Pair("relative", first.path.encode(), address.path.encode())
+            add(("relative", first.path), pair)
         for old_bytes, new_bytes in literals:
             if not old_bytes:
                 raise MappingError("an empty text can not be replaced")

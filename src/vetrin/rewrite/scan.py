@@ -22,6 +22,7 @@ from .forms import (
     PATH,
     PLAIN,
     PORT,
+    RELATIVE,
     SCHEME_RELATIVE,
     SEPARATOR,
     SLASH,
@@ -32,6 +33,7 @@ from .forms import (
     slash_form,
 )
 from .mapping import DiskPath, Mapping, Pair
+from .relative import RelativeRule
 
 _HOST_BYTES = b"abcdefghijklmnopqrstuvwxyz0123456789.-_"
 _HOST_RUN = re.compile(rb"[a-z0-9._-]{0,260}")
@@ -136,6 +138,8 @@ class Scanner:
         self._odd_hosts: dict[bytes, list[_AddressRule]] = {}
         paths: list[tuple[int, Pair, int]] = []
         literals: list[tuple[int, bytes, bytes]] = []
+        self._relative: list[tuple[int, RelativeRule]] = []
+        roots = [str(p.old).encode() for p in mapping.pairs if isinstance(p.old, DiskPath)]
         needles: list[bytes] = []
         for index, pair in enumerate(mapping.pairs):
             if isinstance(pair.old, Address) and isinstance(pair.new, Address):
@@ -144,6 +148,11 @@ class Scanner:
                 key = max(range(len(pair.old.segments)), key=lambda i: len(pair.old.segments[i]))  # type: ignore[union-attr]
                 paths.append((index, pair, key))
                 needles.append(pair.old.segments[key].encode().lower())
+            elif pair.kind == "relative":
+                assert isinstance(pair.old, bytes) and isinstance(pair.new, bytes)
+                relative = RelativeRule(pair.old, pair.new, roots)
+                self._relative.append((index, relative))
+                needles += [relative.needle] if relative.needle else []
             elif isinstance(pair.old, bytes) and isinstance(pair.new, bytes):
                 literals.append((index, pair.old, pair.new))
                 needles.append(pair.old.lower())
@@ -214,8 +223,10 @@ class Scanner:
         )
 
     def _may_match(self, low: bytes) -> bool:
-        return any(anchor in low for anchor in self.anchors) or (
-            self._any_authority and _ANY_AUTHORITY.search(low) is not None
+        return (
+            any(anchor in low for anchor in self.anchors)
+            or (self._any_authority and _ANY_AUTHORITY.search(low) is not None)
+            or any(not rule.needle and b"/" in low for _, rule in self._relative)
         )
 
     def find(self, data: bytes) -> list[Match]:
@@ -238,6 +249,9 @@ class Scanner:
                 match = self._host_around(data, low, hit.end(), hit.end())
                 if match is not None:
                     yield match
+        for index, relative in self._relative:
+            for start, end, new in relative.matches(data):
+                yield Match(start, end, index, RELATIVE, new)
         for anchor in self.anchors:
             hosts = self._host_anchors.get(anchor)
             odd = self._odd_at.get(anchor, ())
@@ -394,6 +408,8 @@ class Scanner:
         port: int | None = None
         written = PORT.match(low, end)
         if written is not None:
+            if len(written[1]) > 5 or written[2]:
+                return None  # no port, and so no address
             port, end = int(written[1]), written.end()
             schemes = (scheme.decode(),) if scheme else ("http", "https")
             if any(DEFAULT_PORTS[name] == port for name in schemes):

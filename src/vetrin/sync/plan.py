@@ -14,6 +14,7 @@ from ..project import Environment
 from ..reach import Site
 from ..rewrite import Address, Mapping
 from .errors import JobError, Refused
+from .rewriting import Encoded
 
 Part = Literal["data", "media"]
 PARTS: tuple[Part, ...] = ("data", "media")
@@ -55,6 +56,7 @@ class Plan:
     risks: tuple[str, ...] = ()
     fixed: frozenset[tuple[str, str]] = field(default_factory=frozenset)
     others: tuple[Environment, ...] = ()
+    encoded: Encoded = field(default_factory=dict)
 
     @property
     def rows(self) -> int:
@@ -177,6 +179,7 @@ def build_plan(
         risks=tuple(risks),
         fixed=fixed,
         others=tuple(others),
+        encoded=source.encoded,
     )
 
 

@@ -8,12 +8,14 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ..check import StrayScanner
+from ..cms import EncodedRule
 from ..database import Batch, Table, row_key
 from ..project import Environment
 from ..rewrite import Mapping, Rewriter, Tally
 from ..rewrite.heal import heal
 
 SHOWN = 20
+Encoded = dict[tuple[str, str], tuple[EncodedRule, ...]]
 
 
 @dataclass(frozen=True)
@@ -35,6 +37,7 @@ class Rewriting:
     mapping: Mapping
     own: Environment | None = None
     others: Sequence[Environment] = ()
+    encoded: Encoded = field(default_factory=dict)
     columns: dict[tuple[str, str], Tally] = field(default_factory=dict)
     values: Counter[tuple[str, str]] = field(default_factory=Counter)
     strays: Counter[tuple[str, str, str]] = field(default_factory=Counter)
@@ -88,15 +91,37 @@ class Rewriting:
         tally = self.columns.setdefault((table.name, name), Tally())
         broken: list[int] = []
         changed = self._rewriter.rewrite_column(batch.texts(index), tally, broken)
+        for rule in self.encoded.get((table.name, name), ()):
+            self._payloads(table, batch, index, rule, changed, tally)
         if changed:
             self.values[table.name, name] += len(changed)
         for row in broken[: SHOWN - len(self.left)]:
             self.left.append(Left(table.name, name, row_key(table, batch, row)))
         return changed
 
+    def _payloads(
+        self,
+        table: Table,
+        batch: Batch,
+        index: int,
+        rule: EncodedRule,
+        changed: dict[int, bytes],
+        tally: Tally,
+    ) -> None:
+        """Open the declared payloads of a column, in the rows that the rule names."""
+        names = [column.name for column in table.columns]
+        keys = batch.texts(names.index(rule.key)) if rule.key in names else None
+        wanted = rule.is_.encode() if rule.is_ is not None else None
+        for row, value in enumerate(batch.texts(index)):
+            if not value or row in changed or (wanted is not None and keys and keys[row] != wanted):
+                continue
+            new = self._rewriter.rewrite_payload(value, tally)
+            if new is not value:
+                changed[row] = new
+
     def again(self) -> Rewriting:
         """The same work with counts of its own."""
-        return Rewriting(self.mapping)
+        return Rewriting(self.mapping, encoded=self.encoded)
 
     def _count_strays(self, table: Table, batch: Batch, index: int) -> None:
         assert self._strays is not None

@@ -53,7 +53,7 @@ class Report:
 
 def rewriting_of(plan: Plan) -> Rewriting:
     """The rewriting of a plan, which also counts references to third environments."""
-    return Rewriting(plan.mapping, plan.target, plan.others)
+    return Rewriting(plan.mapping, plan.target, plan.others, plan.encoded)
 
 
 def preview(plan: Plan, source: Site, listener: Listener = silent) -> Rewriting:
