@@ -54,6 +54,12 @@ class Bars:
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
+        self._end_table()
+        if error is None and self._whole is not None:
+            # Sizes are the server's estimates; what has come is what there was.
+            done = max(self._done, 1)
+            detail = size(self._done)
+            self._progress.update(self._whole, total=done, completed=done, detail=detail)
         self._progress.stop()
 
     def __call__(self, event: Event) -> None:
@@ -79,10 +85,6 @@ class Bars:
         elif isinstance(event, Phase):
             self._end_table()
             progress.update(self._whole, description=_PHASES.get(event.name, event.name))
-            if event.name == "swap":
-                # Sizes are the server's estimates; what has come is what there was.
-                done = max(self._done, 1)
-                progress.update(self._whole, total=done, completed=done, detail=size(self._done))
 
     def _end_table(self) -> None:
         if self._table is not None:
