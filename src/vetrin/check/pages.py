@@ -231,16 +231,9 @@ class Check:
     def _data(self) -> None:
         """References to other environments that a transfer should have rewritten."""
         total = 0
-        fixed = {self._site.prefix + name for name in self._site.definition.fixed}
         with self._site.database.reading() as reader:
             for table in self._site.tables:
-                wanted = [
-                    index
-                    for index, column in enumerate(table.columns)
-                    if column.text
-                    and column.name not in table.fixed
-                    and f"{table.name}.{column.name}" not in fixed
-                ]
+                wanted = self._site.rewritable(table)
                 found: Counter[tuple[str, str]] = Counter()
                 for batch in reader.rows(table):
                     for index in wanted:

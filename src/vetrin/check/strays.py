@@ -167,18 +167,10 @@ class _Finder:
         self._links: Counter[str] = Counter()
 
     def data(self) -> None:
-        fixed = {self._site.prefix + name for name in self._site.definition.fixed}
         with self._site.database.reading() as reader:
             for table in self._site.tables:
-                wanted = [
-                    index
-                    for index, column in enumerate(table.columns)
-                    if column.text
-                    and column.name not in table.fixed
-                    and f"{table.name}.{column.name}" not in fixed
-                ]
                 for batch in reader.rows(table):
-                    for index in wanted:
+                    for index in self._site.rewritable(table):
                         where = f"{table.name}.{table.columns[index].name}"
                         for row, value in enumerate(batch.texts(index)):
                             if value:

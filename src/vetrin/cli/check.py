@@ -9,6 +9,7 @@ from ..check.pages import Check, CheckReport, Expectation
 from ..database import DatabaseError
 from ..project import ProjectError
 from ..reach import ReachError, Site, open_site
+from ..sync import may_read
 from .common import journals_of, project_of
 from .console import Out, lead, plural
 from .main import DIFFERENT, DONE
@@ -31,6 +32,7 @@ examples:
 def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
     environment = project.environment(args.environment)
+    may_read(environment)
     others = [other for other in project.environments.values() if other is not environment]
     last = journals_of(project).last_transfer(environment.name)
     expected = None

@@ -5,10 +5,10 @@ from __future__ import annotations
 import argparse
 
 from ..reach import open_site
-from ..sync import Healing, change, survey
+from ..sync import Healing, survey
 from .common import grid, journals_of, project_of
 from .console import Out, lead, number, plural
-from .inplace_view import configure_selection, selection_of, show_samples
+from .inplace_view import configure_selection, make, selection_of, show_samples
 from .main import DIFFERENT, DONE
 from .progress import listener
 
@@ -30,37 +30,16 @@ examples:
 def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
     environment = project.environment(args.environment)
-    selection = selection_of(args)
     healing = Healing()
     with open_site(project, environment, read_only=False) as site:
         with listener(out) as listen:
-            found = survey(site, healing, selection, listen)
+            found = survey(site, healing, selection_of(args), listen)
         _show(out, healing, environment.name)
         show_samples(out, found)
-        code = DIFFERENT if healing.broken else DONE
-        plan = {"environment": environment.name, "rows": dict(found.rows), **healing.as_json()}
-        if args.dry_run or not found.rows:
-            out.document("heal", {"done": False, **plan})
-            out.say("dry run: nothing was changed" if found.rows else "nothing to mend")
-            return code
-        out.confirm(
-            f"Mend {plural(healing.values.total(), 'value')} in {environment.name}?",
-            given=args.yes,
-            target=environment.name,
-            production=environment.role == "production",
-        )
-        with listener(out) as listen:
-            done, rows = change(
-                site, "heal", healing.again(), selection, journals_of(project), listen
-            )
-    out.show(
-        lead("✓ ", "bold green").append(
-            f"Run {done.number}: {plural(rows.total(), 'row')} mended in {environment.name}"
-        )
-    )
-    out.show(f"Back: vetrin undo {environment.name}")
-    out.document("heal", {"done": True, "run": done.number, **plan})
-    return code
+        count = plural(healing.values.total(), "value")
+        question = f"Mend {count} in {environment.name}?"
+        make(args, out, journals_of(project), site, "heal", healing, found, question, "mended")
+    return DIFFERENT if healing.broken else DONE
 
 
 def _show(out: Out, healing: Healing, name: str) -> None:

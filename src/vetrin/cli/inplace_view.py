@@ -6,8 +6,10 @@ import argparse
 
 from rich.text import Text
 
-from ..sync import Selection, Survey
-from .console import Out, lead
+from ..reach import Site
+from ..sync import Journals, Run, Selection, Survey, Work, change
+from .console import Out, lead, plural
+from .progress import listener
 
 _AROUND = 34
 
@@ -29,6 +31,42 @@ def selection_of(args: argparse.Namespace) -> Selection:
         return tuple(filter(None, (name.strip() for name in text.split(","))))
 
     return Selection(names(args.tables), names(args.columns))
+
+
+def make(
+    args: argparse.Namespace,
+    out: Out,
+    journals: Journals,
+    site: Site,
+    kind: str,
+    work: Work,
+    found: Survey,
+    question: str,
+    verb: str,
+) -> Run | None:
+    """Confirm the changes that a look found, and make them.
+
+    None where a dry run, or that there is nothing to do, ends the command here.
+    """
+    name = site.environment.name
+    plan = {"environment": name, "rows": dict(found.rows), **work.as_json()}
+    if args.dry_run or not found.rows:
+        out.document(kind, {"done": False, **plan})
+        out.say("dry run: nothing was changed" if found.rows else "nothing to change")
+        return None
+    out.confirm(
+        question, given=args.yes, target=name, production=site.environment.role == "production"
+    )
+    with listener(out) as listen:
+        done, rows = change(site, kind, work.again(), selection_of(args), journals, listen)
+    out.show(
+        lead("✓ ", "bold green").append(
+            f"Run {done.number}: {plural(rows.total(), 'row')} {verb} in {name}"
+        )
+    )
+    out.show(f"Back: vetrin undo {name}")
+    out.document(kind, {"done": True, "run": done.number, **plan})
+    return done
 
 
 def show_samples(out: Out, found: Survey) -> None:

@@ -6,10 +6,10 @@ import argparse
 
 from ..reach import Site, open_site
 from ..rewrite import Address, Mapping, parse_literal, parse_pair
-from ..sync import Rewriting, Survey, change, survey
+from ..sync import Rewriting, Survey, survey
 from .common import grid, journals_of, project_of
 from .console import Out, lead, number, plural
-from .inplace_view import configure_selection, selection_of, show_samples
+from .inplace_view import configure_selection, make, selection_of, show_samples
 from .main import DONE
 from .outcome import Usage
 from .plan_view import show_counts, show_left
@@ -45,39 +45,21 @@ def run(args: argparse.Namespace, out: Out) -> int:
     pairs = [*map(parse_pair, args.replace), *map(parse_literal, args.literal)]
     if not pairs:
         raise Usage("nothing to replace; give at least one --replace OLD=NEW")
-    selection = selection_of(args)
     with open_site(project, environment, read_only=False) as site:
         rewriting = Rewriting(Mapping.of(pairs), encoded=site.encoded)
         with listener(out) as listen:
-            found = survey(site, rewriting, selection, listen)
+            found = survey(site, rewriting, selection_of(args), listen)
         _show(out, site, found, rewriting)
-        plan = {"environment": environment.name, "rows": dict(found.rows), **rewriting.as_json()}
-        if args.dry_run or not found.rows:
-            out.document("rewrite", {"done": False, **plan})
-            out.say("dry run: nothing was changed" if found.rows else "nothing to change")
-            return DONE
-        out.confirm(
-            f"Change {plural(found.rows.total(), 'row')} in {environment.name}?",
-            given=args.yes,
-            target=environment.name,
-            production=environment.role == "production",
+        count = plural(found.rows.total(), "row")
+        question = f"Change {count} in {environment.name}?"
+        done = make(
+            args, out, journals_of(project), site, "rewrite", rewriting, found, question, "changed"
         )
-        with listener(out) as listen:
-            done, rows = change(
-                site, "rewrite", rewriting.again(), selection, journals_of(project), listen
-            )
-    out.show(
-        lead("✓ ", "bold green").append(
-            f"Run {done.number}: {plural(rows.total(), 'row')} changed in {environment.name}"
-        )
-    )
-    for pair in pairs:
+    for pair in pairs if done is not None else ():
         if pair.old == environment.address and isinstance(pair.new, Address):
             out.show(
                 f'Next: address = "{pair.new}" in [environment.{environment.name}] of vetrin.toml'
             )
-    out.show(f"Back: vetrin undo {environment.name}")
-    out.document("rewrite", {"done": True, "run": done.number, **plan})
     return DONE
 
 

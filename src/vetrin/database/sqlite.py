@@ -31,6 +31,7 @@ from .contract import (
     Where,
     pending,
 )
+from .query import Dialect
 
 _NAME = r'(?:"(?:[^"]|"")*"|`(?:[^`]|``)*`|\[[^\]]*\]|\'(?:[^\']|\'\')*\'|[^\s(]+)'
 _CREATE = re.compile(rf"\s*CREATE\s+TABLE\s+(?:IF\s+NOT\s+EXISTS\s+)?{_NAME}", re.IGNORECASE)
@@ -47,16 +48,7 @@ def quote(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
 
 
-def _where(where: Where | None) -> tuple[str, list[object]]:
-    if not where:
-        return "", []
-    parts: list[str] = []
-    values: list[object] = []
-    for column, wanted in where.items():
-        options = [wanted] if isinstance(wanted, (str, int)) else list(wanted)
-        parts.append(f"{quote(column)} IN ({', '.join('?' * len(options))})")
-        values += options
-    return " WHERE " + " AND ".join(parts), values
+_DIALECT = Dialect(quote, "?")
 
 
 class _Reader:
@@ -85,9 +77,8 @@ class _Reader:
             yield Batch(width, cells, size, mixed=True)
 
     def count(self, table: str, where: Where | None = None) -> int:
-        clause, values = _where(where)
+        sql, values = _DIALECT.count(table, where)
         with _said(table):
-            sql = f"SELECT count(*) FROM {quote(table)}{clause}"
             return int(self._connection.execute(sql, values).fetchone()[0])
 
 
@@ -236,12 +227,7 @@ class SqliteDatabase:
         descending: bool = False,
         limit: int | None = None,
     ) -> list[tuple[Any, ...]]:
-        clause, values = _where(where)
-        sql = f"SELECT {', '.join(map(quote, columns))} FROM {quote(table)}{clause}"
-        if order:
-            sql += f" ORDER BY {quote(order)}" + (" DESC" if descending else "")
-        if limit is not None:
-            sql += f" LIMIT {int(limit)}"
+        sql, values = _DIALECT.select(table, columns, where, order, descending, limit)
         with _said(table):
             return [
                 tuple(c.decode("utf-8", "replace") if isinstance(c, Text) else c for c in row)

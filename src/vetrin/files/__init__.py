@@ -2,7 +2,7 @@
 
 from .contract import BLOCK, Entry, FilesError, FileTree, Kind, Manifest, Move
 from .difference import Difference, compare_trees
-from .local import OWN_FOLDER, LocalTree
+from .local import OWN_FOLDER, LocalTree, own_folder
 
 __all__ = [
     "BLOCK",
@@ -16,4 +16,5 @@ __all__ = [
     "Manifest",
     "Move",
     "compare_trees",
+    "own_folder",
 ]

@@ -30,6 +30,19 @@ def _said(path: str) -> Iterator[None]:
         raise FilesError(f"{path}: {error.strerror or error}") from error
 
 
+def own_folder(root: Path) -> Path:
+    """Vetrin's own folder below ``root``, made if it is not there.
+
+    It may lie below a web server's root: nothing in it is for visitors, nor for version control.
+    """
+    own = root / OWN_FOLDER
+    own.mkdir(mode=0o700, parents=True, exist_ok=True)
+    for name, text in ((".htaccess", "Require all denied\n"), (".gitignore", "*\n")):
+        if not (own / name).exists():
+            (own / name).write_text(text, encoding="ascii")
+    return own
+
+
 class LocalTree:
     """The files below ``root``, a folder on this machine."""
 
@@ -100,18 +113,9 @@ class LocalTree:
     def _own(self, token: str, side: Side) -> Path:
         return self.root / OWN_FOLDER / token / side
 
-    def _prepare(self) -> None:
-        own = self.root / OWN_FOLDER
-        if not own.is_dir():
-            own.mkdir(mode=0o700)
-        # The folder may lie below a web server's root: nothing in it is for visitors or for git.
-        for name, text in ((".htaccess", "Require all denied\n"), (".gitignore", "*\n")):
-            if not (own / name).exists():
-                (own / name).write_text(text, encoding="ascii")
-
     def stage(self, token: str, entry: Entry, blocks: Iterable[bytes]) -> None:
         with _said(entry.path):
-            self._prepare()
+            own_folder(self.root)
             path = self._own(token, "new") / entry.path
             path.parent.mkdir(parents=True, exist_ok=True)
             if entry.kind == "link":

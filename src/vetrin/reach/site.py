@@ -70,6 +70,17 @@ class Site:
             found[key] = (*found.get(key, ()), rule)
         return found
 
+    def rewritable(self, table: Table) -> list[int]:
+        """The columns of a table that may hold addresses: texts that are no key and not fixed."""
+        fixed = {self.prefix + name for name in self.definition.fixed}
+        return [
+            index
+            for index, column in enumerate(table.columns)
+            if column.text
+            and column.name not in table.fixed
+            and f"{table.name}.{column.name}" not in fixed
+        ]
+
     def has_table(self, name: str) -> bool:
         return any(table.name == self.prefix + name for table in self.tables)
 

@@ -12,7 +12,7 @@ from .events import (
     TableStarted,
     silent,
 )
-from .inplace import Selection, Survey, change, survey
+from .inplace import Selection, Survey, Work, change, survey
 from .journal import Journals, Run
 from .plan import PARTS, Part, Plan, TablePlan, build_plan, may_read, may_write
 from .rewriting import Healing, Rewriting
@@ -40,6 +40,7 @@ __all__ = [
     "TableDone",
     "TablePlan",
     "TableStarted",
+    "Work",
     "build_plan",
     "change",
     "may_read",

@@ -71,22 +71,16 @@ class Selection:
     columns: tuple[str, ...] = ()
 
     def indexes(self, site: Site, table: Table) -> list[int]:
-        fixed = {site.prefix + name for name in site.definition.fixed}
         if self.tables and not _named(site, table.name, self.tables):
             return []
         return [
             index
-            for index, column in enumerate(table.columns)
-            if column.text
-            and column.name not in table.fixed
-            and f"{table.name}.{column.name}" not in fixed
-            and (
-                not self.columns
-                or any(
-                    fnmatch.fnmatchcase(name, pattern)
-                    for name in _spellings(site, table.name, column.name)
-                    for pattern in self.columns
-                )
+            for index in site.rewritable(table)
+            if not self.columns
+            or any(
+                fnmatch.fnmatchcase(name, pattern)
+                for name in _spellings(site, table.name, table.columns[index].name)
+                for pattern in self.columns
             )
         ]
 

@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from ..database import Attachment, Exchange, Patch
-from ..files import Move
+from ..files import Move, own_folder
 
 PLANNED, SWAPPING, DONE, FAILED, TAKEN_BACK = "planned", "swapping", "done", "failed", "taken-back"
 
@@ -112,10 +112,8 @@ class Journals:
 
     def begin(self, kind: str, source: str, target: str, undoes: int | None = None) -> Run:
         """Make the journal of a new run, and its first entry."""
-        self._folder.mkdir(parents=True, exist_ok=True)
-        ignore = self._state / ".gitignore"
-        if not ignore.exists():
-            ignore.write_text("*\n", encoding="ascii")
+        own_folder(self._state.parent)
+        self._folder.mkdir(exist_ok=True)
         number = max((run.number for run in self.runs()), default=0)
         while True:
             number += 1

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from datetime import datetime
 from pathlib import Path
 
-from ..files import OWN_FOLDER
+from ..files import own_folder
 from .errors import Refused
 
 
@@ -22,9 +22,7 @@ def only_run(environment: str, root: Path) -> Iterator[None]:
     Raises:
         Refused: another run holds it; says who, from where and since when.
     """
-    folder = root / OWN_FOLDER
-    folder.mkdir(mode=0o700, exist_ok=True)
-    with (folder / "lock").open("a+", encoding="utf-8") as file:
+    with (own_folder(root) / "lock").open("a+", encoding="utf-8") as file:
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:

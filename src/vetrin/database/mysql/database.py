@@ -34,24 +34,16 @@ from ..contract import (
     Where,
     pending,
 )
+from ..query import Dialect
+from .columns import WIDE_CHARSETS, quote, read_column
 from .literals import LOAD_OPTIONS, insert_statements, load_block
 from .wire import Wire
 
 _MODE = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES"
 _INSERT_BYTES = 1 << 20
+_DIALECT = Dialect(quote, "%s")
 _DEFINER = re.compile(r"\s+DEFINER\s*=\s*`(?:[^`]|``)*`@`(?:[^`]|``)*`", re.IGNORECASE)
 _FOREIGN_KEY = re.compile(r"^  (CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY .*?),?$", re.MULTILINE)
-
-_TEXT_TYPES = {
-    "char", "varchar", "tinytext", "text", "mediumtext", "longtext", "json",
-    "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob",
-}  # fmt: skip
-_NUMBERED = {"bit", "enum", "set"}
-_GEOMETRIES = {
-    "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring",
-    "multipolygon", "geometrycollection", "geomcollection",
-}  # fmt: skip
-_WIDE = {"ucs2", "utf16", "utf16le", "utf32"}
 
 
 @dataclass(frozen=True)
@@ -68,10 +60,6 @@ class Credentials:
     @property
     def where(self) -> str:
         return self.socket or f"{self.host}:{self.port or 3306}"
-
-
-def quote(name: str) -> str:
-    return "`" + name.replace("`", "``") + "`"
 
 
 @contextlib.contextmanager
@@ -94,18 +82,6 @@ def _remedy(code: int, credentials: Credentials) -> str:
     return f"check that the server runs and listens at {credentials.where}"
 
 
-def _where(where: Where | None) -> tuple[str, list[object]]:
-    if not where:
-        return "", []
-    parts: list[str] = []
-    values: list[object] = []
-    for column, wanted in where.items():
-        options = [wanted] if isinstance(wanted, (str, int)) else list(wanted)
-        parts.append(f"{quote(column)} IN ({', '.join(['%s'] * len(options))})")
-        values += options
-    return " WHERE " + " AND ".join(parts), values
-
-
 class _Reader:
     def __init__(self, wire: Wire) -> None:
         self._wire = wire
@@ -125,9 +101,9 @@ class _Reader:
 
 
 def _count(connection: Any, table: str, where: Where | None) -> int:
-    clause, values = _where(where)
+    sql, values = _DIALECT.count(table, where)
     with _said(table), connection.cursor() as cursor:
-        cursor.execute(f"SELECT COUNT(*) FROM {quote(table)}{clause}", values or None)
+        cursor.execute(sql, values or None)
         return int(cursor.fetchone()[0])
 
 
@@ -232,8 +208,8 @@ class MysqlDatabase:
         ):
             if "GENERATED" in str(extra).upper().replace("DEFAULT_GENERATED", ""):
                 continue
-            columns.setdefault(table, []).append(_column(column, str(kind).lower(), str(whole)))
-            if charset in _WIDE:
+            columns.setdefault(table, []).append(read_column(column, str(kind).lower(), str(whole)))
+            if charset in WIDE_CHARSETS:
                 notes.setdefault(table, []).append(
                     f"column {column} is stored as {charset}: addresses in it are not rewritten"
                 )
@@ -310,12 +286,7 @@ class MysqlDatabase:
         descending: bool = False,
         limit: int | None = None,
     ) -> list[tuple[Any, ...]]:
-        clause, values = _where(where)
-        sql = f"SELECT {', '.join(map(quote, columns))} FROM {quote(table)}{clause}"
-        if order:
-            sql += f" ORDER BY {quote(order)}" + (" DESC" if descending else "")
-        if limit is not None:
-            sql += f" LIMIT {int(limit)}"
+        sql, values = _DIALECT.select(table, columns, where, order, descending, limit)
         return [tuple(row) for row in self._rows(table, sql, values or None)]
 
     def _create_text(self, table: str) -> str:
@@ -594,21 +565,6 @@ class MysqlDatabase:
                     raise
                 time.sleep(0.25)
         self._do(name, f"DROP TABLE IF EXISTS {quote(name)}")
-
-
-def _column(name: str, kind: str, whole: str) -> Column:
-    quoted = quote(name)
-    if kind in _NUMBERED:
-        return Column(name, whole, False, f"{quoted}+0", "CAST({} AS UNSIGNED)")
-    if kind == "float":
-        # The text of a FLOAT is cut to six digits; as a DOUBLE it is whole.
-        return Column(name, whole, False, f"{quoted}+0e0", "{}")
-    if kind in _GEOMETRIES:
-        # The stored form (four bytes for the reference system, then WKB) goes in as it came out.
-        return Column(name, whole, False, quoted, "{}")
-    if kind == "json":
-        return Column(name, whole, True, quoted, "CONVERT({} USING utf8mb4)")
-    return Column(name, whole, kind in _TEXT_TYPES, quoted, "{}")
 
 
 def _update(patch: Patch) -> str:

@@ -1,0 +1,36 @@
+"""How a column's stored value is read as bytes and written back, by its type."""
+
+from __future__ import annotations
+
+from ..contract import Column
+
+_TEXT = {
+    "char", "varchar", "tinytext", "text", "mediumtext", "longtext", "json",
+    "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob",
+}  # fmt: skip
+_NUMBERED = {"bit", "enum", "set"}
+_GEOMETRIES = {
+    "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring",
+    "multipolygon", "geometrycollection", "geomcollection",
+}  # fmt: skip
+WIDE_CHARSETS = {"ucs2", "utf16", "utf16le", "utf32"}
+
+
+def quote(name: str) -> str:
+    return "`" + name.replace("`", "``") + "`"
+
+
+def read_column(name: str, kind: str, whole: str) -> Column:
+    """The column of a type (``bigint``) that is written out as ``whole`` (``bigint(20) unsigned``)."""
+    quoted = quote(name)
+    if kind in _NUMBERED:
+        return Column(name, whole, False, f"{quoted}+0", "CAST({} AS UNSIGNED)")
+    if kind == "float":
+        # The text of a FLOAT is cut to six digits; as a DOUBLE it is whole.
+        return Column(name, whole, False, f"{quoted}+0e0", "{}")
+    if kind in _GEOMETRIES:
+        # The stored form (four bytes for the reference system, then WKB) goes in as it came out.
+        return Column(name, whole, False, quoted, "{}")
+    if kind == "json":
+        return Column(name, whole, True, quoted, "CONVERT({} USING utf8mb4)")
+    return Column(name, whole, kind in _TEXT, quoted, "{}")
