@@ -396,6 +396,15 @@ def test_separators_inside_values_survive(pair: Pair) -> None:
     )
 
 
+def test_nulls_at_the_edges_of_a_batch(pair: Pair) -> None:
+    pair.in_source(
+        "CREATE TABLE a (x VARCHAR(9), y VARCHAR(9))",
+        "INSERT INTO a VALUES (NULL, 'b'), ('c', NULL)",
+    )
+    transfer(pair)
+    assert pair.in_target("SELECT x, y FROM a ORDER BY y") == [("c", None), (None, "b")]
+
+
 def test_a_value_larger_than_one_packet(pair: Pair) -> None:
     size = 16_900_000 if pair.source.engine == "sqlite" else 16_000_000
     made = (

@@ -171,6 +171,22 @@ def test_pull_into_another_wordpress_and_back(sites: Sites) -> None:
     assert everything(local) == pulled
 
 
+def test_the_same_database_by_another_way_is_refused(sites: Sites) -> None:
+    """Production is reached by socket, the copy by port: only the server can tell they are one."""
+    path = sites.local.root / "wp-config.php"
+    text = path.read_text()
+    before = everything(sites.production)
+    path.write_text(text.replace("railway_copy", "railway_live").replace("copyist", "live"))
+    os.environ["VETRIN_TEST_WORD"] = sites.production.password
+    path.write_text(path.read_text().replace("HARROWMERE_WORD", "VETRIN_TEST_WORD"))
+    try:
+        sites.vetrin("pull", "--yes", code=5)
+    finally:
+        path.write_text(text)
+        del os.environ["VETRIN_TEST_WORD"]
+    assert everything(sites.production) == before
+
+
 def test_the_copy_answers_as_wordpress(sites: Sites) -> None:
     local = sites.local
     if not sites.rows(local, "SELECT 1 FROM wp_posts WHERE post_title = 'News number 7'"):

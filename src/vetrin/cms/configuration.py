@@ -86,8 +86,10 @@ def read_configuration(
     """
     rule = definition.configuration
     found = dict(given or {})
+    if "file" in found:
+        found["database"] = found.pop("file")
     path = configuration_file(root, definition)
-    if path is None and "database" not in found and "file" not in found:
+    if path is None and "database" not in found:
         names = " or ".join(name for name in rule.files if not name.startswith("../"))
         raise ConfigurationError(
             f"there is no {names} in {root}; is this the root of the site? "
@@ -119,7 +121,7 @@ def read_configuration(
                 value = values.values.get(one)
                 if value is not None:
                     found[key] = str(value)
-    database = found.get("database") or found.get("file")
+    database = found.get("database")
     if not database:
         raise ConfigurationError(f"{path or root}: it does not say which database the site uses")
     return SiteConfiguration(

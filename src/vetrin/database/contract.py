@@ -38,7 +38,11 @@ class RowsDiffer(DatabaseError):
 
 @dataclass(frozen=True)
 class Facts:
-    """What matters about a server before rows are moved to it; ``limits`` are in bytes."""
+    """What matters about a server before rows are moved to it; ``max_statement`` is in bytes.
+
+    ``where`` says for a person how the database is reached; ``identity`` is the same for two
+    connections to one database, however they are made.
+    """
 
     engine: str
     product: str
@@ -47,6 +51,7 @@ class Facts:
     max_statement: int | None
     bulk_load: bool | None
     where: str
+    identity: str
     details: Mapping[str, str] = field(default_factory=dict)
 
 

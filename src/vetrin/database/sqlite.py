@@ -144,6 +144,7 @@ class SqliteDatabase:
                 max_statement=None,
                 bulk_load=None,
                 where=str(self._path),
+                identity=str(self._path.resolve()),
                 details={"journal mode": self._one("PRAGMA journal_mode")},
             )
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import Any, Literal
 
 from ..check import Standing, standing
@@ -243,7 +242,8 @@ def _fit(source: Site, target: Site) -> None:
             f"{target.database.engine}: rows can not pass from one to the other",
             "set up both with the same kind of database",
         )
-    if source.database.facts().where == target.database.facts().where and _same(source, target):
+    one_database = source.database.facts().identity == target.database.facts().identity
+    if one_database and source.prefix == target.prefix:
         raise Refused(
             f"{theirs} and {ours} use the same tables of the same database",
             f"give {ours} a database of its own, or another prefix",
@@ -259,13 +259,6 @@ def _fit(source: Site, target: Site) -> None:
             f"{theirs} has no tables that begin with {source.prefix!r}",
             "check the prefix and the database in its configuration",
         )
-
-
-def _same(source: Site, target: Site) -> bool:
-    return source.prefix == target.prefix and (
-        source.configuration.database == target.configuration.database
-        or Path(source.configuration.database) == Path(target.configuration.database)
-    )
 
 
 def _tables(source: Site, target: Site) -> tuple[tuple[TablePlan, ...], tuple[str, ...]]:

@@ -181,6 +181,9 @@ class MysqlDatabase:
             name, "SELECT @@character_set_database, @@collation_database"
         )
         (user,), *_ = self._rows(name, "SELECT CURRENT_USER()")
+        (server,), *_ = self._rows(
+            name, "SELECT CONCAT_WS('|', @@hostname, @@port, @@datadir, DATABASE())"
+        )
         return Facts(
             engine=self.engine,
             product="MariaDB" if "mariadb" in f"{version} {comment}".lower() else "MySQL",
@@ -189,6 +192,7 @@ class MysqlDatabase:
             max_statement=int(packet),
             bulk_load=bool(infile),
             where=f"{name} on {self._credentials.where}",
+            identity=str(server),
             details={
                 "collation": str(collation),
                 "account": str(user),

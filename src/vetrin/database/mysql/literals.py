@@ -67,7 +67,8 @@ def insert_statements(
         if joined is not None and len(joined) < most // 3:
             joined = joined.replace(b"\\", b"\\\\").replace(b"'", b"''")
             joined = joined.replace(FIELD, b"','").replace(LINE, b"'),('")
-            yield head + b"('" + joined.replace(b"'" + _NULL + b"'", b"NULL") + b"')"
+            rows = b"('" + joined + b"')"
+            yield head + rows.replace(b"'" + _NULL + b"'", b"NULL")
             return
     yield from _row_by_row(head, columns, batch, limit, most)
 
