@@ -113,3 +113,30 @@ def mariadb(folder: Path, *options: str) -> Iterator[Mariadb]:
         yield server
     finally:
         server.stop()
+
+
+def mariadb_site(server: Mariadb, folder: Path, word: str, statements: list[str]) -> Path:
+    """The shell of a WordPress without the CMS itself: marker files, configuration, tables.
+
+    ``live`` is the project's production, anything else its local environment; vetrin.toml, once both
+    are there, names the two.
+    """
+    server.run(f"DROP DATABASE IF EXISTS {word}_site")
+    server.create(f"{word}_site", "shell", "shell-word")
+    server.run(*statements, database=f"{word}_site")
+    root = folder / word
+    for marker in ("wp-includes/version.php", "wp-load.php", "wp-admin/admin.php"):
+        (root / marker).parent.mkdir(parents=True, exist_ok=True)
+        (root / marker).write_text("<?php\n")
+    (root / "wp-content/uploads").mkdir(parents=True)
+    (root / f"wp-content/uploads/{word}.txt").write_text(word)
+    (root / "wp-config.php").write_text(
+        f"<?php define('DB_NAME', '{word}_site'); define('DB_USER', 'shell'); define('DB_PASSWORD',"
+        f" 'shell-word'); define('DB_HOST', '127.0.0.1:{server.port}'); $table_prefix = 'wp_';"
+    )
+    name = "production" if word == "live" else "local"
+    with (folder / "vetrin.toml").open("a") as file:
+        if file.tell() == 0:
+            file.write('[site]\nname = "x"\ncms = "wordpress"\n')
+        file.write(f'[environment.{name}]\naddress = "https://{word}.test"\nroot = "{word}"\n')
+    return root

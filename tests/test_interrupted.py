@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from systems import Mariadb
+from systems import Mariadb, mariadb_site
 from vetrin.database import sqlite as sqlite_engine
 from vetrin.database.digest import table_digest
 from vetrin.database.mysql import database as mysql_engine
@@ -253,26 +253,11 @@ TABLES = (
 
 def test_a_pull_on_mariadb_killed_anywhere(tmp_path: Path, database_server: Mariadb) -> None:
     server = database_server
-    for name, word in (("production", "live"), ("local", "copy")):
-        server.run(f"DROP DATABASE IF EXISTS killed_{word}")
-        server.create(f"killed_{word}", "killed", "killed-word")
-        rows = "(1, ' a'), (2, 'b')" if word == "live" else "(1, 'mine')"
-        server.run(*TABLES, f"INSERT INTO wp_stops VALUES {rows}", "INSERT INTO wp_trains VALUES (7, 1)",
-                   f"INSERT INTO wp_options VALUES (1, 'home', 'https://{word}.test')", database=f"killed_{word}")  # fmt: skip
-        root = tmp_path / name
-        for marker in ("wp-includes/version.php", "wp-load.php", "wp-admin/admin.php"):
-            (root / marker).parent.mkdir(parents=True, exist_ok=True)
-            (root / marker).write_text("<?php\n")
-        (root / "wp-content/uploads").mkdir(parents=True)
-        (root / f"wp-content/uploads/{word}.txt").write_text(word)
-        (root / "wp-config.php").write_text(
-            f"<?php define('DB_NAME', 'killed_{word}'); define('DB_USER', 'killed'); define('DB_PASSWORD',"
-            f" 'killed-word'); define('DB_HOST', '127.0.0.1:{server.port}'); $table_prefix = 'wp_';"
-        )
-    (tmp_path / "vetrin.toml").write_text(
-        '[site]\nname = "x"\ncms = "wordpress"\n[environment.production]\naddress = "https://live.test"\n'
-        'root = "production"\n[environment.local]\naddress = "https://copy.test"\nroot = "local"\n'
-    )
+    for word, rows in (("live", "(1, ' a'), (2, 'b')"), ("copy", "(1, 'mine')")):
+        mariadb_site(server, tmp_path, word, [
+            *TABLES, f"INSERT INTO wp_stops VALUES {rows}", "INSERT INTO wp_trains VALUES (7, 1)",
+            f"INSERT INTO wp_options VALUES (1, 'home', 'https://{word}.test')",
+        ])  # fmt: skip
 
     def state() -> dict[str, object]:
         project = load_project(tmp_path)
@@ -284,7 +269,7 @@ def test_a_pull_on_mariadb_killed_anywhere(tmp_path: Path, database_server: Mari
             names = [table.name for table in site.tables]
             found["hanging"] = site.database.attachments(names, site.views)
             found["schemas"] = [site.database.schema(name) for name in names]
-        uploads = tmp_path / "local/wp-content/uploads"
+        uploads = tmp_path / "copy/wp-content/uploads"
         found["files"] = sorted(path.name for path in uploads.iterdir())
         return found
 
@@ -302,5 +287,5 @@ def test_a_pull_on_mariadb_killed_anywhere(tmp_path: Path, database_server: Mari
         steps += 1
     assert steps > 40
     assert state()["files"] == ["copy.txt", "live.txt"]
-    rows = server.run("SELECT id, name FROM wp_calls", database="killed_copy")
+    rows = server.run("SELECT id, name FROM wp_calls", database="copy_site")
     assert rows == [(7, "a")]

@@ -322,7 +322,10 @@ def _undo(target: Site, last: Run, run: Run, listener: Listener) -> None:
     ]
     detach: list[Attachment] = []
     if exchanges:
-        detach = target.database.attachments([e.live for e in exchanges], target.views)
+        # Views that the last run did not deal with stay.
+        dealt = {a.name for a in (*last.attach, *last.detach) if a.kind == "view"}
+        views = [view for view in target.views if view in dealt]
+        detach = target.database.attachments([e.live for e in exchanges], views)
     moves = [move.reversed() for move in reversed(last.moves)]
     patches = [patch.reversed() for patch in last.patches]
     run.write(
