@@ -149,6 +149,8 @@ def test_broken_values_are_named_by_table_column_and_key(sample: Sample) -> None
     assert report["rewriting"]["broken"] == [
         {"table": "settings", "column": "value", "key": "name=menu"}
     ]
+    for column in report["rewriting"]["columns"]:
+        assert sum(place["count"] for place in column["places"]) == column["replaced"]
     connection = sqlite3.connect(sample.root("local") / "data/harrowmere.sqlite")
     assert connection.execute("SELECT value FROM settings WHERE name = 'menu'").fetchone() == (
         f'a:1:{{i:0;s:3:"{live}";}}',

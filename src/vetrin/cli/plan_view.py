@@ -167,9 +167,7 @@ def show_left(out: Out, rewriting: Rewriting) -> None:
     if rewriting.broken:
         out.show(
             lead("! ", "yellow").append(
-                f"{plural(rewriting.broken, 'serialised value')} with wrong lengths stayed as they "
-                "were, byte for byte:",
-                style="",
+                f"left byte for byte: {plural(rewriting.broken, 'serialised value')} with wrong lengths"
             )
         )
         for item in rewriting.left:
@@ -177,11 +175,20 @@ def show_left(out: Out, rewriting: Rewriting) -> None:
         out.show(
             f"  `vetrin heal {rewriting.own.name if rewriting.own else 'ENV'}` mends what can be read in one way"
         )
+    left = {key: tally.left for key, tally in rewriting.columns.items() if tally.left}
+    if left:
+        where = ", ".join(f"{'.'.join(key)} {number(count)}" for key, count in sorted(left.items()))
+        out.show(
+            lead("! ", "yellow").append(
+                f"{plural(sum(left.values()), 'place')} stayed, for changing them would do harm (a key "
+                f"that would clash with another, a payload of a format of its own): {where}"
+            )
+        )
     if rewriting.strays and rewriting.own is not None:
         names = ", ".join(sorted({name for _, _, name in rewriting.strays}))
         out.show(
             lead("! ", "yellow").append(
-                f"{plural(rewriting.strays.total(), 'reference')} to {names} remain; "
+                f"still there: {plural(rewriting.strays.total(), 'reference')} to {names}; "
                 f"`vetrin strays {rewriting.own.name}` lists them"
             )
         )

@@ -146,6 +146,10 @@ class Rewriting:
                     "column": column,
                     "values": self.values[table, column],
                     "replaced": tally.total,
+                    "places": [
+                        {"pair": pair, "form": form, "count": count}
+                        for (pair, form), count in sorted(tally.replaced.items())
+                    ],
                     "broken": tally.broken,
                     "left": tally.left,
                 }
