@@ -81,6 +81,7 @@ class Rewriter:
         ends = list(accumulate([len(value) + 1 if value else 1 for value in values]))
         at, total = 0, len(matches)
         index = -1
+        escaped = may_hold_serialised(joined)
         while at < total:
             index = bisect_right(ends, matches[at].start, index + 1)
             end = ends[index]
@@ -89,7 +90,7 @@ class Rewriter:
                 at += 1
             value = values[index]
             assert value is not None
-            if php.looks_serialised(value) or may_hold_serialised(value):
+            if php.looks_serialised(value) or (escaped and may_hold_serialised(value)):
                 before = tally.broken
                 new = self._value(value, tally, 0)
                 if broken is not None and tally.broken > before:
@@ -258,11 +259,11 @@ def _replace(data: bytes, matches: list[Match], tally: Tally, offset: int = 0) -
     replaced = tally.replaced
     pieces: list[bytes] = []
     done = 0
-    for match in matches:
-        replaced[match.pair, match.form] += 1
-        pieces.append(data[done : match.start - offset])
-        pieces.append(match.new)
-        done = match.end - offset
+    for start, end, pair, form, new in matches:
+        replaced[pair, form] += 1
+        pieces.append(data[done : start - offset])
+        pieces.append(new)
+        done = end - offset
     pieces.append(data[done:])
     return b"".join(pieces)
 

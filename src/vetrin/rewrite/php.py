@@ -24,6 +24,7 @@ _CUSTOM = re.compile(rb'C:(\d{1,18}):"')
 _ESCAPED = re.compile(rb'S:(\d{1,18}):"')
 _ENUM = re.compile(rb'E:(\d{1,18}):"')
 _KEY_INT = re.compile(rb"i:[+-]?\d{1,40};")
+_FIRST = b"aOsSCE \t\n\r\v\f"
 _LOOKS = re.compile(rb'\s*(?:a:\d+:\{|O:\d+:"|s:\d+:"|S:\d+:"|C:\d+:"|E:\d+:")')
 # What most long arrays are made of: number keys, and strings without a quote in them. A block of
 # these is checked by three calls in C instead of a turn of the loop for each.
@@ -65,7 +66,7 @@ class Parsed:
 
 def looks_serialised(data: bytes) -> bool:
     """True if ``data`` begins like a serialised container or string."""
-    return _LOOKS.match(data) is not None
+    return data[:1] in _FIRST and _LOOKS.match(data) is not None
 
 
 def walk(data: bytes, start: int = 0, hits: Sequence[int] | None = None) -> Parsed:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
+from operator import itemgetter
 from typing import NamedTuple
 
 from .address import DEFAULT_PORTS, Address
@@ -45,15 +46,16 @@ _ANY_AUTHORITY = re.compile(rb"/\\*/|2f%(?:25)?2f|2f\\+u002f|;&#(?:x0*2f|0*47);|
 _CHUNK = 1 << 18
 # What stands before nearly every host: these are compared, everything else is parsed.
 _USUAL = {
-    b"https://": (PLAIN, b"/"),
-    b"http://": (PLAIN, b"/"),
-    b"https:\\/\\/": (JSON, b"\\/"),
-    b"http:\\/\\/": (JSON, b"\\/"),
+    b"https://": (8, PLAIN, b"/"),
+    b"http://": (7, PLAIN, b"/"),
+    b"https:\\/\\/": (10, JSON, b"\\/"),
+    b"http:\\/\\/": (9, JSON, b"\\/"),
 }
-_USUAL_LENGTHS = (8, 7, 10, 9)
 # Behind a host these may go on with it, begin a port, or hide one: they are looked at closely.
-_AMBIGUOUS = _HOST_BYTES + b":%\\&"
+_AMBIGUOUS = frozenset(bytes((byte,)) for byte in _HOST_BYTES + b":%\\&")
+_HIDING = frozenset((b"\\", b"u", b""))
 _FEW = 4
+_START = itemgetter(0)
 _SEPARATOR_ENDS = frozenset(b"/\\fFcC;")
 
 
@@ -79,6 +81,10 @@ class _AddressRule(NamedTuple):
     new_port: bytes
     new_segments: tuple[bytes, ...]
     whole: dict[bytes, bytes]
+
+
+# Where the anchor lies in a host, the host and its length, the pair, and what replaces a match.
+_Usual = tuple[int, bytes, int, int, dict[bytes, bytes]]
 
 
 class _PathRule:
@@ -163,11 +169,17 @@ class Scanner:
             chosen = choose_anchors([*needles, *self._odd_hosts])
         for rules in (*self._hosts.values(), *self._odd_hosts.values()):
             rules.sort(key=lambda rule: -len(rule.segments))
-        self._host_anchors: dict[bytes, list[tuple[int, bytes]]] = {}
-        for host in self._hosts:
+        self._host_anchors: dict[bytes, list[_Usual]] = {}
+        for host, rules in self._hosts.items():
             if host in chosen:
-                anchor = chosen[host]
-                self._host_anchors.setdefault(anchor, []).append((host.find(anchor), host))
+                usual = self._host_anchors.setdefault(chosen[host], [])
+                longest = rules[0]
+                if longest.port is None and not longest.segments:
+                    offset = host.find(chosen[host])
+                    usual.append((offset, host, len(host), longest.pair, longest.whole))
+        for usual in self._host_anchors.values():
+            if len(usual) > _FEW:
+                usual.clear()
         self._odd_at: dict[bytes, list[tuple[int, bytes]]] = {}
         for host in self._odd_hosts:
             self._odd_at.setdefault(chosen[host], []).append((host.find(chosen[host]), host))
@@ -200,7 +212,7 @@ class Scanner:
             {
                 slash: new.scheme.encode() + b":" + slash * 2 + new.host.encode() + rest
                 + b"".join(slash + segment for segment in segments)
-                for _, slash in _USUAL.values()
+                for _, _, slash in _USUAL.values()
             },
         )  # fmt: skip
         host = old.host.encode()
@@ -232,16 +244,19 @@ class Scanner:
     def find(self, data: bytes) -> list[Match]:
         """All matches in ``data``, leftmost first and longest at each place, none overlapping."""
         found = list(self._candidates(data, data.lower()))
-        found.sort(key=lambda match: (match.start, -match.end))
+        found.sort(key=_START)
         kept: list[Match] = []
-        end = -1
+        start = end = -1
         for match in found:
-            if match.start >= end:
-                end = match.end
-                # A pair may protect a text by replacing it with itself.
-                if data[match.start : end] != match.new:
-                    kept.append(match)
-        return kept
+            if match[0] >= end:
+                kept.append(match)
+            elif match[0] == start and match[1] > end:
+                kept[-1] = match
+            else:
+                continue
+            start, end = match[0], match[1]
+        # A pair may protect a text by replacing it with itself.
+        return [match for match in kept if data[match[0] : match[1]] != match[4]]
 
     def _candidates(self, data: bytes, low: bytes) -> Iterator[Match]:
         if self._any_authority:
@@ -260,11 +275,15 @@ class Scanner:
             position = low.find(anchor)
             while position >= 0:
                 if hosts is not None:
-                    match = self._host_at(data, low, position, hosts) or self._host_around(
+                    match = self._usual_at(data, low, position, hosts) or self._host_around(
                         data, low, position, position + len(anchor)
                     )
                     if match is not None:
                         yield match
+                        if not (odd or literals):
+                            # No path can begin inside an address.
+                            position = low.find(anchor, match.end)
+                            continue
                 for offset, host in odd:
                     start = position - offset
                     if start >= 0 and low.startswith(host, start):
@@ -281,27 +300,29 @@ class Scanner:
                         yield Match(start, start + len(old), index, LITERAL, new)
                 position = low.find(anchor, position + 1)
 
-    def _host_at(
-        self, data: bytes, low: bytes, position: int, hosts: list[tuple[int, bytes]]
+    def _usual_at(
+        self, data: bytes, low: bytes, position: int, usual: list[_Usual]
     ) -> Match | None:
         """The match at an anchor's hit where it is written in the most usual way."""
-        if len(hosts) > _FEW:
-            return None
-        for offset, host in hosts:
+        for offset, host, length, pair, whole in usual:
             begin = position - offset
-            if begin < 7 or low[begin - 1] != 0x2F or not low.startswith(host, begin):
+            if begin < 10 or not low.startswith(host, begin):
                 continue
-            end = begin + len(host)
+            end = begin + length
             following = low[end : end + 1]
-            if following in _AMBIGUOUS and following:
+            # A backslash only begins another escape, unless it is that of a colon.
+            if following in _AMBIGUOUS and (
+                following != b"\\" or low[end + 1 : end + 2] in _HIDING
+            ):
                 return None
-            for length in _USUAL_LENGTHS:
-                usual = _USUAL.get(data[begin - length : begin])
-                if usual is not None:
-                    rule = self._hosts[host][0]
-                    if rule.port is not None or rule.segments:
-                        return None
-                    return Match(begin - length, end, rule.pair, usual[0], rule.whole[usual[1]])
+            before = data[begin - 10 : begin]
+            written = _USUAL.get(before[2:]) or _USUAL.get(before[3:]) or _USUAL.get(before)
+            if written is None:
+                written = _USUAL.get(before[1:])
+            if written is not None:
+                length, form, slash = written
+                return Match(begin - length, end, pair, form, whole[slash])
+            return None
         return None
 
     def _host_around(self, data: bytes, low: bytes, start: int, end: int) -> Match | None:
