@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import logging
 import os
 import sys
 import traceback
@@ -18,8 +17,6 @@ from ..rewrite import MappingError
 from ..sync import JobError, Refused
 from .console import Out
 from .main import FAILED, REFUSED, USAGE
-
-log = logging.getLogger("vetrin")
 
 
 class Usage(Exception):

@@ -94,7 +94,6 @@ class EncodedRule:
 class CheckRule:
     login: str | None = None
     login_mark: str | None = None
-    ignore: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -205,9 +204,7 @@ def parse_definition(text: str, where: str) -> Definition:
             ),
             check=CheckRule(
                 **_tuples(
-                    _table(
-                        data.get("check", {}), f"{where} [check]", ("login", "login-mark", "ignore")
-                    )
+                    _table(data.get("check", {}), f"{where} [check]", ("login", "login-mark"))
                 )
             ),
         )

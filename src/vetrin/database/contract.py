@@ -107,6 +107,12 @@ class Batch:
             return column  # type: ignore[return-value]
         return [cell if isinstance(cell, bytes) else None for cell in column]
 
+    def put(self, index: int, values: Mapping[int, bytes]) -> None:
+        """Set a column's cells in the rows that ``values`` names; each keeps its type."""
+        for row, value in values.items():
+            place = row * self.width + index
+            self.cells[place] = type(self.cells[place])(value)  # type: ignore[misc]
+
     def each(self) -> Iterator[list[Cell]]:
         width = self.width
         for at in range(0, len(self.cells), width):

@@ -106,7 +106,7 @@ class Rewriter:
         """``data`` with what it holds encoded rewritten, and encoded again in the same way.
 
         ``data`` itself where nothing is encoded, nothing matches, or it could not be written the
-        same way; the last is counted as left if anything in it matches.
+        same way.
         """
         opened = open_payload(data)
         if opened is None:

@@ -487,4 +487,4 @@ def _escape_length(low: bytes, begin: int) -> int:
     return 0
 
 
-__all__ = ["PLAIN", "Match", "Scanner"]
+__all__ = ["Match", "Scanner"]

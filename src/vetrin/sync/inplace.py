@@ -17,17 +17,16 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Protocol
 
-from ..database import Batch, DatabaseError, Exchange, Patch, Table, hidden_name, row_key
+from ..database import Batch, Exchange, Patch, Table, hidden_name, row_key
 from ..database.contract import Reader
-from ..files import FilesError
 from ..reach import Site
 from .errors import JobError, Refused
 from .events import Listener, Moved, Phase, Started, TableDone, TableStarted, silent
-from .journal import DONE, FAILED, SWAPPING, Journals, Run, flat
+from .journal import DONE, SWAPPING, Journals, Run, flat
 from .lock import only_run
 from .pipeline import ahead
 from .plan import may_write
-from .transfer import drop_parked, reason, recover, take_back
+from .transfer import drop_parked, recover, taken_back_on_failure
 
 _SAMPLES = 8
 
@@ -200,14 +199,8 @@ def change(
     with only_run(name, site.environment.root):
         recover(site, journals)
         run = journals.begin(kind, name, name)
-        try:
+        with taken_back_on_failure(site, run, journals):
             rows = _change(site, work, selection, run, listener)
-        except BaseException as error:
-            take_back(site, run, journals)
-            run.write(FAILED, error=reason(error))
-            if isinstance(error, (DatabaseError, FilesError)):
-                raise JobError(str(error), f"{name} is as it was before") from error
-            raise
         drop_parked(site, journals, keep=run)
         return run, rows
 
@@ -315,9 +308,7 @@ def _copied(
     def rewritten() -> Iterator[Batch]:
         for batch in reader.rows(table):
             for index in indexes:
-                for row, value in work.column(table, batch, index).items():
-                    place = row * batch.width + index
-                    batch.cells[place] = type(batch.cells[place])(value)  # type: ignore[misc]
+                batch.put(index, work.column(table, batch, index))
             yield batch
 
     site.database.lay_out(hidden, table, site.database.schema(table.name))

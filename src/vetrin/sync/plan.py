@@ -26,6 +26,7 @@ _COUNTED = 32_000_000  # bytes; counting the rows of a larger table would take l
 class TablePlan:
     """One table to copy: its rows at the source, and at the target where it is there.
 
+    ``rewritten`` are the columns that are looked through for addresses and paths;
     ``exact`` is False where the table is so large that the server's estimate has to do.
     """
 
@@ -33,7 +34,8 @@ class TablePlan:
     target: str
     rows: int
     target_rows: int | None
-    exact: bool = True
+    rewritten: tuple[int, ...]
+    exact: bool
 
 
 @dataclass(frozen=True)
@@ -53,7 +55,6 @@ class Plan:
     kept: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     risks: tuple[str, ...] = ()
-    fixed: frozenset[tuple[str, str]] = field(default_factory=frozenset)
     others: tuple[Environment, ...] = ()
     encoded: Encoded = field(default_factory=dict)
 
@@ -64,15 +65,6 @@ class Plan:
     @property
     def table_bytes(self) -> int:
         return sum(item.table.size for item in self.tables)
-
-    def rewrites(self, table: Table, index: int) -> bool:
-        """True if a column's values are looked through for addresses and paths."""
-        column = table.columns[index]
-        return (
-            column.text
-            and column.name not in table.fixed
-            and (table.name, column.name) not in self.fixed
-        )
 
     def as_json(self) -> dict[str, Any]:
         return {
@@ -155,12 +147,8 @@ def build_plan(
     kept = ["its own code and the CMS's files"]
     if target.configuration.file is not None:
         kept.insert(0, f"{target.configuration.file.name} and its credentials")
-    fixed = frozenset(
-        (source.prefix + table, column)
-        for table, _, column in (name.partition(".") for name in source.definition.fixed)
-    )
-    if fixed and "data" in parts:
-        names = ", ".join(sorted(f"{table}.{column}" for table, column in fixed))
+    if source.definition.fixed and "data" in parts:
+        names = ", ".join(sorted(source.prefix + name for name in source.definition.fixed))
         notes.append(f"not rewritten, because it identifies entries for good: {names}")
     return Plan(
         source=source.environment,
@@ -176,7 +164,6 @@ def build_plan(
         kept=tuple(kept),
         notes=tuple(notes),
         risks=tuple(risks),
-        fixed=fixed,
         others=tuple(others),
         encoded=source.encoded,
     )
@@ -269,6 +256,7 @@ def _tables(source: Site, target: Site) -> tuple[tuple[TablePlan, ...], tuple[st
             table.name,
             _rows(source, table),
             _rows(target, there[table.name]) if table.name in there else None,
+            tuple(source.rewritable(table)),
             table.size <= _COUNTED,
         )
         for table in source.tables

@@ -72,15 +72,12 @@ class Rewriting:
         return counts
 
     def through(
-        self, table: Table, indexes: list[int], batches: Iterable[Batch]
+        self, table: Table, indexes: Sequence[int], batches: Iterable[Batch]
     ) -> Iterator[Batch]:
         """Pass batches on with the columns at ``indexes`` rewritten in place."""
         for batch in batches:
-            cells, width = batch.cells, batch.width
             for index in indexes:
-                for row, new in self.column(table, batch, index).items():
-                    place = row * width + index
-                    cells[place] = type(cells[place])(new)  # type: ignore[misc]
+                batch.put(index, self.column(table, batch, index))
                 if self._strays is not None:
                     self._count_strays(table, batch, index)
             yield batch

@@ -7,6 +7,7 @@ and Vetrin's own folder are written; the journal says before the swap what will 
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -63,10 +64,9 @@ def preview(plan: Plan, source: Site, listener: Listener = silent) -> Rewriting:
     listener(Started(plan.rows, plan.table_bytes, 0, 0))
     with source.database.reading() as reader:
         for item in plan.tables:
-            indexes = [i for i in range(len(item.table.columns)) if plan.rewrites(item.table, i)]
             listener(TableStarted(item.table.name, item.rows))
             with ahead(reader.rows(item.table)) as batches:
-                for batch in rewriting.through(item.table, indexes, batches):
+                for batch in rewriting.through(item.table, item.rewritten, batches):
                     listener(Moved(item.table.name, batch.rows, batch.size))
             listener(TableDone(item.table.name, item.rows))
     return rewriting
@@ -84,20 +84,29 @@ def run_plan(
     with only_run(plan.target.name, plan.target.root):
         recovered = recover(target, journals)
         run = journals.begin("pull", plan.source.name, plan.target.name)
-        try:
+        with taken_back_on_failure(target, run, journals):
             report = _Transfer(plan, source, target, run, listener).carry_out(recovered)
-        except BaseException as error:
-            take_back(target, run, journals)
-            run.write(FAILED, error=reason(error))
-            if isinstance(error, (DatabaseError, FilesError)):
-                raise JobError(str(error), f"{plan.target.name} is as it was before") from error
-            raise
         drop_parked(target, journals, keep=run)
         return report
 
 
-def reason(error: BaseException) -> str:
-    return "interrupted" if isinstance(error, KeyboardInterrupt) else str(error)
+@contextlib.contextmanager
+def taken_back_on_failure(target: Site, run: Run, journals: Journals) -> Iterator[None]:
+    """Whatever ends the context early, an error or Ctrl-C, is taken back and put on record.
+
+    Raises:
+        JobError: in place of an error of the database or the files.
+    """
+    try:
+        yield
+    except BaseException as error:
+        take_back(target, run, journals)
+        interrupted = isinstance(error, KeyboardInterrupt)
+        run.write(FAILED, error="interrupted" if interrupted else str(error))
+        if isinstance(error, (DatabaseError, FilesError)):
+            name = target.environment.name
+            raise JobError(str(error), f"{name} is as it was before") from error
+        raise
 
 
 class _Transfer:
@@ -159,8 +168,7 @@ class _Transfer:
                 hidden = hidden_name("new", token, index)
                 self._tell(TableStarted(table.name, item.rows))
                 target.lay_out(hidden, table, source.schema(table.name))
-                indexes = [i for i in range(len(table.columns)) if self._plan.rewrites(table, i)]
-                stream = self._rewriting.through(table, indexes, reader.rows(table))
+                stream = self._rewriting.through(table, item.rewritten, reader.rows(table))
                 with ahead(stream) as batches:
                     rows[table.name] = target.fill(
                         hidden,
@@ -296,16 +304,8 @@ def undo(target: Site, journals: Journals, listener: Listener = silent) -> Run:
             return last
         last = undoable(target, journals)
         run = journals.begin("undo", last.source, last.target, undoes=last.number)
-        try:
+        with taken_back_on_failure(target, run, journals):
             _undo(target, last, run, listener)
-        except BaseException as error:
-            take_back(target, run, journals)
-            run.write(FAILED, error=reason(error))
-            if isinstance(error, (DatabaseError, FilesError)):
-                raise JobError(
-                    str(error), f"{target.environment.name} is as it was before"
-                ) from error
-            raise
         last.write("undone", by=run.number)
         return run
 
@@ -342,11 +342,3 @@ def _undo(target: Site, last: Run, run: Run, listener: Listener) -> None:
     changed = target.database.patch(patches) if patches else 0
     target.files.exchange(run.token, moves)
     run.write(DONE, report={"undid": last.number, "patched_rows": changed})
-
-
-def parked_tables(target: Site) -> Iterator[str]:
-    """Hidden tables that hold what the last run replaced."""
-    for name in target.database.hidden_tables():
-        match = _TOKEN.match(name)
-        if match and match[1] == "old":
-            yield name

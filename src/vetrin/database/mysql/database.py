@@ -146,6 +146,8 @@ class MysqlDatabase:
                     cursor.execute("SET NAMES binary")
                 cursor.execute("SET time_zone = '+00:00', foreign_key_checks = 0")
                 cursor.execute(f"SET sql_mode = '{_MODE}'")
+                if self._read_only:
+                    cursor.execute("SET SESSION TRANSACTION READ ONLY")
                 cursor.execute("SET wait_timeout = 28800, net_write_timeout = 3600")
         except pymysql.Error as error:
             code, *rest = error.args or (0,)
