@@ -334,6 +334,23 @@ def test_until_the_swap_nothing_is_seen(pair: Pair) -> None:
         pair.target.drop(["kinds"])
 
 
+def test_what_is_opened_for_reading_can_not_be_written_to(
+    request, pair: Pair, tmp_path: Path
+) -> None:
+    pair.in_source("CREATE TABLE a (id INTEGER PRIMARY KEY)")
+    if pair.source.engine == "sqlite":
+        opened: Database = SqliteDatabase(tmp_path / "source.sqlite", read_only=True)
+    else:
+        port = request.getfixturevalue("database_server").port
+        credentials = Credentials("from_it", "reader", "p'a\\ss#$", "127.0.0.1", port)
+        opened = MysqlDatabase(credentials, read_only=True)
+    with pytest.raises(DatabaseError):
+        opened.lay_out("_vetrin_new_x_0", opened.tables()[0], opened.schema("a"))
+    assert opened.hidden_tables() == []
+    assert opened.count("a") == 0
+    opened.close()
+
+
 def test_reading_sees_one_moment(pair: Pair) -> None:
     pair.in_source("CREATE TABLE a (id INTEGER PRIMARY KEY)", "INSERT INTO a VALUES (1),(2)")
     with pair.source.reading() as reader:
