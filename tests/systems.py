@@ -137,6 +137,10 @@ def mariadb_site(server: Mariadb, folder: Path, word: str, statements: list[str]
     name = "production" if word == "live" else "local"
     with (folder / "vetrin.toml").open("a") as file:
         if file.tell() == 0:
-            file.write('[site]\nname = "x"\ncms = "wordpress"\n')
+            # These shells have nothing to settle: rows are compared one by one.
+            file.write(
+                '[site]\nname = "x"\ncms = "wordpress"\n[arrival]\nsearch-engines = "unchanged"\n'
+                'mail = "on"\nmarker = false\ncaches = "unchanged"\naddress-rules = "unchanged"\n'
+            )
         file.write(f'[environment.{name}]\naddress = "https://{word}.test"\nroot = "{word}"\n')
     return root

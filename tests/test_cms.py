@@ -187,7 +187,7 @@ def test_a_definition_of_ones_own(tmp_path: Path) -> None:
     )
     (tmp_path / "mine.toml").write_text(text.replace('name = "fishplate"', 'name = "mine"', 1))
     assert load_definition("mine.toml", tmp_path).name == "mine"
-    with pytest.raises(DefinitionError, match="known are fishplate, wordpress"):
+    with pytest.raises(DefinitionError, match="known are fishplate, plain, wagtail, wordpress"):
         load_definition("nothing", tmp_path)
     (tmp_path / "bad.toml").write_text(text.replace("[parts]\nmedia", "[parts]\nmedai"))
     with pytest.raises(DefinitionError, match="unknown key medai; did you mean media"):

@@ -138,4 +138,6 @@ def test_what_is_wrong_with_an_account_is_said_with_a_remedy(folder: Path) -> No
         (proof,) = [proof for proof in found["proofs"] if proof["part"] == "database"]
         assert not proof["good"]
         assert remedy in proof["remedy"]
-        assert vetrin(folder, "pull", "--yes", code=1)["remedy"] == proof["remedy"]
+        said = vetrin(folder, "pull", "--yes", code=1)["remedy"]
+        # A pull could make what is missing: it tells the statements for it.
+        assert said.startswith(proof["remedy"]) or "CREATE DATABASE" in said

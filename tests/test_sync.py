@@ -11,12 +11,11 @@ import pytest
 
 from vetrin.demo.sample import Sample, lay_out
 from vetrin.project import load_project
-from vetrin.reach import open_site
+from vetrin.reach import mapping_for, open_site
 from vetrin.rewrite import Address
 from vetrin.sync import Journals, Refused, build_plan
 from vetrin.sync.journal import DONE, FAILED, SWAPPING
 from vetrin.sync.pipeline import ahead
-from vetrin.sync.plan import mapping_for
 
 
 @pytest.fixture(scope="module")
@@ -93,12 +92,6 @@ def test_what_does_not_fit_is_refused(sample: Sample, tmp_path: Path) -> None:
     with pytest.raises(Refused, match="read-only"):
         plan(folder, "local", "production")
     with pytest.raises(Refused, match="same tables of the same database"):
-        plan(folder)
-    with_text(
-        sample, tmp_path, "[environment.staging]",
-        '[environment.local.database]\nprefix = "x_"\n\n[environment.staging]',
-    )  # fmt: skip
-    with pytest.raises(Refused, match="does not change prefixes"):
         plan(folder)
     with_text(
         sample, tmp_path, "[environment.staging]",

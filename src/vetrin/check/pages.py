@@ -114,17 +114,14 @@ class Check:
         if rule is None or not self._site.has_table(rule.table):
             return list(pictures)
         table = self._site.prefix + rule.table
-        rows = self._site.database.select(
-            table, [rule.id, rule.title], where=rule.where, order=rule.changed, descending=True,
-            limit=_PAGES - 2,
-        )  # fmt: skip
-        rows += [
-            row
-            for row in self._site.database.select(
-                table, [rule.id, rule.title], where=rule.where, order=rule.changed, limit=2
-            )
-            if row not in rows
-        ]
+        where = self._site.condition(rule.where)
+        names = [rule.id, rule.title]
+        select = self._site.database.select
+        rows = select(
+            table, names, where=where, order=rule.changed, descending=True, limit=_PAGES - 2
+        )
+        oldest = select(table, names, where=where, order=rule.changed, limit=2)
+        rows += [row for row in oldest if row not in rows]
         theirs = self._their_titles([row[0] for row in rows])
         for identifier, title in rows:
             link = base + rule.link.format(id=identifier)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 from ..cms import read_version
+from ..database import Condition, Every, Other
 from ..reach import Site
 
 
@@ -44,13 +46,23 @@ class Standing:
         }
 
 
-def counts_of(site: Site) -> dict[str, int]:
-    """The definition's counts, for tables that are there."""
-    return {
-        rule.name: site.database.count(site.prefix + rule.table, rule.where)
-        for rule in site.definition.counts
-        if site.has_table(rule.table)
-    }
+def counts_of(
+    site: Site, leave: Mapping[str, Condition] | None = None, away: Collection[str] = ()
+) -> dict[str, int]:
+    """The definition's counts, for tables that are there.
+
+    Rows that meet the condition in ``leave`` for their table do not count, nor do tables ``away``.
+    """
+    found: dict[str, int] = {}
+    for rule in site.definition.counts:
+        table = site.prefix + rule.table
+        if not site.has_table(rule.table) or table in away:
+            continue
+        where = site.condition(rule.where)
+        if leave and table in leave:
+            where = Every((where, Other(leave[table])))
+        found[rule.name] = site.database.count(table, where)
+    return found
 
 
 def newest_of(site: Site) -> Newest | None:
@@ -61,7 +73,7 @@ def newest_of(site: Site) -> Newest | None:
     rows = site.database.select(
         site.prefix + rule.table,
         [rule.title, rule.changed],
-        where=rule.where,
+        where=site.condition(rule.where),
         order=rule.changed,
         descending=True,
         limit=1,
@@ -78,10 +90,9 @@ def standing(site: Site, *, files: bool = True) -> Standing:
     facts = site.database.facts()
     media = site.files.scan(site.definition.parts.get("media", ())) if files else {}
     found = [entry for entry in media.values() if entry.kind == "file"]
-    rule = site.definition.settings
     return Standing(
         environment=site.environment.name,
-        title=site.setting(rule.title) if rule and rule.title else None,
+        title=site.title,
         cms_version=read_version(site.environment.root, site.definition),
         database_version=f"{facts.product} {facts.version}",
         counts=counts_of(site),

@@ -13,8 +13,11 @@ from typing import NoReturn
 COMMANDS = {
     "init": "write vetrin.toml for the site in this folder",
     "status": "show all environments side by side",
+    "survey": "show what an environment consists of, and what could be left out",
+    "compare": "put two environments side by side and mark what differs",
     "reach": "prove that an environment's files, database and address can be got at",
     "pull": "bring an environment's data and media here",
+    "run": "carry out a transfer that is saved under a name",
     "check": "look at an environment as a visitor and say what is wrong",
     "rewrite": "change a domain, a scheme, a path or any text in place",
     "strays": "list references that lead to another environment",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from rich.text import Text
 
-from ..sync import Plan, Report, Rewriting
+from ..sync import LeftKind, Plan, Report, Rewriting
 from .common import grid
 from .console import Out, lead, number, plural, size
 
@@ -23,8 +23,9 @@ def show_plan(out: Out, plan: Plan) -> None:
     if plan.files is not None:
         files = plan.files
         new = sum(entry.kind != "folder" for entry in files.new)
+        label = "Media: " if plan.file_parts == ("media",) else "Files: "
         out.show(
-            lead("Media: ", "bold").append(
+            lead(label, "bold").append(
                 f"{number(new)} new, {number(len(files.changed))} changed, "
                 f"{number(files.same)} as they are; {size(files.size)} to copy",
                 style="",
@@ -34,7 +35,10 @@ def show_plan(out: Out, plan: Plan) -> None:
     for pair in plan.mapping.pairs:
         if pair.old != pair.new:
             pairs.add_row(pair.old_text, pair.new_text)
+    if plan.names is not None and plan.names.old != plan.names.new:
+        pairs.add_row(f"{plan.names.old}… (tables and keys)", f"{plan.names.new}…")
     out.show(pairs)
+    _choices(out, plan)
     kept = lead("Kept: ", "bold").append("; ".join(plan.kept))
     if plan.staying:
         kept.append(f"; {plural(len(plan.staying), 'table')} that only {plan.target.name} has: ")
@@ -44,6 +48,44 @@ def show_plan(out: Out, plan: Plan) -> None:
         out.show(lead("· ", "dim").append(note))
     for risk in plan.risks:
         out.show(lead("! ", "yellow").append(risk))
+
+
+def _choices(out: Out, plan: Plan) -> None:
+    """What is left out, kept of settings, set on arrival, and written beside the data."""
+    left = [
+        f"{kind.name} ({plural(kind.rows, 'row')}"
+        + (f" of {kind.table})" if kind.name in ("where", "empty tables") else ")")
+        for kind in _summed(plan)
+    ]
+    if plan.leaving.tables:
+        left.insert(0, f"tables {', '.join(sorted(plan.leaving.tables))}")
+    hanging = sum(item.left for item in plan.tables) - sum(k.rows for k in _summed(plan))
+    if hanging > 0:
+        left.append(f"what hangs on them ({plural(hanging, 'row')})")
+    if plan.files is not None and plan.files.left:
+        left.append(plural(plan.files.left, "file"))
+    kept = [step.says() for step in plan.settling.kept]
+    if plan.files is not None and plan.files.kept:
+        kept.append(plural(plan.files.kept, "file"))
+    arrival = [step.says() for step in plan.settling.set]
+    arrival += [f"{item.path} ({item.why})" for item in plan.placed]
+    dropped = sum(move.goes == "file" for move in plan.cached)
+    if dropped:
+        arrival.append(f"{plural(dropped, 'cached file')} dropped")
+    if plan.creates:
+        out.show(lead("Made: ", "bold").append(f"the database {plan.creates}", style=""))
+    for label, items in (("Left out: ", left), ("Settings kept: ", kept), ("Arrival: ", arrival)):
+        if items:
+            out.show(lead(label, "bold").append("; ".join(items), style=""))
+
+
+def _summed(plan: Plan) -> list[LeftKind]:
+    """The kinds that leave something out; one of several tables is one."""
+    rows: dict[tuple[str, str], int] = {}
+    for kind in plan.leaving.kinds:
+        own = kind.table if kind.name in ("where", "empty tables") else ""
+        rows[kind.name, own] = rows.get((kind.name, own), 0) + kind.rows
+    return [LeftKind(name, table, count) for (name, table), count in rows.items() if count]
 
 
 def _standings(out: Out, plan: Plan) -> None:
@@ -69,7 +111,8 @@ def _tables(out: Out, plan: Plan) -> None:
     for item in largest[:_MOST_TABLES]:
         table.add_row(
             item.table.name,
-            number(item.rows) if item.exact else f"about {number(item.rows)}",
+            (number(item.rows) if item.exact else f"about {number(item.rows)}")
+            + (f" of {number(item.rows + item.left)}" if item.left else ""),
             size(item.table.size),
             "new" if item.target_rows is None else number(item.target_rows),
         )
@@ -118,7 +161,8 @@ def show_report(out: Out, plan: Plan, report: Report) -> None:
             f"{plural(len(report.rows), 'table')} with {plural(sum(report.rows.values()), 'row')}"
         )
     if plan.files is not None:
-        parts.append(f"{plural(report.files, 'media file')}, {size(report.file_bytes)}")
+        kind = "media file" if plan.file_parts == ("media",) else "file"
+        parts.append(f"{plural(report.files, kind)}, {size(report.file_bytes)}")
     done.append(
         f"{' and '.join(parts)} from {plan.source.name} are in {plan.target.name}", style=""
     )
@@ -132,6 +176,23 @@ def show_report(out: Out, plan: Plan, report: Report) -> None:
     )
     show_counts(out, report.rewriting)
     show_left(out, report.rewriting)
+    if report.keyed.changed:
+        out.show(
+            lead("Prefix: ", "bold").append(
+                f"{plural(report.keyed.changed.total(), 'key')} now begin with {report.keyed.new}",
+                style="",
+            )
+        )
+    for (table, value), count in report.keyed.left.most_common(8):
+        out.show(
+            lead("· ", "dim").append(
+                f"{table}: {value} ({number(count)}) begins alike and was left; "
+                "[rewrite] prefixed would have it follow"
+            )
+        )
+    settled = [step.says() for step in report.settled]
+    if settled:
+        out.show(lead("Settled: ", "bold").append("; ".join(settled), style=""))
     name = plan.target.name
     out.show(f"Next: vetrin check {name}   ·   back: vetrin undo {name}")
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
+from collections.abc import Callable, Iterator
 from types import TracebackType
 
 from rich.progress import (
@@ -136,3 +138,13 @@ def listener(out: Out) -> Bars | Lines:
     if out.messages.is_terminal and not out.quiet and not out.json:
         return Bars(out)
     return Lines(out)
+
+
+@contextlib.contextmanager
+def told(out: Out) -> Iterator[Callable[[str], None]]:
+    """Say what is being read: on one line at a terminal, not at all elsewhere."""
+    if out.quiet or out.json or not out.messages.is_terminal:
+        yield lambda text: None
+        return
+    with out.messages.status("reading …") as status:
+        yield lambda text: status.update(f"reading {text} …")

@@ -9,27 +9,40 @@ from .configuration import (
 )
 from .definition import (
     Definition,
-    DefinitionError,
-    EncodedRule,
     detect,
     find_root,
     load_definition,
     shipped,
 )
 from .ownership import owned
+from .rules import DefinitionError, EncodedRule, ExtensionRule, LinkRule
+from .writing import (
+    WritingError,
+    configuration_text,
+    php_literal,
+    source_text,
+    with_constants,
+)
 
 __all__ = [
     "ConfigurationError",
     "Definition",
     "DefinitionError",
     "EncodedRule",
+    "ExtensionRule",
+    "LinkRule",
     "SiteConfiguration",
+    "WritingError",
     "configuration_file",
+    "configuration_text",
     "detect",
     "find_root",
     "load_definition",
     "owned",
+    "php_literal",
     "read_configuration",
     "read_version",
     "shipped",
+    "source_text",
+    "with_constants",
 ]

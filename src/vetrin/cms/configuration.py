@@ -8,8 +8,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from .definition import Definition, ValueAt
+from .definition import Definition
 from .php import PhpFileError, PhpValues, read_values
+from .python import read_settings
+from .rules import ValueAt
+
+ENGINES = ("mysql", "sqlite")
 
 
 class ConfigurationError(ValueError):
@@ -31,6 +35,7 @@ class SiteConfiguration:
     host: str = ""
     charset: str = ""
     addresses: tuple[str, ...] = ()
+    title: str = ""
     file: Path | None = None
 
     def host_port_socket(self) -> tuple[str, int | None, str | None]:
@@ -64,7 +69,8 @@ class SiteConfiguration:
 def configuration_file(root: Path, definition: Definition) -> Path | None:
     """The site's configuration file, where there is one."""
     for name in definition.configuration.files:
-        path = root / name
+        first = next(iter(sorted(root.glob(name))), None) if "*" in name else None
+        path = first or root / name
         # A file one level up belongs to this site only where no other site is there.
         if path.is_file() and not (name.startswith("../") and definition.is_site(root.parent)):
             return path
@@ -85,15 +91,19 @@ def read_configuration(
         ConfigurationError: says which value is missing or uncertain and how to give it.
     """
     rule = definition.configuration
-    found = dict(given or {})
+    found = {key: text for key, text in (given or {}).items() if key != "create-as"}
     if "file" in found:
         found["database"] = found.pop("file")
+        found.setdefault("engine", "sqlite")
     path = configuration_file(root, definition)
     if path is None and "database" not in found:
         names = " or ".join(name for name in rule.files if not name.startswith("../"))
         raise ConfigurationError(
             f"there is no {names} in {root}; is this the root of the site? "
             "Its database can also be given under [environment.NAME.database]"
+            if names
+            else f"nothing says which database belongs to {root}; "
+            "give it under [environment.NAME.database]"
         )
     addresses: list[str] = []
     if path is not None:
@@ -121,11 +131,19 @@ def read_configuration(
                 value = values.values.get(one)
                 if value is not None:
                     found[key] = str(value)
+    if rule.engines and found.get("engine") in rule.engines:
+        found["engine"] = rule.engines[found["engine"]]
+    engine = found.get("engine", rule.engine)
+    if engine not in ENGINES:
+        raise ConfigurationError(
+            f"{path or root}: {engine} is no database that Vetrin moves; "
+            f"these are {', '.join(ENGINES)}"
+        )
     database = found.get("database")
     if not database:
         raise ConfigurationError(f"{path or root}: it does not say which database the site uses")
     return SiteConfiguration(
-        engine=rule.engine,
+        engine=engine,
         database=database,
         prefix=found.get("prefix", ""),
         user=found.get("user", ""),
@@ -133,6 +151,7 @@ def read_configuration(
         host=found.get("host", ""),
         charset=found.get("charset", ""),
         addresses=tuple(addresses),
+        title=found.get("title", ""),
         file=path,
     )
 
@@ -159,6 +178,8 @@ def _read(
             values = PhpValues()
             _flatten(tomllib.loads(path.read_text(encoding="utf-8")), "", values)
             return values
+        if reader == "python":
+            return read_settings(path, os.environ if environ is None else environ)
     except PhpFileError as error:
         raise ConfigurationError(f"{path}: {error}") from error
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:

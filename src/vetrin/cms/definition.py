@@ -2,98 +2,39 @@
 
 from __future__ import annotations
 
-import difflib
-import re
 import tomllib
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cache
 from importlib import resources
 from pathlib import Path
 from typing import Any
 
-Where = Mapping[str, "str | int | Sequence[str | int]"]
+from .rules import (
+    AddressColumns,
+    AddressRules,
+    ArrivalRule,
+    CheckRule,
+    ConfigurationRule,
+    CopyRule,
+    CountRule,
+    DefinitionError,
+    EncodedRule,
+    EntriesRule,
+    ExtensionRule,
+    KeptRows,
+    LinkRule,
+    NamedSetting,
+    RecountRule,
+    RowsRule,
+    RuntimeRule,
+    SettingsRule,
+    ValueAt,
+    known,
+    read_rule,
+)
 
-
-class DefinitionError(ValueError):
-    """A definition is missing or has a key that does not belong there."""
-
-
-@dataclass(frozen=True)
-class ValueAt:
-    """A value inside a file: the file, how to read it, and the value's name there."""
-
-    file: str
-    reader: str
-    value: str
-
-
-@dataclass(frozen=True)
-class ConfigurationRule:
-    """Where the CMS keeps its database's name, account and prefix."""
-
-    files: tuple[str, ...]
-    reader: str
-    engine: str
-    values: Mapping[str, str | Sequence[str]]
-    stop_at: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True)
-class SettingsRule:
-    """The table of settings, and which of them hold the site's title and addresses."""
-
-    table: str
-    name: str
-    value: str
-    title: str | None = None
-    addresses: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True)
-class EntriesRule:
-    """The table of entries that visitors see, for samples and for the newest one."""
-
-    table: str
-    id: str
-    title: str
-    changed: str
-    link: str
-    where: Where = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
-class CountRule:
-    name: str
-    table: str
-    where: Where = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
-class EncodedRule:
-    """A column that holds encoded payloads, in all rows or where ``key`` is ``is_``.
-
-    Written as ``table.column`` or ``table.column where key=value``.
-    """
-
-    table: str
-    column: str
-    key: str | None = None
-    is_: str | None = None
-
-    @classmethod
-    def parse(cls, text: str) -> EncodedRule:
-        """Raises DefinitionError where the text is not of this form."""
-        match = _ENCODED.match(text)
-        if match is None:
-            raise DefinitionError(f"{text!r}: write table.column, or table.column where key=value")
-        return cls(*match.groups())
-
-
-@dataclass(frozen=True)
-class CheckRule:
-    login: str | None = None
-    login_mark: str | None = None
+ROLES = ("visitors", "log", "cache", "index")
 
 
 @dataclass(frozen=True)
@@ -102,39 +43,44 @@ class Definition:
 
     name: str
     title: str
-    markers: tuple[str, ...]
-    version: ValueAt | None
     configuration: ConfigurationRule
-    parts: Mapping[str, tuple[str, ...]]
-    marks: tuple[str, ...]
-    settings: SettingsRule | None
-    fixed: tuple[str, ...]
-    encoded: tuple[EncodedRule, ...]
-    entries: EntriesRule | None
-    counts: tuple[CountRule, ...]
-    check: CheckRule
+    markers: tuple[str, ...] = ()
+    version: ValueAt | None = None
+    runtime: RuntimeRule | None = None
+    parts: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    marks: tuple[str, ...] = ()
+    roles: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    settings: SettingsRule | None = None
+    named: Mapping[str, NamedSetting] = field(default_factory=dict)
+    fixed: tuple[str, ...] = ()
+    encoded: tuple[EncodedRule, ...] = ()
+    prefixed: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    entries: EntriesRule | None = None
+    counts: tuple[CountRule, ...] = ()
+    rows: tuple[RowsRule, ...] = ()
+    links: tuple[LinkRule, ...] = ()
+    recounts: tuple[RecountRule, ...] = ()
+    kept_rows: Mapping[str, KeptRows] = field(default_factory=dict)
+    extensions: tuple[ExtensionRule, ...] = ()
+    arrival: ArrivalRule = field(default_factory=ArrivalRule)
+    address_rules: AddressRules | None = None
+    address_columns: AddressColumns | None = None
+    copy: CopyRule | None = None
+    check: CheckRule = field(default_factory=CheckRule)
 
     def is_site(self, root: Path) -> bool:
         """True if all marker files of the CMS are below ``root``."""
         return all((root / marker).exists() for marker in self.markers)
 
-
-_ENCODED = re.compile(r"(\w+)\.(\w+)(?: where (\w+)=(.+))?$")
-_TOP = ("name", "title", "site", "version", "configuration", "parts", "tables", "settings",
-        "rewrite", "entries", "count", "check")  # fmt: skip
-
-
-def _table(data: Mapping[str, Any], where: str, allowed: Sequence[str]) -> dict[str, Any]:
-    for key in data:
-        if key not in allowed:
-            near = difflib.get_close_matches(key, allowed, 1)
-            hint = f"; did you mean {near[0]}?" if near else ""
-            raise DefinitionError(f"{where}: unknown key {key}{hint}")
-    return {key.replace("-", "_"): value for key, value in data.items()}
+    @property
+    def kinds(self) -> tuple[str, ...]:
+        """The names of the kinds of rows."""
+        return tuple(dict.fromkeys(rule.name for rule in self.rows))
 
 
-def _tuples(values: dict[str, Any]) -> dict[str, Any]:
-    return {k: tuple(v) if isinstance(v, list) else v for k, v in values.items()}
+_TOP = ("name", "title", "site", "version", "runtime", "configuration", "parts", "tables",
+        "settings", "setting", "rewrite", "prefix", "entries", "count", "rows", "link", "recount",
+        "keep", "extension", "arrival", "address-rules", "address-columns", "copy", "check")  # fmt: skip
 
 
 def parse_definition(text: str, where: str) -> Definition:
@@ -145,73 +91,61 @@ def parse_definition(text: str, where: str) -> Definition:
     """
     try:
         data = tomllib.loads(text)
-        _table(data, where, _TOP)
-        site = _table(data["site"], f"{where} [site]", ("markers",))
-        version = data.get("version")
-        configuration = _table(
-            data["configuration"],
-            f"{where} [configuration]",
-            ("files", "reader", "engine", "values", "stop-at"),
-        )
-        settings = data.get("settings")
-        entries = data.get("entries")
-        return Definition(
-            name=data["name"],
-            title=data["title"],
-            markers=tuple(site["markers"]),
-            version=ValueAt(**_table(version, f"{where} [version]", ("file", "reader", "value")))
-            if version
-            else None,
-            configuration=ConfigurationRule(**_tuples(configuration)),
-            parts={
-                name: tuple(folders)
-                for name, folders in _table(
-                    data.get("parts", {}), f"{where} [parts]", ("media", "code", "core")
-                ).items()
-            },
-            marks=tuple(_table(data["tables"], f"{where} [tables]", ("marks",))["marks"]),
-            settings=SettingsRule(
-                **_tuples(
-                    _table(
-                        settings,
-                        f"{where} [settings]",
-                        ("table", "name", "value", "title", "addresses"),
-                    )
-                )
-            )
-            if settings
-            else None,
-            fixed=tuple(
-                _table(data.get("rewrite", {}), f"{where} [rewrite]", ("fixed", "encoded")).get(
-                    "fixed", ()
-                )
-            ),
-            encoded=tuple(
-                EncodedRule.parse(item) for item in data.get("rewrite", {}).get("encoded", ())
-            ),
-            entries=EntriesRule(
-                **_table(
-                    entries,
-                    f"{where} [entries]",
-                    ("table", "id", "title", "changed", "link", "where"),
-                )
-            )
-            if entries
-            else None,
-            counts=tuple(
-                CountRule(**_table(item, f"{where} [[count]]", ("name", "table", "where")))
-                for item in data.get("count", ())
-            ),
-            check=CheckRule(
-                **_tuples(
-                    _table(data.get("check", {}), f"{where} [check]", ("login", "login-mark"))
-                )
-            ),
-        )
     except tomllib.TOMLDecodeError as error:
         raise DefinitionError(f"{where}: {error}") from error
-    except (KeyError, TypeError) as error:
-        raise DefinitionError(f"{where}: lacks {error}") from error
+    known(data, _TOP, where)
+    for key in ("name", "title"):
+        if not isinstance(data.get(key), str):
+            raise DefinitionError(f"{where}: lacks {key}")
+
+    def part(key: str, allowed: tuple[str, ...]) -> dict[str, Any]:
+        table = data.get(key, {})
+        if not isinstance(table, dict):
+            raise DefinitionError(f"{where} [{key}]: write a table")
+        known(table, allowed, f"{where} [{key}]")
+        return table
+
+    def one(key: str, rule: Any) -> Any:
+        return read_rule(rule, data[key], f"{where} [{key}]") if key in data else None
+
+    def several(key: str, rule: Any) -> tuple[Any, ...]:
+        items = data.get(key, [])
+        if not isinstance(items, list):
+            raise DefinitionError(f"{where}: write [[{key}]]")
+        return tuple(read_rule(rule, item, f"{where} [[{key}]]") for item in items)
+
+    tables = part("tables", ("marks", "roles"))
+    roles = tables.get("roles", {})
+    known(roles, ROLES, f"{where} [tables.roles]")
+    rewrite = part("rewrite", ("fixed", "encoded"))
+    return Definition(
+        name=data["name"],
+        title=data["title"],
+        configuration=one("configuration", ConfigurationRule) or ConfigurationRule(),
+        markers=tuple(part("site", ("markers",)).get("markers", ())),
+        version=one("version", ValueAt),
+        runtime=one("runtime", RuntimeRule),
+        parts={key: tuple(item) for key, item in part("parts", ("media", "code", "core")).items()},
+        marks=tuple(tables.get("marks", ())),
+        roles={key: tuple(item) for key, item in roles.items()},
+        settings=one("settings", SettingsRule),
+        named={item.name: item for item in several("setting", NamedSetting)},
+        fixed=tuple(rewrite.get("fixed", ())),
+        encoded=tuple(EncodedRule.parse(item) for item in rewrite.get("encoded", ())),
+        prefixed={key: tuple(item) for key, item in data.get("prefix", {}).items()},
+        entries=one("entries", EntriesRule),
+        counts=several("count", CountRule),
+        rows=several("rows", RowsRule),
+        links=several("link", LinkRule),
+        recounts=several("recount", RecountRule),
+        kept_rows={item.name: item for item in several("keep", KeptRows)},
+        extensions=several("extension", ExtensionRule),
+        arrival=one("arrival", ArrivalRule) or ArrivalRule(),
+        address_rules=one("address-rules", AddressRules),
+        address_columns=one("address-columns", AddressColumns),
+        copy=one("copy", CopyRule),
+        check=one("check", CheckRule) or CheckRule(),
+    )
 
 
 @cache
@@ -244,7 +178,7 @@ def load_definition(name: str, base: Path) -> Definition:
 def detect(root: Path) -> Definition | None:
     """The shipped definition whose marker files are in ``root``."""
     for definition in shipped().values():
-        if definition.is_site(root):
+        if definition.markers and definition.is_site(root):
             return definition
     return None
 

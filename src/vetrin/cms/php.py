@@ -46,9 +46,13 @@ class PhpFileError(ValueError):
 
 
 class Token(NamedTuple):
+    """A token; its text stands at ``start:end`` of the file's."""
+
     kind: str
     text: str
     line: int
+    start: int = 0
+    end: int = 0
 
 
 class _Unknown:
@@ -95,17 +99,26 @@ def tokens(text: str) -> list[Token]:
             kind = "heredoc"
         if kind == "close":
             again = re.compile(r"<\?(?:php\b|=)?", re.IGNORECASE).search(text, match.end())
-            found.append(Token("operator", ";", line))
+            found.append(Token("operator", ";", line, match.start(), match.start()))
             if again is None:
                 break
             line += text.count("\n", position, again.end())
             position = again.end()
             continue
         if kind not in ("space", "comment"):
-            found.append(Token(kind, match.group(), line))
+            found.append(Token(kind, match.group(), line, match.start(), match.end()))
         line += match.group().count("\n")
         position = match.end()
     return found
+
+
+def read_text(path: Path) -> str:
+    """A file's text; one that is not UTF-8 is taken for Latin-1."""
+    raw = path.read_bytes()
+    try:
+        return raw.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        return raw.decode("latin-1")
 
 
 def read_values(
@@ -146,12 +159,7 @@ class _File:
 
     def read(self) -> bool:
         """Walk over the file; False where the CMS's own code would begin."""
-        raw = self._path.read_bytes()
-        try:
-            text = raw.decode("utf-8-sig")
-        except UnicodeDecodeError:
-            text = raw.decode("latin-1")
-        self._tokens = tokens(text)
+        self._tokens = tokens(read_text(self._path))
         braces: list[bool] = []  # for each open brace: does it depend on something unknown?
         pending = False
         while self._at < len(self._tokens):

@@ -13,8 +13,9 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import Any, Literal, Protocol
 
+from .condition import Instead, Where
+
 Cell = bytes | int | float | None
-Where = Mapping[str, "str | int | Sequence[str | int]"]
 
 BATCH_BYTES = 1 << 20
 HIDDEN = "_vetrin_"
@@ -25,11 +26,16 @@ class DatabaseError(Exception):
 
 
 class DatabaseUnreachable(DatabaseError):
-    """No connection: ``remedy`` says what to try."""
+    """No connection: ``remedy`` says what to try, ``code`` is the engine's own number."""
 
-    def __init__(self, message: str, remedy: str = "") -> None:
+    def __init__(self, message: str, remedy: str = "", code: int = 0) -> None:
         super().__init__(message)
         self.remedy = remedy
+        self.code = code
+
+
+class Unsuitable(DatabaseError):
+    """A table can not be laid out on this server; the message says what it lacks."""
 
 
 class RowsDiffer(DatabaseError):
@@ -165,11 +171,29 @@ class Patch:
         return Patch(self.table, self.after, self.before, self.key, self.columns, self.compared)
 
 
+@dataclass(frozen=True)
+class Adapted:
+    """A table's schema as this server understands it, and what had to be changed for that."""
+
+    sql: str
+    notes: tuple[str, ...] = ()
+
+
 class Reader(Protocol):
     """Reads rows as they were at one moment, where the engine can."""
 
-    def rows(self, table: Table, batch_bytes: int = BATCH_BYTES) -> Iterator[Batch]:
-        """All rows in key order (where there is one), in batches of about ``batch_bytes``."""
+    def rows(
+        self,
+        table: Table,
+        batch_bytes: int = BATCH_BYTES,
+        *,
+        leave: Where | None = None,
+        instead: Mapping[str, Instead] | None = None,
+    ) -> Iterator[Batch]:
+        """All rows in key order (where there is one), in batches of about ``batch_bytes``.
+
+        Rows that meet ``leave`` are left out; ``instead`` says what is read in place of a column.
+        """
 
     def count(self, table: str, where: Where | None = None) -> int: ...
 
@@ -180,10 +204,19 @@ class Database(Protocol):
     Guarantees: ``lay_out`` and ``fill`` touch hidden tables only; ``swap`` makes all exchanges
     visible at once or none; names that begin with ``_vetrin_`` are hidden from ``tables``.
 
-    Every method raises DatabaseError, with the engine's own error chained.
+    Every method raises DatabaseError, with the engine's own error chained. ``missing`` is True for
+    a database that does not exist yet: it has no tables, and ``create`` makes it.
     """
 
     engine: str
+    missing: bool
+
+    def create(self) -> None:
+        """Make the database where it is missing, and its account where that may be done.
+
+        Raises:
+            DatabaseUnreachable: the account may not; the remedy has the statements for who may.
+        """
 
     def facts(self) -> Facts: ...
 
@@ -209,8 +242,26 @@ class Database(Protocol):
     ) -> list[tuple[Any, ...]]:
         """A few rows as Python values (text as str), for looking, not for moving."""
 
+    def groups(
+        self, table: str, columns: Sequence[str], where: Where | None = None
+    ) -> list[tuple[Any, ...]]:
+        """The different values of ``columns`` with how many rows have them, most frequent first."""
+
+    def longest(self, table: Table) -> tuple[str, int]:
+        """The column with the longest value, and that value's length in bytes."""
+
     def schema(self, table: str) -> str:
         """The statement that makes this table, without what is an attachment."""
+
+    def adapt(self, table: Table, schema: str, source: Facts) -> Adapted:
+        """A schema of the same engine, taken from a server of other facts, for this server.
+
+        Raises:
+            Unsuitable: it holds something that has no counterpart here.
+        """
+
+    def adapt_attachment(self, item: Attachment, source: Facts) -> Attachment:
+        """The same for what hangs on tables."""
 
     def attachments(self, tables: Iterable[str], views: Iterable[str]) -> list[Attachment]: ...
 
@@ -255,6 +306,22 @@ class Database(Protocol):
         A row that is no longer as it was is left alone, so doing it again changes nothing.
         """
 
+    def put(self, hidden: str, key: Mapping[str, object], values: Mapping[str, object]) -> None:
+        """Set values in the rows of a hidden table that have this key; add a row where none has."""
+
+    def remove(self, hidden: str, where: Where) -> int:
+        """Remove rows of a hidden table; how many they were."""
+
+    def take_over(
+        self,
+        hidden: str,
+        table: str,
+        columns: Sequence[str],
+        where: Where | None = None,
+        fixed: Mapping[str, object] | None = None,
+    ) -> int:
+        """Copy rows of another table into a hidden one, ``fixed`` columns aside; how many."""
+
     def drop(self, hidden: Iterable[str]) -> None: ...
 
     def close(self) -> None: ...
@@ -263,6 +330,12 @@ class Database(Protocol):
 def hidden_name(kind: Literal["new", "old"], token: str, index: int) -> str:
     """The name of the ``index``-th hidden table of the run known by ``token``."""
     return f"{HIDDEN}{kind}_{token}_{index}"
+
+
+def must_be_hidden(name: str) -> None:
+    """Raises ValueError for a table that is not hidden: nothing else may be edited or dropped."""
+    if not name.startswith(HIDDEN):
+        raise ValueError(f"{name} is no hidden table")
 
 
 def pending(exchanges: Sequence[Exchange], present: Iterable[str]) -> list[Exchange]:

@@ -1,11 +1,31 @@
-"""The few SELECT statements that look at a table, the same for every engine but for two marks."""
+"""The few statements that look at a table or edit a hidden one, the same for every engine.
+
+What differs between engines is how a name is quoted and the mark that stands for a value.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
-from .contract import Where
+from .condition import (
+    Among,
+    Cleared,
+    Compared,
+    Condition,
+    Either,
+    Every,
+    Instead,
+    Like,
+    Other,
+    Sql,
+    Where,
+    Within,
+    condition,
+)
+
+Statement = tuple[str, list[object]]
+_AROUND = {"begins": ("", "%"), "ends": ("%", ""), "contains": ("%", "%")}
 
 
 @dataclass(frozen=True)
@@ -15,9 +35,9 @@ class Dialect:
     quote: Callable[[str], str]
     mark: str
 
-    def count(self, table: str, where: Where | None) -> tuple[str, list[object]]:
+    def count(self, table: str, where: Where | None) -> Statement:
         """A statement that counts rows, and its values."""
-        clause, values = self._where(where)
+        clause, values = self.where(where)
         return f"SELECT COUNT(*) FROM {self.quote(table)}{clause}", values
 
     def select(
@@ -28,9 +48,9 @@ class Dialect:
         order: str | None,
         descending: bool,
         limit: int | None,
-    ) -> tuple[str, list[object]]:
+    ) -> Statement:
         """A statement that reads a few rows, and its values."""
-        clause, values = self._where(where)
+        clause, values = self.where(where)
         sql = f"SELECT {', '.join(map(self.quote, columns))} FROM {self.quote(table)}{clause}"
         if order:
             sql += f" ORDER BY {self.quote(order)}" + (" DESC" if descending else "")
@@ -38,11 +58,114 @@ class Dialect:
             sql += f" LIMIT {int(limit)}"
         return sql, values
 
-    def _where(self, where: Where | None) -> tuple[str, list[object]]:
-        parts: list[str] = []
+    def groups(self, table: str, columns: Sequence[str], where: Where | None) -> Statement:
+        """A statement that counts rows by the values of ``columns``, most frequent first."""
+        names = ", ".join(map(self.quote, columns))
+        clause, values = self.where(where)
+        return (
+            f"SELECT {names}, COUNT(*) FROM {self.quote(table)}{clause}"
+            f" GROUP BY {names} ORDER BY COUNT(*) DESC, {names}",
+            values,
+        )
+
+    def insert(self, table: str, row: Mapping[str, object]) -> Statement:
+        names = ", ".join(map(self.quote, row))
+        marks = ", ".join([self.mark] * len(row))
+        return f"INSERT INTO {self.quote(table)} ({names}) VALUES ({marks})", list(row.values())
+
+    def update(self, table: str, where: Where, row: Mapping[str, object]) -> Statement:
+        clause, values = self.where(where)
+        pairs = ", ".join(f"{self.quote(name)} = {self.mark}" for name in row)
+        return f"UPDATE {self.quote(table)} SET {pairs}{clause}", [*row.values(), *values]
+
+    def delete(self, table: str, where: Where) -> Statement:
+        clause, values = self.where(where)
+        return f"DELETE FROM {self.quote(table)}{clause}", values
+
+    def take_over(
+        self,
+        table: str,
+        source: str,
+        columns: Sequence[str],
+        where: Where | None,
+        fixed: Mapping[str, object],
+    ) -> Statement:
+        """A statement that copies rows between two tables of one database, and its values."""
+        names = [self.quote(name) for name in columns if name not in fixed]
+        clause, values = self.where(where)
+        into = ", ".join([*names, *map(self.quote, fixed)])
+        what = ", ".join([*names, *([self.mark] * len(fixed))])
+        return (
+            f"INSERT INTO {self.quote(table)} ({into}) SELECT {what} FROM {self.quote(source)}{clause}",
+            [*fixed.values(), *values],
+        )
+
+    def where(self, where: Where | None, *, left: bool = False) -> Statement:
+        """A WHERE clause; with ``left``, of the rows that do not meet the condition."""
+        if where is None:
+            return "", []
+        sql, values = self.condition(condition(where))
+        return (f" WHERE ({sql}) IS NOT TRUE" if left else f" WHERE {sql}"), values
+
+    def condition(self, part: Condition) -> Statement:
+        """A condition as SQL, in brackets where it needs them."""
+        if isinstance(part, Sql):
+            # Where values are put in by formatting, a percent sign of the user's stands for itself.
+            text = part.text.replace("%", "%%") if self.mark == "%s" else part.text
+            return f"({text})", []
+        if isinstance(part, (Every, Either)):
+            return self._joined(part)
+        if isinstance(part, Other):
+            sql, values = self.condition(part.part)
+            return f"({sql}) IS NOT TRUE", values
+        name = self.quote(part.column)
+        if isinstance(part, Among):
+            if not part.values:
+                return "1 = 0", []
+            return f"{name} IN ({', '.join([self.mark] * len(part.values))})", list(part.values)
+        if isinstance(part, Like):
+            before, behind = _AROUND[part.place]
+            sql = " OR ".join([f"{name} LIKE {self.mark} ESCAPE '|'"] * len(part.texts))
+            return f"({sql})", [before + _plain(text) + behind for text in part.texts]
+        if isinstance(part, Compared):
+            # A number in a column of text would compare as text.
+            left = f"({name} + 0)" if isinstance(part.value, int) else name
+            return f"{left} {part.sign} {self.mark}", [part.value]
+        return self._within(part, name)
+
+    def _joined(self, part: Every | Either) -> Statement:
+        if not part.parts:
+            return ("1 = 1" if isinstance(part, Every) else "1 = 0"), []
+        word = " AND " if isinstance(part, Every) else " OR "
+        pieces = [self.condition(item) for item in part.parts]
+        return (
+            "(" + word.join(sql for sql, _ in pieces) + ")",
+            [value for _, values in pieces for value in values],
+        )
+
+    def _within(self, part: Within, name: str) -> Statement:
+        key = self.quote(part.key)
         values: list[object] = []
-        for column, wanted in (where or {}).items():
-            options = [wanted] if isinstance(wanted, (str, int)) else list(wanted)
-            parts.append(f"{self.quote(column)} IN ({', '.join([self.mark] * len(options))})")
-            values += options
-        return (" WHERE " + " AND ".join(parts) if parts else ""), values
+        if part.replaced is not None:
+            key = f"REPLACE({key}, {self.mark}, {self.mark})"
+            values += part.replaced
+        clause, more = self.where(part.condition)
+        return f"{name} IN (SELECT {key} FROM {self.quote(part.table)}{clause})", [*values, *more]
+
+    def instead(self, table: str, column: str, part: Instead) -> Statement:
+        """What is read in place of a column of ``table``."""
+        name = self.quote(column)
+        sql, values = self.condition(part.condition)
+        if isinstance(part, Cleared):
+            return f"CASE WHEN {sql} THEN {self.mark} ELSE {name} END", [*values, part.value]
+        return (
+            f"({name} - (SELECT COUNT(*) FROM {self.quote(part.table)} _vetrin_n"
+            f" WHERE _vetrin_n.{self.quote(part.column)} = {self.quote(table)}.{self.quote(part.key)}"
+            f" AND {sql}))",
+            values,
+        )
+
+
+def _plain(text: str) -> str:
+    """A text for LIKE in which nothing is a wildcard."""
+    return text.replace("|", "||").replace("%", "|%").replace("_", "|_")

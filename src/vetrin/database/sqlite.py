@@ -9,13 +9,15 @@ from __future__ import annotations
 import contextlib
 import re
 import sqlite3
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from .condition import Instead, Where
 from .contract import (
     BATCH_BYTES,
     HIDDEN,
+    Adapted,
     Attachment,
     Batch,
     Cell,
@@ -28,7 +30,7 @@ from .contract import (
     Patch,
     RowsDiffer,
     Table,
-    Where,
+    must_be_hidden,
     pending,
 )
 from .query import Dialect
@@ -55,15 +57,33 @@ class _Reader:
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._connection = connection
 
-    def rows(self, table: Table, batch_bytes: int = BATCH_BYTES) -> Iterator[Batch]:
-        columns = ", ".join(quote(c.name) if c.name != _ROWID else _ROWID for c in table.columns)
+    def rows(
+        self,
+        table: Table,
+        batch_bytes: int = BATCH_BYTES,
+        *,
+        leave: Where | None = None,
+        instead: Mapping[str, Instead] | None = None,
+    ) -> Iterator[Batch]:
+        columns: list[str] = []
+        values: list[object] = []
+        for column in table.columns:
+            read = quote(column.name) if column.name != _ROWID else _ROWID
+            if instead and column.name in instead:
+                read, more = _DIALECT.instead(table.name, column.name, instead[column.name])
+                values += more
+            columns.append(read)
+        clause, more = _DIALECT.where(leave, left=True)
+        values += more
         order = ", ".join(quote(name) if name != _ROWID else _ROWID for name in table.key)
-        sql = f"SELECT {columns} FROM {quote(table.name)}" + (f" ORDER BY {order}" if order else "")
+        sql = f"SELECT {', '.join(columns)} FROM {quote(table.name)}{clause}"
+        if order:
+            sql += f" ORDER BY {order}"
         width = len(table.columns)
         cells: list[Cell] = []
         size = 0
         with _said(table.name):
-            cursor = self._connection.execute(sql)
+            cursor = self._connection.execute(sql, values)
             try:
                 for row in cursor:
                     cells += row
@@ -93,20 +113,25 @@ def _said(about: str) -> Iterator[None]:
 class SqliteDatabase:
     """A SQLite file; opened for writing unless ``read_only``.
 
+    With ``may_be_missing``, a file that is not there is an empty database until ``create``.
+
     Raises:
         DatabaseUnreachable: there is no such file, or it is no database.
     """
 
     engine = "sqlite"
 
-    def __init__(self, path: Path, *, read_only: bool = False) -> None:
+    def __init__(
+        self, path: Path, *, read_only: bool = False, may_be_missing: bool = False
+    ) -> None:
         self._path = path
-        if not path.is_file():
+        self.missing = not path.is_file()
+        if self.missing and not may_be_missing:
             raise DatabaseUnreachable(
                 f"there is no database file {path}", "check the file's name in the site's settings"
             )
         mode = "ro" if read_only else "rw"
-        self._uri = f"{path.resolve().as_uri()}?mode={mode}"
+        self._uri = "file::memory:" if self.missing else f"{path.resolve().as_uri()}?mode={mode}"
         self._connection = self._connect()
         try:
             self._connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
@@ -126,6 +151,16 @@ class SqliteDatabase:
         connection.execute("PRAGMA foreign_keys = OFF")
         connection.execute("PRAGMA legacy_alter_table = ON")
         return connection
+
+    def create(self) -> None:
+        self._path.parent.mkdir(parents=True, exist_ok=True)
+        self._connection.close()
+        self._uri = f"{self._path.resolve().as_uri()}?mode=rwc"
+        self._connection = self._connect()
+        with _said(self._path.name):
+            # A file comes into being with its first table.
+            self._connection.execute("VACUUM")
+        self.missing = False
 
     def close(self) -> None:
         self._connection.close()
@@ -228,12 +263,32 @@ class SqliteDatabase:
         descending: bool = False,
         limit: int | None = None,
     ) -> list[tuple[Any, ...]]:
-        sql, values = _DIALECT.select(table, columns, where, order, descending, limit)
-        with _said(table):
+        return self._rows(table, *_DIALECT.select(table, columns, where, order, descending, limit))
+
+    def groups(
+        self, table: str, columns: Sequence[str], where: Where | None = None
+    ) -> list[tuple[Any, ...]]:
+        return self._rows(table, *_DIALECT.groups(table, columns, where))
+
+    def _rows(self, about: str, sql: str, values: Sequence[object]) -> list[tuple[Any, ...]]:
+        with _said(about):
             return [
                 tuple(c.decode("utf-8", "replace") if isinstance(c, Text) else c for c in row)
                 for row in self._connection.execute(sql, values)
             ]
+
+    def longest(self, table: Table) -> tuple[str, int]:
+        names = [column.name for column in table.columns]
+        most = ", ".join(f"coalesce(max(length(CAST({quote(n)} AS BLOB))), 0)" for n in names)
+        (row,) = self._rows(table.name, f"SELECT {most} FROM {quote(table.name)}", ())
+        size = max(row)
+        return names[row.index(size)], int(size)
+
+    def adapt(self, table: Table, schema: str, source: Facts) -> Adapted:
+        return Adapted(schema)
+
+    def adapt_attachment(self, item: Attachment, source: Facts) -> Attachment:
+        return item
 
     def schema(self, table: str) -> str:
         with _said(table):
@@ -372,10 +427,34 @@ class SqliteDatabase:
             self._connection.execute("COMMIT")
         return changed
 
+    def _edit(self, hidden: str, sql: str, values: Sequence[object]) -> int:
+        must_be_hidden(hidden)
+        with _said(hidden):
+            return int(self._connection.execute(sql, values).rowcount)
+
+    def put(self, hidden: str, key: Mapping[str, object], values: Mapping[str, object]) -> None:
+        found = self.count(hidden, key)  # type: ignore[arg-type]
+        if found:
+            self._edit(hidden, *_DIALECT.update(hidden, key, values))  # type: ignore[arg-type]
+        else:
+            self._edit(hidden, *_DIALECT.insert(hidden, {**key, **values}))
+
+    def remove(self, hidden: str, where: Where) -> int:
+        return self._edit(hidden, *_DIALECT.delete(hidden, where))
+
+    def take_over(
+        self,
+        hidden: str,
+        table: str,
+        columns: Sequence[str],
+        where: Where | None = None,
+        fixed: Mapping[str, object] | None = None,
+    ) -> int:
+        return self._edit(hidden, *_DIALECT.take_over(hidden, table, columns, where, fixed or {}))
+
     def drop(self, hidden: Iterable[str]) -> None:
         for name in hidden:
-            if not name.startswith(HIDDEN):
-                raise ValueError(f"{name} is no hidden table")
+            must_be_hidden(name)
             with _said(name):
                 self._connection.execute(f"DROP TABLE IF EXISTS {quote(name)}")
 

@@ -3,6 +3,7 @@
 from .contract import BLOCK, Entry, FilesError, FileTree, Kind, Manifest, Move
 from .difference import Difference, compare_trees
 from .local import OWN_FOLDER, LocalTree, own_folder
+from .patterns import Patterns
 
 __all__ = [
     "BLOCK",
@@ -15,6 +16,7 @@ __all__ = [
     "LocalTree",
     "Manifest",
     "Move",
+    "Patterns",
     "compare_trees",
     "own_folder",
 ]

@@ -6,7 +6,7 @@ UTF-8 are carried as Python's surrogate escapes, so every name goes in as it cam
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal, Protocol
 
@@ -61,8 +61,17 @@ class FileTree(Protocol):
     point, using nothing but what lies in the hidden folder, and loses neither side.
     """
 
-    def scan(self, folders: Sequence[str]) -> Manifest:
-        """Everything below ``folders`` but Vetrin's own folder and version control's."""
+    def scan(self, folders: Sequence[str], skip: Collection[str] = ()) -> Manifest:
+        """Everything below ``folders`` but Vetrin's own folder and version control's.
+
+        ``"."`` is the whole tree; paths in ``skip`` are left out with all below them.
+        """
+
+    def children(self, folder: str) -> list[Entry]:
+        """What lies directly in a folder, by name; nothing where there is no such folder."""
+
+    def exists(self, path: str) -> bool:
+        """True where something is at ``path``, a broken link included."""
 
     def digest(self, path: str) -> str:
         """XXH3-128 of a file's content, 32 hexadecimal digits."""

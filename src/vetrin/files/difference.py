@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 from .contract import Entry, FileTree, Kind, Manifest, Move
+from .patterns import Patterns
 
 
 @dataclass(frozen=True)
 class Difference:
     """Entries of the source that are new or changed on the target, and those only it has.
 
-    ``replaced`` holds, by path, what a changed entry takes the place of.
+    ``replaced`` holds, by path, what a changed entry takes the place of; ``left`` and ``kept`` count
+    what patterns left at the source and kept at the target, ``unused`` are patterns without effect.
     """
 
     new: tuple[Entry, ...]
@@ -20,6 +22,9 @@ class Difference:
     same: int
     only_there: tuple[Entry, ...]
     replaced: dict[str, Entry]
+    left: int = 0
+    kept: int = 0
+    unused: tuple[str, ...] = ()
 
     @property
     def size(self) -> int:
@@ -46,13 +51,28 @@ def _kind(entry: Entry) -> Kind:
     return "folder" if entry.kind == "folder" else "file"
 
 
-def compare_trees(source: FileTree, target: FileTree, folders: Sequence[str]) -> Difference:
+def compare_trees(
+    source: FileTree,
+    target: FileTree,
+    folders: Sequence[str],
+    *,
+    skip: tuple[Collection[str], Collection[str]] = ((), ()),
+    leave: Patterns | None = None,
+    keep: Patterns | None = None,
+) -> Difference:
     """Compare ``folders`` of both trees.
 
     Equal size and time count as equal; equal size with another time is settled by content.
+    ``skip`` are paths that do not count at the source and at the target; entries of the source that
+    fit ``leave`` stay there, those of the target that fit ``keep`` stay as they are.
     """
-    theirs: Manifest = source.scan(folders)
-    ours: Manifest = target.scan(folders)
+    theirs: Manifest = source.scan(folders, skip[0])
+    ours: Manifest = target.scan(folders, skip[1])
+    entries = list(theirs.values())
+    left = [path for path, entry in theirs.items() if leave and leave.matches(entry)]
+    kept = [path for path, entry in ours.items() if keep and keep.matches(entry)]
+    for path in (*left, *kept, *(path for path in skip[1] if path in theirs)):
+        theirs.pop(path, None)
     new: list[Entry] = []
     changed: list[Entry] = []
     same = 0
@@ -64,9 +84,19 @@ def compare_trees(source: FileTree, target: FileTree, folders: Sequence[str]) ->
             changed.append(entry)
         else:
             same += 1
-    only = tuple(ours[path] for path in sorted(ours) if path not in theirs)
+    all_left = set(left)
+    only = tuple(ours[path] for path in sorted(ours) if path not in theirs and path not in all_left)
     replaced = {entry.path: ours[entry.path] for entry in changed}
-    return Difference(tuple(new), tuple(changed), same, only, replaced)
+    return Difference(
+        tuple(new),
+        tuple(changed),
+        same,
+        only,
+        replaced,
+        len(left),
+        len(kept),
+        tuple([*leave.unused(entries)] if leave else ()),
+    )
 
 
 def _differs(source: FileTree, target: FileTree, entry: Entry, other: Entry) -> bool:

@@ -11,7 +11,7 @@ import contextlib
 import os
 import shutil
 import stat
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 
 import xxhash
@@ -49,16 +49,31 @@ class LocalTree:
     def __init__(self, root: Path) -> None:
         self.root = root
 
-    def scan(self, folders: Sequence[str]) -> Manifest:
+    def scan(self, folders: Sequence[str], skip: Collection[str] = ()) -> Manifest:
         manifest: Manifest = {}
         for folder in folders:
             start = self.root / folder
             if start.is_dir():
                 with _said(folder):
-                    self._scan(str(start), folder.strip("/"), manifest)
+                    relative = "" if folder == "." else folder.strip("/")
+                    self._scan(str(start), relative, manifest, frozenset(skip))
         return manifest
 
-    def _scan(self, start: str, relative: str, manifest: Manifest) -> None:
+    def children(self, folder: str) -> list[Entry]:
+        place = self.root / folder
+        if not place.is_dir():
+            return []
+        base = "" if folder in ("", ".") else folder.strip("/") + "/"
+        with _said(folder), os.scandir(place) as items:
+            found = [
+                self._entry(item, base + item.name) for item in items if item.name not in _SKIPPED
+            ]
+        return sorted((entry for entry in found if entry is not None), key=lambda e: e.path)
+
+    def exists(self, path: str) -> bool:
+        return os.path.lexists(self.root / path)
+
+    def _scan(self, start: str, relative: str, manifest: Manifest, skip: frozenset[str]) -> None:
         waiting = [(start, relative)]
         while waiting:
             folder, prefix = waiting.pop()
@@ -67,6 +82,8 @@ class LocalTree:
                     if item.name in _SKIPPED:
                         continue
                     path = f"{prefix}/{item.name}" if prefix else item.name
+                    if path in skip:
+                        continue
                     entry = self._entry(item, path)
                     if entry is None:
                         continue

@@ -2,16 +2,28 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 import tomllib
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal
 
 from ..cms import Definition, DefinitionError, EncodedRule, load_definition
 from ..rewrite import Address, AddressError
+from .choices import (
+    Arrival,
+    Keep,
+    Leave,
+    Route,
+    defaults,
+    merged,
+    read_arrival,
+    read_keep,
+    read_leave,
+    read_route,
+)
+from .errors import ProjectError, known_keys, nearest
 
 FILE_NAME = "vetrin.toml"
 STATE_FOLDER = ".vetrin"
@@ -21,13 +33,11 @@ Access = Literal["read-only", "read-write", "closed"]
 ROLES: tuple[Role, ...] = ("local", "staging", "production")
 ACCESSES: tuple[Access, ...] = ("read-only", "read-write", "closed")
 
+_PREFIXED = re.compile(r"(\w+\.\w+)=(.+)$")
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]*$")
-_ENVIRONMENT_KEYS = ("address", "also", "root", "host", "role", "access", "bare-host", "database")
-_DATABASE_KEYS = ("database", "user", "host", "prefix", "charset", "file")
-
-
-class ProjectError(ValueError):
-    """vetrin.toml is missing or wrong; the message says where and what to do."""
+_ENVIRONMENT_KEYS = ("address", "also", "root", "host", "role", "access", "bare-host", "database",
+                     "leave", "keep", "arrival")  # fmt: skip
+_DATABASE_KEYS = ("database", "user", "host", "prefix", "charset", "file", "engine", "create-as")
 
 
 @dataclass(frozen=True)
@@ -43,6 +53,9 @@ class Environment:
     access: Access = "read-write"
     bare_host: bool = False
     database: Mapping[str, str] = field(default_factory=dict)
+    leave: Leave = field(default_factory=Leave)
+    keep: Keep = field(default_factory=Keep)
+    arrival: Arrival = field(default_factory=Arrival)
 
     @property
     def addresses(self) -> tuple[Address, ...]:
@@ -57,6 +70,10 @@ class Project:
     name: str
     definition: Definition
     environments: Mapping[str, Environment]
+    leave: Leave = field(default_factory=Leave)
+    keep: Keep = field(default_factory=Keep)
+    arrival: Arrival = field(default_factory=Arrival)
+    routes: Mapping[str, Route] = field(default_factory=dict)
 
     @property
     def state(self) -> Path:
@@ -71,15 +88,32 @@ class Project:
         if name in self.environments:
             return self.environments[name]
         raise ProjectError(
-            f"no environment {name!r} in {FILE_NAME}" + _nearest(name, list(self.environments))
+            f"no environment {name!r} in {FILE_NAME}" + nearest(name, list(self.environments))
         )
 
+    def route(self, name: str) -> Route:
+        """The route of this name.
 
-def _nearest(name: str, known: Sequence[str]) -> str:
-    near = difflib.get_close_matches(name, known, 1)
-    if near:
-        return f"; did you mean {near[0]}?"
-    return f"; known are {', '.join(known)}" if known else ""
+        Raises:
+            ProjectError: there is none; names the nearest one.
+        """
+        if name in self.routes:
+            return self.routes[name]
+        hint = nearest(name, list(self.routes)) or "; `vetrin pull … --save-as NAME` makes one"
+        raise ProjectError(f"no route {name!r} in {FILE_NAME}{hint}")
+
+    def leave_for(self, target: Environment, leave: Leave) -> Leave:
+        """What a transfer to ``target`` leaves out, ``leave`` being its own choice."""
+        return merged(merged(self.leave, target.leave), leave)
+
+    def keep_for(self, target: Environment, keep: Keep) -> Keep:
+        """What ``target`` keeps in a transfer, ``keep`` being its own choice."""
+        return merged(merged(self.keep, target.keep), keep)
+
+    def arrival_for(self, target: Environment, arrival: Arrival) -> Arrival:
+        """How ``target`` is settled by a transfer, ``arrival`` being its own choice."""
+        usual = merged(defaults(target.role), self.arrival)
+        return merged(merged(usual, target.arrival), arrival)
 
 
 def find_project(start: Path) -> Path:
@@ -113,9 +147,13 @@ def load_project(folder: Path) -> Project:
         raise ProjectError(f"{path} can not be read: {error.strerror}") from error
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise ProjectError(f"{path}: {error}") from error
-    _known(data, ("site", "environment", "rewrite"), FILE_NAME)
+    known_keys(
+        data,
+        ("site", "environment", "rewrite", "leave", "keep", "arrival", "route"),
+        FILE_NAME,
+    )
     site = _part(data, "site", FILE_NAME)
-    _known(site, ("name", "cms"), "[site]")
+    known_keys(site, ("name", "cms"), "[site]")
     name = _text(site, "name", "[site]", required=True)
     try:
         definition = load_definition(_text(site, "cms", "[site]", required=True), folder)
@@ -134,7 +172,24 @@ def load_project(folder: Path) -> Project:
     if not environments:
         raise ProjectError(f"{path}: it names no environment; add [environment.local]")
     _same_place(environments)
-    return Project(folder, name, definition, environments)
+    routes = data.get("route", {})
+    if not isinstance(routes, dict):
+        raise ProjectError("route: write it as tables [route.NAME]")
+    for key in routes:
+        if not _NAME.match(key):
+            raise ProjectError(
+                f"[route.{key}]: a name is made of lower-case letters, digits and dashes"
+            )
+    return Project(
+        folder,
+        name,
+        definition,
+        environments,
+        read_leave(data.get("leave", {}), "[leave]"),
+        read_keep(data.get("keep", {}), "[keep]"),
+        read_arrival(data.get("arrival", {}), "[arrival]"),
+        {key: read_route(key, entry, list(environments)) for key, entry in routes.items()},
+    )
 
 
 def _with_rewriting(definition: Definition, data: dict[str, Any]) -> Definition:
@@ -142,7 +197,7 @@ def _with_rewriting(definition: Definition, data: dict[str, Any]) -> Definition:
     part = data.get("rewrite", {})
     if not isinstance(part, dict):
         raise ProjectError("[rewrite]: write it as a table")
-    _known(part, ("fixed", "encoded"), "[rewrite]")
+    known_keys(part, ("fixed", "encoded", "prefixed"), "[rewrite]")
     for key in part:
         if not isinstance(part[key], list) or not all(isinstance(one, str) for one in part[key]):
             raise ProjectError(f"[rewrite] {key}: write a list of columns")
@@ -150,8 +205,15 @@ def _with_rewriting(definition: Definition, data: dict[str, Any]) -> Definition:
         encoded = tuple(EncodedRule.parse(item) for item in part.get("encoded", ()))
     except DefinitionError as error:
         raise ProjectError(f"[rewrite] encoded: {error}") from error
+    prefixed = {key: tuple(names) for key, names in definition.prefixed.items()}
+    for item in part.get("prefixed", ()):
+        match = _PREFIXED.match(item)
+        if match is None:
+            raise ProjectError(f"[rewrite] prefixed: {item!r}: write table.column=name")
+        prefixed[match[1]] = (*prefixed.get(match[1], ()), match[2])
     return replace(
         definition,
+        prefixed=prefixed,
         fixed=(*definition.fixed, *part.get("fixed", ())),
         encoded=(*definition.encoded, *encoded),
     )
@@ -159,7 +221,7 @@ def _with_rewriting(definition: Definition, data: dict[str, Any]) -> Definition:
 
 def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
     where = f"[environment.{name}]"
-    _known(entry, _ENVIRONMENT_KEYS, where)
+    known_keys(entry, _ENVIRONMENT_KEYS, where)
     host = _text(entry, "host", where)
     if host:
         raise ProjectError(
@@ -193,7 +255,7 @@ def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
             f"put it into the site's own configuration, the keyring (service vetrin, user {name}) "
             f"or {password_variable(name)}"
         )
-    _known(database, _DATABASE_KEYS, f"[environment.{name}.database]")
+    known_keys(database, _DATABASE_KEYS, f"[environment.{name}.database]")
     root = Path(_text(entry, "root", where, required=True)).expanduser()
     return Environment(
         name=name,
@@ -204,6 +266,9 @@ def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
         access=access,
         bare_host=bare,
         database={key: str(value) for key, value in database.items()},
+        leave=read_leave(entry.get("leave", {}), f"[environment.{name}.leave]"),
+        keep=read_keep(entry.get("keep", {}), f"[environment.{name}.keep]"),
+        arrival=read_arrival(entry.get("arrival", {}), f"[environment.{name}.arrival]"),
     )
 
 
@@ -225,12 +290,6 @@ def _same_place(environments: Mapping[str, Environment]) -> None:
 def password_variable(environment: str) -> str:
     """The environment variable that may hold the database password of an environment."""
     return f"VETRIN_{environment.upper().replace('-', '_')}_DATABASE_PASSWORD"
-
-
-def _known(data: Mapping[str, Any], allowed: Sequence[str], where: str) -> None:
-    for key in data:
-        if key not in allowed:
-            raise ProjectError(f"{where}: unknown key {key!r}{_nearest(key, allowed)}")
 
 
 def _part(data: Mapping[str, Any], key: str, where: str) -> dict[str, Any]:

@@ -17,6 +17,13 @@ def database_password(environment: str) -> str | None:
     return _from_keyring(environment)
 
 
+def creator_password(environment: str) -> str:
+    """The password of the account that may make an environment's database (``create-as``)."""
+    variable = password_variable(environment).replace("_DATABASE_", "_CREATE_")
+    value = os.environ.get(variable)
+    return value if value is not None else _from_keyring(f"{environment}-create") or ""
+
+
 def _from_keyring(environment: str) -> str | None:
     import keyring
     import keyring.errors

@@ -7,7 +7,7 @@ from pathlib import Path
 from ..cms import ConfigurationError, SiteConfiguration, read_configuration
 from ..database import Database
 from ..files import LocalTree
-from ..project import Environment, Project, database_password
+from ..project import Environment, Project, creator_password, database_password
 from .site import ReachError, Site
 
 
@@ -40,9 +40,15 @@ def configuration_of(project: Project, environment: Environment) -> SiteConfigur
 
 
 def open_database(
-    environment: Environment, configuration: SiteConfiguration, *, read_only: bool
+    environment: Environment,
+    configuration: SiteConfiguration,
+    *,
+    read_only: bool,
+    may_be_missing: bool = False,
 ) -> Database:
     """Connect to the database that a configuration names.
+
+    With ``may_be_missing``, one that does not exist yet is opened as an empty one.
 
     Raises:
         DatabaseUnreachable: it does not answer, or refuses the account.
@@ -52,28 +58,55 @@ def open_database(
 
         path = Path(configuration.database)
         return SqliteDatabase(
-            path if path.is_absolute() else environment.root / path, read_only=read_only
+            path if path.is_absolute() else environment.root / path,
+            read_only=read_only,
+            may_be_missing=may_be_missing,
         )
     from ..database.mysql import Credentials, MysqlDatabase
 
     host, port, socket = configuration.host_port_socket()
-    password = configuration.password
-    if not password:
-        password = database_password(environment.name) or ""
+    password = password_of(environment, configuration)
     credentials = Credentials(
         configuration.database, configuration.user, password, host, port, socket
     )
-    return MysqlDatabase(credentials, read_only=read_only)
+    creator = None
+    if may_be_missing and "create-as" in environment.database:
+        creator = Credentials(
+            configuration.database,
+            environment.database["create-as"],
+            creator_password(environment.name),
+            host,
+            port,
+            socket,
+        )
+    return MysqlDatabase(
+        credentials, read_only=read_only, may_be_missing=may_be_missing, creator=creator
+    )
 
 
-def open_site(project: Project, environment: Environment, *, read_only: bool = True) -> Site:
+def password_of(environment: Environment, configuration: SiteConfiguration) -> str:
+    """The database password: from the site's configuration, else from where the user keeps it."""
+    return configuration.password or database_password(environment.name) or ""
+
+
+def open_site(
+    project: Project,
+    environment: Environment,
+    *,
+    read_only: bool = True,
+    may_be_missing: bool = False,
+) -> Site:
     """Open files and database of an environment.
+
+    With ``may_be_missing``, as for the target of a transfer, the database need not exist yet.
 
     Raises:
         ReachError, DatabaseUnreachable: one of them can not be got at.
     """
     configuration = configuration_of(project, environment)
-    database = open_database(environment, configuration, read_only=read_only)
+    database = open_database(
+        environment, configuration, read_only=read_only, may_be_missing=may_be_missing
+    )
     return Site(
         environment, project.definition, configuration, database, LocalTree(environment.root)
     )

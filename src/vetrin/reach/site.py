@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import difflib
+import fnmatch
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from types import TracebackType
+from typing import Any
 
 from ..cms import Definition, EncodedRule, SiteConfiguration, owned
-from ..database import Database, Table
+from ..database import Condition, Database, Table
 from ..files import FileTree
-from ..project import Environment
+from ..project import Environment, nearest
 from ..rewrite import Address, AddressError
+from .conditions import site_condition
 
 
 class ReachError(Exception):
@@ -84,6 +89,34 @@ class Site:
     def has_table(self, name: str) -> bool:
         return any(table.name == self.prefix + name for table in self.tables)
 
+    def table(self, name: str) -> Table | None:
+        """The table that the definition calls ``name``; None where the site has none."""
+        return next((table for table in self.tables if table.name == self.prefix + name), None)
+
+    def condition(self, where: Mapping[str, Any]) -> Condition:
+        """A condition of the definition, for this site's tables."""
+        return site_condition(where, self.prefix)
+
+    def named(self, table: str, pattern: str) -> bool:
+        """True if a table's name, with or without the prefix, fits a pattern with ``*``."""
+        names = {table, table.removeprefix(self.prefix)}
+        return any(fnmatch.fnmatchcase(name, pattern) for name in names)
+
+    def unnamed(self, pattern: str) -> str:
+        """What to say of a pattern that fits no table: empty where it fits one."""
+        if any(self.named(table.name, pattern) for table in self.tables):
+            return ""
+        known = [table.name.removeprefix(self.prefix) for table in self.tables]
+        hint = nearest(pattern, known) if difflib.get_close_matches(pattern, known, 1) else ""
+        return f"no table of {self.environment.name} fits {pattern!r}{hint}"
+
+    @property
+    def title(self) -> str | None:
+        """The site's title, from its settings or its configuration."""
+        rule = self.definition.settings
+        found = self.setting(rule.title) if rule is not None and rule.title else None
+        return found or self.configuration.title or None
+
     def setting(self, name: str) -> str | None:
         """A setting's text; None where there is no such setting."""
         rule = self.definition.settings
@@ -92,7 +125,25 @@ class Site:
         rows = self.database.select(
             self.prefix + rule.table, [rule.value], where={rule.name: name}, limit=1
         )
-        return None if not rows or rows[0][0] is None else str(rows[0][0])
+        if not rows or rows[0][0] is None:
+            return None
+        value = rows[0][0]
+        return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
+
+    def settings(self, pattern: str) -> dict[str, str]:
+        """The settings whose names fit a pattern with ``*``, or the one of this name."""
+        rule = self.definition.settings
+        if rule is None or not self.has_table(rule.table):
+            return {}
+        if "*" not in pattern:
+            value = self.setting(pattern)
+            return {} if value is None else {pattern: value}
+        rows = self.database.select(self.prefix + rule.table, [rule.name])
+        return {
+            str(name): self.setting(str(name)) or ""
+            for (name,) in rows
+            if fnmatch.fnmatchcase(str(name), pattern)
+        }
 
     def recorded_addresses(self) -> list[tuple[str, Address]]:
         """Addresses that the site itself holds, with where: in its configuration or settings."""

@@ -14,17 +14,31 @@ from .events import (
 )
 from .inplace import Selection, Survey, Work, change, survey
 from .journal import Journals, Run
-from .plan import PARTS, Part, Plan, TablePlan, build_plan, may_read, may_write
+from .leaving import LeftKind
+from .plan import (
+    PARTS,
+    USUAL_PARTS,
+    Choices,
+    Part,
+    Plan,
+    TablePlan,
+    may_read,
+    may_write,
+)
+from .planning import build_plan
 from .rewriting import Healing, Rewriting
 from .transfer import Report, preview, run_plan, undo, undoable
 
 __all__ = [
     "PARTS",
+    "USUAL_PARTS",
+    "Choices",
     "Event",
     "FileMoved",
     "Healing",
     "JobError",
     "Journals",
+    "LeftKind",
     "Listener",
     "Moved",
     "Part",

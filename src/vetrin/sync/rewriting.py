@@ -11,6 +11,7 @@ from ..check import StrayScanner
 from ..cms import EncodedRule
 from ..database import Batch, Table, row_key
 from ..project import Environment
+from ..reach import rewrite_payloads
 from ..rewrite import Mapping, Rewriter, Tally
 from ..rewrite.heal import heal
 
@@ -89,32 +90,12 @@ class Rewriting:
         broken: list[int] = []
         changed = self._rewriter.rewrite_column(batch.texts(index), tally, broken)
         for rule in self.encoded.get((table.name, name), ()):
-            self._payloads(table, batch, index, rule, changed, tally)
+            rewrite_payloads(self._rewriter, rule, table, batch, index, changed, tally)
         if changed:
             self.values[table.name, name] += len(changed)
         for row in broken[: SHOWN - len(self.left)]:
             self.left.append(Left(table.name, name, row_key(table, batch, row)))
         return changed
-
-    def _payloads(
-        self,
-        table: Table,
-        batch: Batch,
-        index: int,
-        rule: EncodedRule,
-        changed: dict[int, bytes],
-        tally: Tally,
-    ) -> None:
-        """Open the declared payloads of a column, in the rows that the rule names."""
-        names = [column.name for column in table.columns]
-        keys = batch.texts(names.index(rule.key)) if rule.key in names else None
-        wanted = rule.is_.encode() if rule.is_ is not None else None
-        for row, value in enumerate(batch.texts(index)):
-            if not value or row in changed or (wanted is not None and keys and keys[row] != wanted):
-                continue
-            new = self._rewriter.rewrite_payload(value, tally)
-            if new is not value:
-                changed[row] = new
 
     def again(self) -> Rewriting:
         """The same work with counts of its own."""

@@ -9,22 +9,26 @@ from __future__ import annotations
 
 import contextlib
 import re
+from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
-from ..database import Attachment, DatabaseError, Exchange, hidden_name
+from ..database import Attachment, Batch, DatabaseError, Exchange, Reader, hidden_name
 from ..database.contract import pending
 from ..files import FilesError, Move
-from ..reach import Site
+from ..reach import Keyed, Site
 from .errors import JobError, Refused
 from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
 from .journal import DONE, FAILED, SWAPPING, TAKEN_BACK, Journals, Run, flat
 from .lock import only_run
 from .pipeline import ahead
-from .plan import Plan, may_write
+from .placing import parents
+from .plan import Plan, TablePlan, may_write
 from .rewriting import Rewriting
+from .settling import Step, Tables
 
+_REFERENCES = re.compile(r"REFERENCES `((?:[^`]|``)*)` \(")
 _TOKEN = re.compile(r"_vetrin_(new|old)_([0-9a-f]+)_\d+$")
 
 
@@ -38,6 +42,8 @@ class Report:
     files: int
     file_bytes: int
     counts: dict[str, int]
+    keyed: Keyed
+    settled: tuple[Step, ...]
     recovered: tuple[int, ...]
 
     def as_json(self) -> dict[str, Any]:
@@ -46,6 +52,11 @@ class Report:
             "tables": self.rows,
             "rows": sum(self.rows.values()),
             "rewriting": self.rewriting.as_json(),
+            "prefixed": {
+                "changed": dict(self.keyed.changed),
+                "left": {f"{table}: {name}": n for (table, name), n in self.keyed.left.items()},
+            },
+            "settled": [step.says() for step in self.settled],
             "files": self.files,
             "file_bytes": self.file_bytes,
             "counts": self.counts,
@@ -57,16 +68,29 @@ def rewriting_of(plan: Plan) -> Rewriting:
     return Rewriting(plan.mapping, plan.target, plan.others, plan.encoded)
 
 
+def keyed_of(plan: Plan) -> Keyed:
+    """The renaming of values that hold the table prefix, with counts of its own."""
+    return Keyed("", "", {}) if plan.keyed is None else replace(
+        plan.keyed, changed=Counter(), left=Counter()
+    )  # fmt: skip
+
+
+def _read(reader: Reader, item: TablePlan) -> Iterator[Batch]:
+    """A table's rows as the plan takes them along."""
+    return reader.rows(item.table, leave=item.leave, instead=item.instead)
+
+
 def preview(plan: Plan, source: Site, listener: Listener = silent) -> Rewriting:
     """Count exactly what the run would rewrite, by reading the source and writing nothing."""
-    rewriting = rewriting_of(plan)
+    rewriting, keyed = rewriting_of(plan), keyed_of(plan)
     listener(Phase("look"))
     listener(Started(plan.rows, plan.table_bytes, 0, 0))
     with source.database.reading() as reader:
         for item in plan.tables:
             listener(TableStarted(item.table.name, item.rows))
-            with ahead(reader.rows(item.table)) as batches:
-                for batch in rewriting.through(item.table, item.rewritten, batches):
+            with ahead(_read(reader, item)) as batches:
+                changed = keyed.through(item.table, batches)
+                for batch in rewriting.through(item.table, item.rewritten, changed):
                     listener(Moved(item.table.name, batch.rows, batch.size))
             listener(TableDone(item.table.name, item.rows))
     return rewriting
@@ -119,6 +143,7 @@ class _Transfer:
         self._run = run
         self._tell = listener
         self._rewriting = rewriting_of(plan)
+        self._keyed = keyed_of(plan)
 
     def carry_out(self, recovered: tuple[int, ...]) -> Report:
         plan, files = self._plan, self._plan.files
@@ -128,7 +153,10 @@ class _Transfer:
             )
         )
         self._tell(Phase("tables"))
+        if self._target.database.missing:
+            self._target.database.create()
         rows, exchanges = self._tables()
+        self._settle()
         self._tell(Phase("files"))
         moves = self._files()
         self._tell(Phase("swap"))
@@ -150,6 +178,8 @@ class _Transfer:
             files.files if files else 0,
             files.size if files else 0,
             plan.arriving.counts,
+            self._keyed,
+            tuple(plan.settling.steps),
             recovered,
         )
         self._run.write(DONE, report=report.as_json())
@@ -167,8 +197,9 @@ class _Transfer:
                 table = item.table
                 hidden = hidden_name("new", token, index)
                 self._tell(TableStarted(table.name, item.rows))
-                target.lay_out(hidden, table, source.schema(table.name))
-                stream = self._rewriting.through(table, item.rewritten, reader.rows(table))
+                target.lay_out(hidden, table, item.schema)
+                changed = self._keyed.through(table, _read(reader, item))
+                stream = self._rewriting.through(table, item.rewritten, changed)
                 with ahead(stream) as batches:
                     rows[table.name] = target.fill(
                         hidden,
@@ -182,16 +213,32 @@ class _Transfer:
                 self._tell(TableDone(table.name, rows[table.name]))
         return rows, exchanges
 
+    def _settle(self) -> None:
+        """Set in the new tables, still hidden, what the target keeps and what arrival asks for."""
+        plan, prefix = self._plan, len(self._source.prefix)
+        hidden = {
+            item.table.name[prefix:]: hidden_name("new", self._run.token, index)
+            for index, item in enumerate(plan.tables)
+        }
+        columns = {item.table.name[prefix:]: item.table for item in plan.tables}
+        for step in plan.settling.steps:
+            step.do(Tables(self._target, hidden.get, columns))
+
     def _files(self) -> list[Move]:
-        difference = self._plan.files
-        if difference is None:
-            return []
-        for entry in (*difference.new, *difference.changed):
-            if entry.kind != "folder":
-                blocks = self._source.files.read(entry.path) if entry.kind == "file" else ()
-                self._target.files.stage(self._run.token, entry, blocks)
-                self._tell(FileMoved(entry.path, entry.size))
-        return difference.moves()
+        difference, placed = self._plan.files, self._plan.placed
+        moves: list[Move] = []
+        if difference is not None:
+            for entry in (*difference.new, *difference.changed):
+                if entry.kind != "folder":
+                    blocks = self._source.files.read(entry.path) if entry.kind == "file" else ()
+                    self._target.files.stage(self._run.token, entry, blocks)
+                    self._tell(FileMoved(entry.path, entry.size))
+            moves += difference.moves()
+        written = [item for item in placed if item.content is not None]
+        for item in written:
+            self._target.files.stage(self._run.token, item.entry, [item.content or b""])
+        moves += parents(self._target, [item.path for item in written])
+        return [*moves, *(item.move for item in placed), *self._plan.cached]
 
     def _attachments(
         self, exchanges: Sequence[Exchange]
@@ -199,14 +246,24 @@ class _Transfer:
         if not exchanges:
             return [], []
         names = [exchange.live for exchange in exchanges]
-        detach = self._target.database.attachments(names, self._target.views)
-        attach = self._source.database.attachments(
-            [item.table.name for item in self._plan.tables], self._plan.views
-        )
+        source, target = self._source.database, self._target.database
+        detach = target.attachments(names, self._target.views)
+        facts, renamed = source.facts(), self._plan.names
+        assert renamed is not None
+        attach = [
+            target.adapt_attachment(renamed.attachment(item), facts)
+            for item in source.attachments(
+                [item.table.name for item in self._plan.tables], self._plan.views
+            )
+        ]
+        views = {renamed.table(view) for view in self._plan.views}
+        there = {*names, *(table.name for table in self._target.tables)}
         # What hangs on tables that only the target has goes off and on again, with the tables
         # that it points at.
         coming = {(item.kind, item.name, item.table) for item in attach}
-        attach = [item for item in attach if item.table in {*names, *self._plan.views}]
+        attach = [
+            item for item in attach if item.table in {*names, *views} and _can_hang(item, there)
+        ]
         attach += [
             item
             for item in detach
@@ -215,6 +272,12 @@ class _Transfer:
             and (item.kind, item.name, item.table) not in coming
         ]
         return detach, attach
+
+
+def _can_hang(item: Attachment, there: set[str]) -> bool:
+    """False for a foreign key to a table that will not be there."""
+    match = _REFERENCES.search(item.sql) if item.kind == "constraint" else None
+    return match is None or match[1].replace("``", "`") in there
 
 
 def drop_parked(target: Site, journals: Journals, keep: Run) -> None:

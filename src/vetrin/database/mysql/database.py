@@ -11,15 +11,18 @@ from __future__ import annotations
 import contextlib
 import re
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 import pymysql
 
+from ..condition import Instead, Where
 from ..contract import (
     BATCH_BYTES,
     HIDDEN,
+    Adapted,
     Attachment,
     Batch,
     Column,
@@ -31,17 +34,21 @@ from ..contract import (
     Patch,
     RowsDiffer,
     Table,
-    Where,
+    must_be_hidden,
     pending,
 )
 from ..query import Dialect
+from .adapt import Server, adapt_attachment, adapt_schema
 from .columns import WIDE_CHARSETS, quote, read_column
 from .literals import LOAD_OPTIONS, insert_statements, load_block
 from .wire import Wire
 
+_NO_DATABASE = (1049, 1044)
+_NO_ACCOUNT = 1045
+_GRANT = re.compile(r"GRANT (.*?) ON (\*\.\*|`(?:[^`]|``)*`\.\*|\S+\.\*) TO ")
 _MODE = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES"
 _INSERT_BYTES = 1 << 20
-_DIALECT = Dialect(quote, "%s")
+_DIALECT = Dialect(lambda name: quote(name).replace("%", "%%"), "%s")
 _DEFINER = re.compile(r"\s+DEFINER\s*=\s*`(?:[^`]|``)*`@`(?:[^`]|``)*`", re.IGNORECASE)
 _FOREIGN_KEY = re.compile(r"^  (CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY .*?),?$", re.MULTILINE)
 
@@ -60,6 +67,22 @@ class Credentials:
     @property
     def where(self) -> str:
         return self.socket or f"{self.host}:{self.port or 3306}"
+
+
+def _literal(text: str) -> str:
+    return "'" + text.replace("\\", "\\\\").replace("'", "''") + "'"
+
+
+def _as_pattern(name: str) -> str:
+    """A database's name as GRANT takes it: ``_`` and ``%`` would stand for any characters."""
+    return name.replace("_", "\\_").replace("%", "\\%")
+
+
+def _fits(pattern: str, name: str) -> bool:
+    """True if a database name fits a GRANT's pattern: ``%`` and ``_`` unless escaped."""
+    parts = re.findall(r"\\.|.", pattern, re.DOTALL)
+    wild = {"%": ".*", "_": "."}
+    return re.fullmatch("".join(wild.get(p) or re.escape(p[-1]) for p in parts), name) is not None
 
 
 @contextlib.contextmanager
@@ -86,11 +109,31 @@ class _Reader:
     def __init__(self, wire: Wire) -> None:
         self._wire = wire
 
-    def rows(self, table: Table, batch_bytes: int = BATCH_BYTES) -> Iterator[Batch]:
-        columns = ", ".join(column.read for column in table.columns)
+    def rows(
+        self,
+        table: Table,
+        batch_bytes: int = BATCH_BYTES,
+        *,
+        leave: Where | None = None,
+        instead: Mapping[str, Instead] | None = None,
+    ) -> Iterator[Batch]:
+        columns: list[str] = []
+        values: list[object] = []
+        for column in table.columns:
+            read = column.read.replace("%", "%%")
+            if instead and column.name in instead:
+                read, more = _DIALECT.instead(table.name, column.name, instead[column.name])
+                values += more
+            columns.append(read)
+        clause, more = _DIALECT.where(leave, left=True)
+        values += more
+        name = quote(table.name).replace("%", "%%")
+        sql = f"SELECT {', '.join(columns)} FROM {name}{clause}"
         # Other engines than InnoDB would sort, and forbid nothing by their order.
-        order = ", ".join(map(quote, table.key)) if table.consistent else ""
-        sql = f"SELECT {columns} FROM {quote(table.name)}" + (f" ORDER BY {order}" if order else "")
+        if table.consistent and table.key:
+            sql += f" ORDER BY {', '.join(map(quote, table.key))}".replace("%", "%%")
+        with self._wire.cursor() as cursor:
+            sql = cursor.mogrify(sql, values)
         width = len(table.columns)
         with _said(table.name):
             for cells, size in self._wire.stream(sql, batch_bytes):
@@ -103,7 +146,7 @@ class _Reader:
 def _count(connection: Any, table: str, where: Where | None) -> int:
     sql, values = _DIALECT.count(table, where)
     with _said(table), connection.cursor() as cursor:
-        cursor.execute(sql, values or None)
+        cursor.execute(sql, values)
         return int(cursor.fetchone()[0])
 
 
@@ -117,16 +160,96 @@ class MysqlDatabase:
     engine = "mysql"
 
     def __init__(
-        self, credentials: Credentials, *, read_only: bool = False, bulk_load: bool = True
+        self,
+        credentials: Credentials,
+        *,
+        read_only: bool = False,
+        bulk_load: bool = True,
+        may_be_missing: bool = False,
+        creator: Credentials | None = None,
     ) -> None:
         self._credentials = credentials
         self._read_only = read_only
         self._bulk_load = bulk_load
-        self._control = self._connect("utf8mb4")
+        self._creator = creator
+        self.missing = False
+        try:
+            self._control = self._connect("utf8mb4")
+        except DatabaseUnreachable as error:
+            if not may_be_missing or error.code not in (*_NO_DATABASE, _NO_ACCOUNT):
+                raise
+            self._look_around(error)
         self._wire: Wire | None = None
 
-    def _connect(self, charset: str) -> Wire:
+    def _look_around(self, error: DatabaseUnreachable) -> None:
+        """Connect without a database, as the account that may make one."""
+        account = self._creator or self._credentials
+        if error.code == _NO_ACCOUNT and self._creator is None:
+            raise DatabaseUnreachable(
+                str(error), f"{error.remedy}; where both are still to be made:\n{self.statements()}"
+            ) from error
+        self._control = self._connect("utf8mb4", replace(account, name=""))
+        there = self._rows(
+            account.where,
+            "SELECT 1 FROM information_schema.schemata WHERE schema_name = %s",
+            [self._credentials.name],
+        )
+        if there and error.code != _NO_ACCOUNT:
+            raise error
+        if not self._may_create():
+            raise DatabaseUnreachable(
+                f"{account.where}: there is no database {self._credentials.name}, and the account "
+                f"{account.user} may not make it",
+                f"give these statements to who may:\n{self.statements()}",
+            ) from error
+        self.missing = True
+
+    def _may_create(self) -> bool:
+        grants = " ".join(str(row[0]) for row in self._rows("grants", "SHOW GRANTS"))
+        for rights, place in _GRANT.findall(grants):
+            if not re.search(r"\b(?:ALL PRIVILEGES|CREATE)(?:,|$| *$)", rights):
+                continue
+            if place == "*.*":
+                return True
+            pattern = place.removesuffix(".*").strip("`").replace("``", "`")
+            if _fits(pattern, self._credentials.name):
+                return True
+        return False
+
+    def statements(self) -> str:
+        """The statements that make the database and its account; without the real password."""
+        return "\n".join(f"  {statement};" for statement in self._statements("the password"))
+
+    def _statements(self, password: str) -> list[str]:
         c = self._credentials
+        near = {"localhost": "127.0.0.1", "127.0.0.1": "127.0.0.1", "::1": "::1"}
+        host = "localhost" if c.socket else near.get(c.host, "%")
+        account = f"{_literal(c.user)}@{_literal(host)}"
+        return [
+            f"CREATE DATABASE IF NOT EXISTS {quote(c.name)} CHARACTER SET utf8mb4",
+            f"CREATE USER IF NOT EXISTS {account} IDENTIFIED BY {_literal(password)}",
+            f"GRANT ALL PRIVILEGES ON {quote(_as_pattern(c.name))}.* TO {account}",
+        ]
+
+    def create(self) -> None:
+        c = self._credentials
+        statements = self._statements(c.password)
+        for statement in statements if self._creator is not None else statements[:1]:
+            try:
+                with self._control.cursor() as cursor:
+                    cursor.execute(statement)
+            except pymysql.Error as error:
+                # The server's message may quote the statement, and with it the password.
+                raise DatabaseUnreachable(
+                    f"the database {c.name} could not be made (error {error.args[0]})",
+                    f"give these statements to who may:\n{self.statements()}",
+                ) from None
+        self._control.close()
+        self._control = self._connect("utf8mb4")
+        self.missing = False
+
+    def _connect(self, charset: str, credentials: Credentials | None = None) -> Wire:
+        c = credentials or self._credentials
         try:
             wire = Wire(
                 host=c.host,
@@ -134,9 +257,9 @@ class MysqlDatabase:
                 unix_socket=c.socket,
                 user=c.user,
                 password=c.password,
-                database=c.name,
+                database=c.name or None,
                 # PyMySQL knows no "binary": it would decode names and messages with it.
-                charset="utf8mb4" if charset == "utf8mb4" else "latin1",
+                charset="latin1" if charset == "binary" else "utf8mb4",
                 connect_timeout=10,
                 autocommit=True,
                 local_infile=True,
@@ -144,6 +267,9 @@ class MysqlDatabase:
             with wire.cursor() as cursor:
                 if charset == "binary":
                     cursor.execute("SET NAMES binary")
+                elif charset == "stored":
+                    # What is asked is text, what comes back is bytes as they are stored.
+                    cursor.execute("SET character_set_results = NULL")
                 cursor.execute("SET time_zone = '+00:00', foreign_key_checks = 0")
                 cursor.execute(f"SET sql_mode = '{_MODE}'")
                 if self._read_only:
@@ -152,7 +278,9 @@ class MysqlDatabase:
         except pymysql.Error as error:
             code, *rest = error.args or (0,)
             raise DatabaseUnreachable(
-                f"{c.where}: {rest[0] if rest else error}", _remedy(int(code or 0), c)
+                f"{c.where}: {rest[0] if rest else error}",
+                _remedy(int(code or 0), c),
+                int(code or 0),
             ) from error
         return wire
 
@@ -269,7 +397,7 @@ class MysqlDatabase:
 
     @contextlib.contextmanager
     def reading(self) -> Iterator[_Reader]:
-        wire = self._connect("binary")
+        wire = self._connect("stored")
         try:
             with _said(self._credentials.name), wire.cursor() as cursor:
                 cursor.execute("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
@@ -293,7 +421,49 @@ class MysqlDatabase:
         limit: int | None = None,
     ) -> list[tuple[Any, ...]]:
         sql, values = _DIALECT.select(table, columns, where, order, descending, limit)
-        return [tuple(row) for row in self._rows(table, sql, values or None)]
+        return [tuple(row) for row in self._rows(table, sql, values)]
+
+    def groups(
+        self, table: str, columns: Sequence[str], where: Where | None = None
+    ) -> list[tuple[Any, ...]]:
+        sql, values = _DIALECT.groups(table, columns, where)
+        return [tuple(row) for row in self._rows(table, sql, values)]
+
+    def longest(self, table: Table) -> tuple[str, int]:
+        names = [column.name for column in table.columns]
+        most = ", ".join(f"COALESCE(MAX(OCTET_LENGTH({quote(name)})), 0)" for name in names)
+        (row,) = self._rows(table.name, f"SELECT {most} FROM {quote(table.name)}")
+        sizes = [int(size) for size in row]
+        return names[sizes.index(max(sizes))], max(sizes)
+
+    @cached_property
+    def _server(self) -> Server:
+        """What this server knows, for schemas that come from another one."""
+        name = self._credentials.where
+        facts = self.facts()
+        return Server(
+            facts.product,
+            facts.version,
+            frozenset(
+                str(row[0]).lower()
+                for row in self._rows(
+                    name, "SELECT collation_name FROM information_schema.collations"
+                )
+            ),
+            frozenset(
+                str(row[0]).lower()
+                for row in self._rows(
+                    name,
+                    "SELECT engine FROM information_schema.engines WHERE support IN ('YES', 'DEFAULT')",
+                )
+            ),
+        )
+
+    def adapt(self, table: Table, schema: str, source: Facts) -> Adapted:
+        return adapt_schema(table.name, schema, source, self._server)
+
+    def adapt_attachment(self, item: Attachment, source: Facts) -> Attachment:
+        return adapt_attachment(item, source, self._server)
 
     def _create_text(self, table: str) -> str:
         return str(self._rows(table, f"SHOW CREATE TABLE {quote(table)}")[0][1])
@@ -554,10 +724,33 @@ class MysqlDatabase:
             self._control.commit()
         return changed
 
+    def _edit(self, hidden: str, sql: str, values: Sequence[object]) -> int:
+        must_be_hidden(hidden)
+        with _said(hidden), self._control.cursor() as cursor:
+            return int(cursor.execute(sql, values))
+
+    def put(self, hidden: str, key: Mapping[str, object], values: Mapping[str, object]) -> None:
+        if self.count(hidden, key):  # type: ignore[arg-type]
+            self._edit(hidden, *_DIALECT.update(hidden, key, values))  # type: ignore[arg-type]
+        else:
+            self._edit(hidden, *_DIALECT.insert(hidden, {**key, **values}))
+
+    def remove(self, hidden: str, where: Where) -> int:
+        return self._edit(hidden, *_DIALECT.delete(hidden, where))
+
+    def take_over(
+        self,
+        hidden: str,
+        table: str,
+        columns: Sequence[str],
+        where: Where | None = None,
+        fixed: Mapping[str, object] | None = None,
+    ) -> int:
+        return self._edit(hidden, *_DIALECT.take_over(hidden, table, columns, where, fixed or {}))
+
     def drop(self, hidden: Iterable[str]) -> None:
         for name in hidden:
-            if not name.startswith(HIDDEN):
-                raise ValueError(f"{name} is no hidden table")
+            must_be_hidden(name)
             self._drop(name)
 
     def _drop(self, name: str) -> None:

@@ -1,0 +1,159 @@
+"""vetrin survey"""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from ..check.survey import Survey, leave_table, survey
+from ..reach import open_site
+from ..sync import may_read
+from .common import grid, project_of
+from .console import Out, lead, number, plural, size
+from .main import DONE, FAILED
+
+_MOST = 12
+_BAR = 24
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Show what an environment consists of: tables by size, files by folder, kinds of rows,\n"
+        "plugins and themes, versions; and what a transfer could leave out, with what that saves."
+    )
+    parser.add_argument("environment", metavar="ENV", help="the environment")
+    parser.add_argument(
+        "--plot", metavar="FILE", help="draw where the bytes are (.png, .svg or .pdf)"
+    )
+    parser.add_argument("--all", action="store_true", help="list all tables and folders")
+    parser.epilog = """examples:
+  vetrin survey production
+  vetrin survey production --plot bytes.png
+  vetrin survey staging --json"""
+
+
+def run(args: argparse.Namespace, out: Out) -> int:
+    project = project_of(args)
+    environment = project.environment(args.environment)
+    may_read(environment)
+    with open_site(project, environment) as site:
+        found = survey(site)
+    out.document("survey", found.as_json())
+    _show(out, found, project.definition.title, None if args.all else _MOST)
+    if args.plot:
+        from ..report.plot import plot_survey
+
+        try:
+            plot_survey(found, Path(args.plot))
+        except (OSError, ValueError) as error:
+            return out.fail(FAILED, f"the picture could not be drawn: {error}")
+        out.say(f"drawn: {args.plot}")
+    return DONE
+
+
+def _show(out: Out, found: Survey, cms: str, most: int | None) -> None:
+    stands = found.standing
+    head = lead(f"{stands.title or stands.environment}", "bold")
+    versions = [f"{cms} {stands.cms_version or ''}".strip(), stands.database_version]
+    if found.runtime:
+        versions.append(found.runtime)
+    out.show(head.append(f" · {stands.environment} · {' · '.join(versions)}", style=""))
+    _tables(out, found, most)
+    _folders(out, found, most)
+    _rows(out, found)
+    _extensions(out, found)
+    _suggestions(out, found)
+
+
+def bar(part: int, whole: int, width: int = _BAR) -> str:
+    """A bar as long as ``part`` is of ``whole``, in eighths of a character."""
+    if whole <= 0 or part <= 0:
+        return ""
+    eighths = max(1, round(part * width * 8 / whole))
+    return "█" * (eighths // 8) + " ▏▎▍▌▋▊▉"[eighths % 8].strip()
+
+
+def _tables(out: Out, found: Survey, most: int | None) -> None:
+    table = grid("table", ">rows", ">size", "", "role")
+    largest = max((item.size for item in found.tables), default=0)
+    for item in found.tables[:most]:
+        role = "" if item.role == "content" else item.role
+        table.add_row(item.name, number(item.rows), size(item.size),
+                      lead(bar(item.size, largest), "cyan"), role)  # fmt: skip
+    rest = found.tables[len(found.tables[:most]) :]
+    if rest:
+        total = sum(item.size for item in rest)
+        table.add_row(f"… {len(rest)} smaller ones", number(sum(item.rows for item in rest)),
+                      size(total), lead(bar(total, largest), "cyan"), "")  # fmt: skip
+    table.add_section()
+    table.add_row(
+        plural(len(found.tables), "table"), number(sum(item.rows for item in found.tables)),
+        size(sum(item.size for item in found.tables)), "", "", style="bold",
+    )  # fmt: skip
+    out.show(table)
+
+
+def _folders(out: Out, found: Survey, most: int | None) -> None:
+    table = grid("folder", ">files", ">size", "", "part")
+    largest = max((item.size for item in found.folders), default=0)
+    for item in found.folders[:most]:
+        table.add_row(item.path, number(item.files), size(item.size),
+                      lead(bar(item.size, largest), "green"), item.part)  # fmt: skip
+    rest = found.folders[len(found.folders[:most]) :]
+    if rest:
+        total = sum(item.size for item in rest)
+        table.add_row(f"… {len(rest)} smaller ones", number(sum(item.files for item in rest)),
+                      size(total), lead(bar(total, largest), "green"), "")  # fmt: skip
+    table.add_section()
+    table.add_row(
+        plural(len(found.folders), "folder"), number(sum(item.files for item in found.folders)),
+        size(sum(item.size for item in found.folders)), "", "", style="bold",
+    )  # fmt: skip
+    out.show(table)
+
+
+def _rows(out: Out, found: Survey) -> None:
+    kinds: dict[str, list[str]] = {}
+    for kind, state, count in found.entries:
+        kinds.setdefault(kind, []).append(f"{number(count)} {state}")
+    if kinds:
+        text = lead("Entries: ", "bold")
+        text.append("; ".join(f"{kind} {', '.join(states)}" for kind, states in kinds.items()))
+        out.show(text)
+    counts = found.standing.counts
+    if counts:
+        text = lead("Counts: ", "bold")
+        text.append(", ".join(f"{number(count)} {name}" for name, count in counts.items()))
+        out.show(text)
+    there = [item for item in found.kinds if item.rows]
+    if there:
+        text = lead("Kinds of rows: ", "bold")
+        text.append(", ".join(f"{item.name} {number(item.rows)}" for item in there))
+        out.show(text)
+
+
+def _extensions(out: Out, found: Survey) -> None:
+    groups = dict.fromkeys(item.group for item in found.extensions)
+    for group in groups:
+        items = [item for item in found.extensions if item.group == group]
+        text = lead(f"{group[0].upper()}{group[1:]}: ", "bold")
+        for at, item in enumerate(items):
+            text.append(", " if at else "")
+            text.append(f"{item.title} {item.version}".strip(), style="" if item.active else "dim")
+            if not item.active:
+                text.append(" (inactive)", style="dim")
+        out.show(text)
+
+
+def _suggestions(out: Out, found: Survey) -> None:
+    if not found.suggestions:
+        return
+    total = sum(item.size for item in found.suggestions)
+    out.show(lead(f"\nA copy could do without (about {size(total)}):", "bold"))
+    table = grid("leave", "", ">saves about", "")
+    for item in found.suggestions:
+        table.add_row(item.key, item.value, size(item.size), lead(item.why, "dim"))
+    out.show(table)
+    out.show("In vetrin.toml:")
+    for line in leave_table(found.suggestions).splitlines():
+        out.show(lead(f"  {line}", "cyan"))

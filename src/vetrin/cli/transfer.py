@@ -1,0 +1,193 @@
+"""What `pull` and `run` share: the choices on the command line, the plan, the question, the run."""
+
+from __future__ import annotations
+
+import argparse
+from dataclasses import replace
+
+from ..project import (
+    Arrival,
+    Environment,
+    Keep,
+    Leave,
+    Project,
+    ProjectError,
+    Route,
+    merged,
+    nearest,
+    read_arrival,
+)
+from ..reach import open_site
+from ..sync import PARTS, USUAL_PARTS, Choices, Part, build_plan, preview, run_plan
+from .common import journals_of
+from .console import Out
+from .main import DONE
+from .plan_view import show_plan, show_preview, show_report
+from .progress import listener
+
+
+def add_choices(parser: argparse.ArgumentParser) -> None:
+    """The options that choose what is left, kept and set, beside what vetrin.toml says."""
+    leave = parser.add_argument_group("what is left out, beside [leave] of vetrin.toml")
+    for name, metavar, text in (
+        ("--leave-tables", "TABLE,…", "tables that are not taken along; names may hold *"),
+        ("--only-tables", "TABLE,…", "the inverse: no other tables are taken along"),
+        ("--empty-tables", "TABLE,…", "tables that arrive without rows"),
+        ("--leave-rows", "KIND,…", "kinds of rows, such as spam-comments or entries:TYPE"),
+    ):
+        leave.add_argument(name, metavar=metavar, action="append", default=[], help=text)
+    leave.add_argument(
+        "--leave-where", metavar="TABLE:SQL", action="append", default=[],
+        help="rows of a table for which this SQL condition holds",
+    )  # fmt: skip
+    leave.add_argument(
+        "--leave-files", metavar="PATTERN", action="append", default=[],
+        help="files, by a pattern as in .gitignore",
+    )  # fmt: skip
+    leave.add_argument(
+        "--leave-inactive", metavar="GROUP,…", action="append", default=[],
+        help="extensions that are not active, such as plugins,themes",
+    )  # fmt: skip
+    leave.add_argument(
+        "--leave-nothing", action="store_true", help="do not heed [leave] of vetrin.toml"
+    )
+    keep = parser.add_argument_group("what the target keeps and how it is settled")
+    for name, metavar, text in (
+        ("--keep-settings", "NAME,…", "settings of the target, such as active-plugins or a key"),
+        ("--keep-tables", "TABLE,…", "tables of the target"),
+        ("--keep-files", "PATTERN", "files of the target, by a pattern as in .gitignore"),
+    ):
+        keep.add_argument(name, metavar=metavar, action="append", default=[], help=text)
+    keep.add_argument(
+        "--set", metavar="KEY=VALUE", action="append", default=[], dest="settings",
+        help="a setting to set on arrival; search-engines, mail, marker and closed have names",
+    )  # fmt: skip
+
+
+def listed(texts: list[str]) -> tuple[str, ...]:
+    """Names given with commas, or by an option given several times."""
+    return tuple(part.strip() for text in texts for part in text.split(",") if part.strip())
+
+
+def leave_of(args: argparse.Namespace) -> Leave:
+    """Raises ProjectError where an option is not well formed."""
+    where: dict[str, str] = {}
+    for text in args.leave_where:
+        table, colon, clause = text.partition(":")
+        if not colon or not table or not clause.strip():
+            raise ProjectError(f"--leave-where: {text!r}: write TABLE:SQL")
+        where[table] = f"({where[table]}) OR ({clause})" if table in where else clause
+    return Leave(
+        tables=listed(args.leave_tables),
+        only=listed(args.only_tables),
+        empty=listed(args.empty_tables),
+        rows=listed(args.leave_rows),
+        where=where,
+        files=tuple(args.leave_files),
+        inactive=listed(args.leave_inactive),
+    )
+
+
+def keep_of(args: argparse.Namespace) -> Keep:
+    return Keep(listed(args.keep_settings), listed(args.keep_tables), tuple(args.keep_files))
+
+
+_WORDS = {"true": True, "false": False}
+
+
+def arrival_of(args: argparse.Namespace) -> Arrival:
+    """Raises ProjectError where an option is not well formed."""
+    data: dict[str, object] = {}
+    settings: dict[str, object] = {}
+    for text in args.settings:
+        key, equals, value = text.partition("=")
+        if not equals or not key:
+            raise ProjectError(f"--set: {text!r}: write KEY=VALUE")
+        known = (
+            "search-engines",
+            "address-rules",
+            "caches",
+            "mail",
+            "marker",
+            "closed",
+            "configuration",
+        )
+        if key in known:
+            data[key] = _WORDS.get(value, value) if key in ("marker", "closed") else value
+        else:
+            settings[key] = value
+    if settings:
+        data["settings"] = settings
+    return read_arrival(data, "--set")
+
+
+def parts_of(names: tuple[str, ...], where: str) -> tuple[Part, ...]:
+    """The parts in their order.
+
+    Raises:
+        ProjectError: a name is none of them.
+    """
+    for name in names:
+        if name not in PARTS:
+            raise ProjectError(
+                f"{where}: {name!r} is none of {', '.join(PARTS)}{nearest(name, PARTS)}"
+            )
+    if not names:
+        raise ProjectError(f"{where}: name at least one of {', '.join(PARTS)}")
+    return tuple(part for part in PARTS if part in names)
+
+
+def transfer(
+    args: argparse.Namespace, out: Out, project: Project, route: Route, *, all_of_it: bool = False
+) -> int:
+    """Plan, ask and run; the exit code. ``all_of_it``: [leave] of vetrin.toml does not count."""
+    source_environment = project.environment(route.source)
+    target_environment = project.environment(route.target)
+    parts = parts_of(route.parts, "parts") if route.parts else USUAL_PARTS
+    choices = Choices(
+        route.leave if all_of_it else project.leave_for(target_environment, route.leave),
+        project.keep_for(target_environment, route.keep),
+        project.arrival_for(target_environment, route.arrival),
+    )
+    with (
+        open_site(project, source_environment) as source,
+        open_site(project, target_environment, read_only=False, may_be_missing=True) as target,
+    ):
+        plan = build_plan(source, target, parts, _others(project, route), choices)
+        show_plan(out, plan)
+        if args.dry_run:
+            with listener(out) as listen:
+                rewriting = preview(plan, source, listen)
+            show_preview(out, plan, rewriting)
+            out.document("plan", {**plan.as_json(), "rewriting": rewriting.as_json()})
+            out.say("dry run: nothing was changed")
+            return DONE
+        out.confirm(
+            f"Replace this in {target_environment.name}?",
+            given=args.yes,
+            target=target_environment.name,
+            production=target_environment.role == "production",
+        )
+        with listener(out) as listen:
+            report = run_plan(plan, source, target, journals_of(project), listen)
+        show_report(out, plan, report)
+        out.document("report", {"plan": plan.as_json(), **report.as_json()})
+    return DONE
+
+
+def _others(project: Project, route: Route) -> list[Environment]:
+    return [
+        environment
+        for environment in project.environments.values()
+        if environment.name not in (route.source, route.target)
+    ]
+
+
+def with_choices(route: Route, args: argparse.Namespace) -> Route:
+    """A route with what the command line chooses on top of it."""
+    return replace(
+        route,
+        leave=merged(route.leave, leave_of(args)),
+        keep=merged(route.keep, keep_of(args)),
+        arrival=merged(route.arrival, arrival_of(args)),
+    )

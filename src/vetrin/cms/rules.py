@@ -1,0 +1,335 @@
+"""The rules that a definition is made of. Table names are without the site's prefix."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import MISSING, dataclass, field, fields
+from typing import Any, TypeVar
+
+Rule = TypeVar("Rule")
+Where = Mapping[str, Any]
+
+_ENCODED = re.compile(r"(\w+)\.(\w+)(?: where (\w+)=(.+))?$")
+_PLACE = re.compile(r"(\w+)\.(\w+)$")
+_TESTS = (
+    "begins",
+    "ends",
+    "contains",
+    "below",
+    "above",
+    "not",
+    "in",
+    "not-in",
+    "where",
+    "replaced",
+)
+
+
+class DefinitionError(ValueError):
+    """A definition is missing or has a key that does not belong there."""
+
+
+@dataclass(frozen=True)
+class ValueAt:
+    """A value inside a file: the file, how to read it, and the value's name there."""
+
+    file: str
+    reader: str
+    value: str
+
+
+@dataclass(frozen=True)
+class ConfigurationRule:
+    """Where the CMS keeps its database's name, account and prefix.
+
+    ``secrets`` are values that each copy has for itself; ``engines`` says which engine a value of
+    ``values["engine"]`` stands for.
+    """
+
+    files: tuple[str, ...] = ()
+    reader: str = "php"
+    engine: str = "mysql"
+    values: Mapping[str, str | Sequence[str]] = field(default_factory=dict)
+    engines: Mapping[str, str] = field(default_factory=dict)
+    stop_at: tuple[str, ...] = ()
+    secrets: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class RuntimeRule:
+    """The language that the CMS runs in, and a command that prints its version."""
+
+    title: str
+    command: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class SettingsRule:
+    """The table of settings, and which of them hold the site's title and addresses.
+
+    ``id`` is a number that the table gives to each row, if it has one.
+    """
+
+    table: str
+    name: str
+    value: str
+    id: str | None = None
+    title: str | None = None
+    addresses: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class NamedSetting:
+    """Settings that belong together under one name; keys may end with ``*``.
+
+    ``values`` gives words for values, such as hidden for "0"; ``compare``: two environments are
+    compared by it.
+    """
+
+    name: str
+    keys: tuple[str, ...]
+    values: Mapping[str, str] = field(default_factory=dict)
+    compare: bool = False
+
+
+@dataclass(frozen=True)
+class EntriesRule:
+    """The table of entries that visitors see, for samples and for the newest one.
+
+    ``kind`` and ``state`` are the columns that say what an entry is and whether it is public.
+    """
+
+    table: str
+    id: str
+    title: str
+    changed: str
+    link: str
+    where: Where = field(default_factory=dict)
+    kind: str | None = None
+    state: str | None = None
+
+
+@dataclass(frozen=True)
+class CountRule:
+    name: str
+    table: str
+    where: Where = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class RowsRule:
+    """A kind of rows that a transfer can leave out; several rules may share one name.
+
+    ``suggested``: a copy seldom needs them.
+    """
+
+    name: str
+    table: str
+    where: Where = field(default_factory=dict)
+    suggested: bool = True
+
+
+@dataclass(frozen=True)
+class LinkRule:
+    """Rows of one table that belong to rows of another: ``from_`` holds a value of ``to``.
+
+    ``then`` says what happens to them when their owner is left out: they are left out too
+    (``leave``), or the column is set to ``value`` (``clear``). With ``through``, the value stands in
+    ``through_column`` of a row of a third table whose ``through`` column holds ``from_``.
+    """
+
+    from_: str
+    to: str
+    where: Where = field(default_factory=dict)
+    then: str = "leave"
+    value: int | str | None = 0
+    through: str | None = None
+    through_column: str | None = None
+    through_where: Where = field(default_factory=dict)
+
+    @property
+    def table(self) -> str:
+        return self.from_.partition(".")[0]
+
+    @property
+    def column(self) -> str:
+        return self.from_.partition(".")[2]
+
+    @property
+    def owner(self) -> tuple[str, str]:
+        table, _, column = self.to.partition(".")
+        return table, column
+
+
+@dataclass(frozen=True)
+class RecountRule:
+    """A column that holds how many rows of another table belong to its row.
+
+    Those rows have the row's ``key`` in ``of``; only those that meet ``where`` are counted.
+    """
+
+    column: str
+    key: str
+    of: str
+    where: Where = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class KeptRows:
+    """Rows that an environment can keep under a name, such as its administrators.
+
+    A row of the source with the same value in ``same`` is the same one; ``id`` is its number. The
+    rows of ``with_`` (``table.column``) that hold the number come along.
+    """
+
+    name: str
+    table: str
+    same: str
+    id: str
+    where: Where = field(default_factory=dict)
+    with_: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class ExtensionRule:
+    """Parts of the site's code that can be active or not: plugins, themes.
+
+    ``files`` are looked for below ``folder``; ``reader`` is ``header`` (lines ``Name: value``),
+    ``toml`` or ``json``. ``active`` is the setting that lists the active ones, by their file below
+    the folder or, with ``by = "folder"``, by their folder; None: all that are there are active.
+    """
+
+    name: str
+    folder: str
+    files: tuple[str, ...]
+    reader: str = "header"
+    title: str = "title"
+    version: str = "version"
+    active: tuple[str, ...] = ()
+    by: str = "file"
+
+
+@dataclass(frozen=True)
+class ArrivalRule:
+    """What can be settled on arrival: kinds of rows that are caches or address rules, and folders
+    of cached files."""
+
+    caches: tuple[str, ...] = ()
+    cache_folders: tuple[str, ...] = ()
+    address_rules: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class AddressRules:
+    """A file of the web server with lines that hold the folder of the site's address as {base}."""
+
+    file: str
+    lines: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class CopyRule:
+    """How a copy is marked, closed to visitors, and its mail turned off.
+
+    Either by a file (``file``, ``text`` with {{name}}, {{marker}}, {{mail}}, {{closed}}) or by
+    settings, each with the text for on and for off.
+    """
+
+    file: str | None = None
+    text: str = ""
+    marker: str | None = None
+    mail: Mapping[str, str] = field(default_factory=dict)
+    closed: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class AddressColumns:
+    """A table that holds the site's host, port and scheme in columns of their own."""
+
+    table: str
+    host: str
+    port: str | None = None
+    where: Where = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class EncodedRule:
+    """A column that holds encoded payloads, in all rows or where ``key`` is ``is_``.
+
+    Written as ``table.column`` or ``table.column where key=value``.
+    """
+
+    table: str
+    column: str
+    key: str | None = None
+    is_: str | None = None
+
+    @classmethod
+    def parse(cls, text: str) -> EncodedRule:
+        """Raises DefinitionError where the text is not of this form."""
+        match = _ENCODED.match(text)
+        if match is None:
+            raise DefinitionError(f"{text!r}: write table.column, or table.column where key=value")
+        return cls(*match.groups())
+
+
+@dataclass(frozen=True)
+class CheckRule:
+    login: str | None = None
+    login_mark: str | None = None
+
+
+def known(data: Mapping[str, Any], allowed: Sequence[str], where: str) -> None:
+    """Raises DefinitionError for a key that is not among ``allowed``; names the nearest one."""
+    for key in data:
+        if key not in allowed:
+            near = difflib.get_close_matches(key, allowed, 1)
+            raise DefinitionError(
+                f"{where}: unknown key {key}" + (f"; did you mean {near[0]}?" if near else "")
+            )
+
+
+def read_rule(rule: type[Rule], data: object, where: str) -> Rule:
+    """Make a rule from a table of the file; its keys are the rule's fields, with dashes.
+
+    Raises:
+        DefinitionError: a key is unknown or missing, or a condition is not well formed.
+    """
+    if not isinstance(data, Mapping):
+        raise DefinitionError(f"{where}: write a table")
+    names = {item.name: item for item in fields(rule)}  # type: ignore[arg-type]
+    keys = {name.rstrip("_").replace("_", "-"): name for name in names}
+    known(data, list(keys), where)
+    values: dict[str, Any] = {}
+    for key, name in keys.items():
+        if key in data:
+            value = data[key]
+            values[name] = tuple(value) if isinstance(value, list) else value
+            if isinstance(value, str) and str(names[name].type).startswith("tuple"):
+                values[name] = (value,)
+            if key.endswith("where"):
+                check_where(value, f"{where} {key}")
+            if key in ("from", "to", "through", "of", "with"):
+                for one in [value] if isinstance(value, str) else value:
+                    if not _PLACE.match(str(one)):
+                        raise DefinitionError(f"{where} {key}: write table.column")
+        elif names[name].default is MISSING and names[name].default_factory is MISSING:
+            raise DefinitionError(f"{where}: lacks {key}")
+    return rule(**values)
+
+
+def check_where(where: object, place: str) -> None:
+    """Raises DefinitionError where a condition is not of the form that docs/definitions.md tells."""
+    if not isinstance(where, Mapping):
+        raise DefinitionError(f"{place}: write a table of columns")
+    for column, wanted in where.items():
+        if isinstance(wanted, Mapping):
+            known(wanted, _TESTS, f"{place}.{column}")
+            if "in" in wanted and not _PLACE.match(str(wanted["in"])):
+                raise DefinitionError(f"{place}.{column} in: write table.column")
+            if "where" in wanted:
+                check_where(wanted["where"], f"{place}.{column}")
+        elif not isinstance(wanted, (str, int, list)):
+            raise DefinitionError(f"{place}.{column}: write a value, a list of values or a table")

@@ -1,0 +1,234 @@
+"""Schemas from one server for another: MariaDB, MySQL 5.7 and MySQL 8 in any direction.
+
+The text is what ``SHOW CREATE TABLE`` prints. What the target does not know is replaced by its
+nearest counterpart, with a note, or refused. Sources: the servers' reference manuals, chapters
+"CREATE TABLE", "Character Sets and Collations" and "Comments" (``/*! … */``).
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+from ..contract import Adapted, Attachment, Facts, Unsuitable
+
+_COLLATE = re.compile(r"(\bCOLLATE\s*=?\s*)(\w+)", re.IGNORECASE)
+_CHARSET = re.compile(r"(\b(?:CHARSET|CHARACTER\s+SET)\s*=?\s*)(\w+)", re.IGNORECASE)
+_ENGINE = re.compile(r"(\bENGINE=)(\w+)")
+_ROW_FORMAT = re.compile(r"\s*\bROW_FORMAT=(\w+)")
+_QUOTED = re.compile(r"""('(?:[^'\\]|\\.|'')*'|`(?:[^`]|``)*`)""", re.DOTALL)
+_ROW_FORMATS = {"DEFAULT", "DYNAMIC", "FIXED", "COMPRESSED", "REDUNDANT", "COMPACT"}
+# Column types that only one of the two products has.
+_MARIADB_TYPES = re.compile(r"^  `(?:[^`]|``)*` (uuid|inet4|inet6|vector)\b", re.MULTILINE)
+_MYSQL_TYPES = re.compile(r"^  `(?:[^`]|``)*` (vector)\b", re.MULTILINE)
+_MODES = {
+    "MariaDB": {"TIME_ROUND_FRACTIONAL", "SIMULTANEOUS_ASSIGNMENT", "EMPTY_STRING_IS_NULL",
+                "IGNORE_BAD_TABLE_OPTIONS"},
+    "MySQL": {"TIME_TRUNCATE_FRACTIONAL"},
+}  # fmt: skip
+_GONE_IN_8 = {"NO_AUTO_CREATE_USER", "NO_FIELD_OPTIONS", "NO_KEY_OPTIONS", "NO_TABLE_OPTIONS",
+              "DB2", "MAXDB", "MSSQL", "MYSQL323", "MYSQL40", "ORACLE", "POSTGRESQL"}  # fmt: skip
+
+
+_MARIADB_OPTIONS = re.compile(
+    r"\s*\b(?:PAGE_CHECKSUM|TRANSACTIONAL|PAGE_COMPRESSED|PAGE_COMPRESSION_LEVEL|ENCRYPTED"
+    r"|ENCRYPTION_KEY_ID|IETF_QUOTES|SEQUENCE)=\S+?(?=[\s;]|$)"
+)
+
+
+@dataclass(frozen=True)
+class Server:
+    """What a target knows: names of collations and of storage engines in lower case."""
+
+    product: str
+    version: str
+    collations: frozenset[str]
+    engines: frozenset[str]
+
+    @property
+    def number(self) -> tuple[int, ...]:
+        return tuple(int(part) for part in re.findall(r"\d+", self.version)[:3])
+
+
+class _Text:
+    """A schema on its way; patterns are put only on what is no literal, name or comment."""
+
+    def __init__(self, sql: str) -> None:
+        self.sql = sql
+        self.notes: list[str] = []
+
+    def put(self, pattern: re.Pattern[str], by: Callable[[re.Match[str]], str] | str) -> int:
+        parts = _QUOTED.split(self.sql)
+        count = 0
+        for at in range(0, len(parts), 2):
+            parts[at], found = pattern.subn(by, parts[at])
+            count += found
+        self.sql = "".join(parts)
+        return count
+
+    def note(self, text: str) -> None:
+        if text not in self.notes:
+            self.notes.append(text)
+
+
+def adapt_schema(table: str, schema: str, source: Facts, target: Server) -> Adapted:
+    """The schema for the target.
+
+    Raises:
+        Unsuitable: it has a type or a feature without a counterpart.
+    """
+    text = _Text(schema)
+    _refuse(table, text, source, target)
+    _comments(text, source, target)
+    _words(text, source, target)
+    _collations(text, target)
+    _engine(table, text, target)
+    return Adapted(text.sql, tuple(text.notes))
+
+
+def _refuse(table: str, text: _Text, source: Facts, target: Server) -> None:
+    other = source.product != target.product
+    if other and target.product == "MySQL":
+        found = _MARIADB_TYPES.search(text.sql)
+        if found:
+            raise Unsuitable(f"{table} has a column of the type {found[1]}, which MySQL lacks")
+        if re.search(r"\bSYSTEM VERSIONING\b", _QUOTED.sub("", text.sql)):
+            raise Unsuitable(f"{table} is system-versioned, which MySQL lacks")
+        if re.search(r"\bWITHOUT OVERLAPS\b|\bPERIOD FOR\b", _QUOTED.sub("", text.sql)):
+            raise Unsuitable(f"{table} has an application-time period, which MySQL lacks")
+    if other and target.product == "MariaDB":
+        found = _MYSQL_TYPES.search(text.sql)
+        if found and target.number < (11, 7):
+            raise Unsuitable(
+                f"{table} has a column of the type {found[1]}, which this server lacks"
+            )
+        bare = _QUOTED.sub("``", text.sql)
+        if re.search(r"^  (?:UNIQUE )?KEY `` \(.*\(\(?", bare, re.MULTILINE) and re.search(
+            r"^  (?:UNIQUE )?KEY `` \((?:``(?:\(\d+\))?(?: DESC)?,)*\(", bare, re.MULTILINE
+        ):
+            raise Unsuitable(f"{table} has an index over an expression, which MariaDB lacks")
+        if re.search(r"\bMULTI_VALUED|\bCAST\(.* ARRAY\)", bare):
+            raise Unsuitable(f"{table} has an index over a JSON array, which MariaDB lacks")
+
+
+_VERSIONED = re.compile(r"/\*!(\d{5,6}) (.*?) ?\*/", re.DOTALL)
+
+
+def _comments(text: _Text, source: Facts, target: Server) -> None:
+    """Conditional comments: each product counts versions in its own way."""
+    if source.product == target.product:
+        return
+
+    def settle(match: re.Match[str]) -> str:
+        inner = match[2]
+        if "DEFAULT ENCRYPTION" in inner or re.match(r"(?:INVISIBLE|VISIBLE)\b", inner):
+            return ""
+        if "GENERATED" in inner or "SRID" in inner:
+            return "" if "SRID" in inner else inner
+        return match[0]
+
+    # A comment may hold quoted names, so it is looked for in the whole text.
+    text.sql = _VERSIONED.sub(settle, text.sql)
+
+
+def _words(text: _Text, source: Facts, target: Server) -> None:
+    if source.product == target.product:
+        return
+    if target.product == "MySQL":
+        # Options of MariaDB's storage engines, and what its columns and indexes may say.
+        text.put(_MARIADB_OPTIONS, "")
+        text.put(re.compile(r"\s+IGNORED\b"), "")
+        if text.put(re.compile(r"(?<=\S) (?:/\*M?!\d+ )?COMPRESSED(?: \*/)?(?=[ ,\n])"), ""):
+            text.note("compressed columns arrive uncompressed")
+        text.put(re.compile(r"\bPERSISTENT\b"), "STORED")
+        # MySQL knows these functions without brackets in a default, or not at all in old versions.
+        text.put(re.compile(r"\bcurrent_timestamp\((\d*)\)"),
+                 lambda m: f"CURRENT_TIMESTAMP({m[1]})" if m[1] else "CURRENT_TIMESTAMP")  # fmt: skip
+        if target.number < (8, 0, 13):
+            found = re.search(
+                r"DEFAULT (?!NULL|'|-?\d|CURRENT_TIMESTAMP|b'|x')\S+", _QUOTED.sub("''", text.sql)
+            )
+            if found:
+                text.put(
+                    re.compile(r"(?<=[ ])DEFAULT (?!NULL|CURRENT_TIMESTAMP)[a-z_]+\([^)\n]*\)"), ""
+                )
+                text.note("defaults that are expressions are left out")
+    else:
+        text.put(re.compile(r"\s+(?:INVISIBLE|VISIBLE)\b(?=[,\s)])"), "")
+        text.put(re.compile(r"\bSTORED NULL\b"), "STORED")
+        text.put(re.compile(r"\s+SECONDARY_ENGINE=\S+|\s+AUTOEXTEND_SIZE=\S+"), "")
+
+
+def _counterpart(collation: str, target: Server) -> str:
+    """The nearest collation that the target knows."""
+    charset, _, rest = collation.partition("_")
+    charsets = [charset]
+    if charset in ("utf8mb3", "utf8"):
+        charsets.append("utf8" if charset == "utf8mb3" else "utf8mb3")
+    wanted = [f"{one}_{rest}" for one in charsets]
+    exact = rest.endswith(("_bin", "as_cs")) or rest == "bin"
+    for one in charsets:
+        if exact:
+            wanted += [f"{one}_0900_as_cs", f"{one}_bin"]
+        elif "0900" in rest or "uca1400" in rest:
+            wanted += [f"{one}_0900_ai_ci", f"{one}_uca1400_ai_ci", f"{one}_unicode_520_ci"]
+        wanted += [f"{one}_unicode_ci", f"{one}_general_ci"]
+    return next((name for name in wanted if name in target.collations), "")
+
+
+def _collations(text: _Text, target: Server) -> None:
+    def settle(match: re.Match[str]) -> str:
+        name = match[2].lower()
+        if name in target.collations:
+            return match[0]
+        other = _counterpart(name, target)
+        if not other:
+            raise Unsuitable(
+                f"the collation {name} has no counterpart on {target.product} {target.version}"
+            )
+        text.note(f"collation {name} becomes {other}")
+        return match[1] + other
+
+    text.put(_COLLATE, settle)
+    known = {name.partition("_")[0] for name in target.collations}
+
+    def charset(match: re.Match[str]) -> str:
+        name = match[2].lower()
+        other = {"utf8mb3": "utf8", "utf8": "utf8mb3"}.get(name)
+        return match[1] + other if name not in known and other in known else match[0]
+
+    text.put(_CHARSET, charset)
+
+
+def _engine(table: str, text: _Text, target: Server) -> None:
+    def settle(match: re.Match[str]) -> str:
+        if match[2].lower() in target.engines:
+            return match[0]
+        text.note(f"storage engine {match[2]} becomes InnoDB")
+        return match[1] + "InnoDB"
+
+    text.put(_ENGINE, settle)
+    innodb = "ENGINE=InnoDB" in text.sql
+
+    def row_format(match: re.Match[str]) -> str:
+        name = match[1].upper()
+        if name in _ROW_FORMATS and not (innodb and name == "FIXED"):
+            return match[0]
+        text.note(f"row format {name} becomes the server's own")
+        return ""
+
+    text.put(_ROW_FORMAT, row_format)
+
+
+def adapt_attachment(item: Attachment, source: Facts, target: Server) -> Attachment:
+    """A trigger, view or constraint for the target: SQL modes and collations that it knows."""
+    text = _Text(item.sql)
+    if item.kind != "view":
+        _collations(text, target)
+    modes = [mode for mode in item.mode.split(",") if mode]
+    unknown = _MODES["MySQL" if target.product == "MariaDB" else "MariaDB"]
+    if target.product == "MySQL" and target.number >= (8,):
+        unknown = unknown | _GONE_IN_8
+    kept = ",".join(mode for mode in modes if mode not in unknown)
+    return replace(item, sql=text.sql, mode=kept)

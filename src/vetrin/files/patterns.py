@@ -1,0 +1,45 @@
+"""Patterns for files, in the syntax of ``.gitignore``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+import pathspec
+
+from .contract import Entry
+
+
+class Patterns:
+    """A list of patterns; later ones win, ``!`` takes back, a folder's pattern covers all in it.
+
+    Raises:
+        ValueError: a pattern is not well formed; the message names it.
+    """
+
+    def __init__(self, lines: Sequence[str]) -> None:
+        self._lines = tuple(lines)
+        for line in lines:
+            try:
+                pathspec.GitIgnoreSpec.from_lines([line])
+            except ValueError as error:
+                raise ValueError(f"{line!r} is no pattern: {error}") from error
+        self._spec = pathspec.GitIgnoreSpec.from_lines(lines)
+
+    def __bool__(self) -> bool:
+        return bool(self._lines)
+
+    def matches(self, entry: Entry) -> bool:
+        path = entry.path + "/" if entry.kind == "folder" else entry.path
+        return self._spec.match_file(path)
+
+    def unused(self, entries: Iterable[Entry]) -> list[str]:
+        """The patterns that match none of ``entries``."""
+        paths = [entry.path + "/" if entry.kind == "folder" else entry.path for entry in entries]
+        unused = []
+        for line in self._lines:
+            if line.startswith(("#", "!")) or not line.strip():
+                continue
+            spec = pathspec.GitIgnoreSpec.from_lines([line])
+            if not any(spec.match_file(path) for path in paths):
+                unused.append(line)
+        return unused

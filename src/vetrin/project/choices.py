@@ -1,0 +1,216 @@
+"""What a transfer leaves out, what its target keeps, and how the target is settled on arrival.
+
+Each can be written for the whole project, for an environment (as the target) and for a route, and
+given on the command line; ``merged`` puts two together.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, fields, replace
+from typing import Any, TypeVar
+
+from .errors import ProjectError, known_keys
+
+Choice = TypeVar("Choice", "Leave", "Keep", "Arrival")
+
+SEARCH_ENGINES = ("hidden", "visible", "unchanged")
+
+
+@dataclass(frozen=True)
+class Leave:
+    """What is not taken along. Names may hold ``*``; tables with or without the prefix.
+
+    ``tables`` stay away as a whole, ``only`` is the inverse, ``empty`` ones arrive without rows;
+    ``rows`` are kinds of the CMS's definition, or ``entries:TYPE``; ``where`` holds, by table, SQL
+    for rows that are left; ``files`` are patterns as in .gitignore; ``inactive`` names groups of
+    extensions (plugins, themes) of which only the active ones travel.
+    """
+
+    tables: tuple[str, ...] = ()
+    only: tuple[str, ...] = ()
+    empty: tuple[str, ...] = ()
+    rows: tuple[str, ...] = ()
+    where: Mapping[str, str] = field(default_factory=dict)
+    files: tuple[str, ...] = ()
+    inactive: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Keep:
+    """What the target keeps of its own.
+
+    ``settings`` are names of the definition, keys (also with ``*``), or ``key[part][part]`` for a
+    part of a serialised or JSON value; ``files`` are patterns as in .gitignore.
+    """
+
+    settings: tuple[str, ...] = ()
+    tables: tuple[str, ...] = ()
+    files: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Arrival:
+    """What is set on the target after a transfer; None where nothing was said."""
+
+    search_engines: str | None = None
+    address_rules: bool | None = None
+    caches: bool | None = None
+    mail: bool | None = None
+    marker: bool | str | None = None
+    closed: bool | None = None
+    correct_configuration: bool | None = None
+    activate: tuple[str, ...] = ()
+    deactivate: tuple[str, ...] = ()
+    settings: Mapping[str, str | int | bool] = field(default_factory=dict)
+
+
+def defaults(role: str) -> Arrival:
+    """What is set where nobody says otherwise: a copy is hidden, marked, and sends no mail."""
+    live = role == "production"
+    return Arrival(
+        search_engines="visible" if live else "hidden",
+        address_rules=True,
+        caches=True,
+        mail=live,
+        marker=not live,
+        closed=False,
+        correct_configuration=False,
+    )
+
+
+@dataclass(frozen=True)
+class Route:
+    """A transfer saved under a name; ``parts`` is empty for the usual ones."""
+
+    name: str
+    source: str
+    target: str
+    parts: tuple[str, ...] = ()
+    leave: Leave = field(default_factory=Leave)
+    keep: Keep = field(default_factory=Keep)
+    arrival: Arrival = field(default_factory=Arrival)
+
+
+def merged(general: Choice, special: Choice) -> Choice:
+    """Both together: lists are joined, single values of ``special`` win; so does its ``only``."""
+    changes: dict[str, Any] = {}
+    for item in fields(general):
+        ours: Any = getattr(general, item.name)
+        theirs: Any = getattr(special, item.name)
+        if item.name == "only":
+            changes[item.name] = theirs or ours
+        elif isinstance(ours, tuple):
+            changes[item.name] = tuple(dict.fromkeys([*ours, *theirs]))
+        elif isinstance(ours, Mapping):
+            changes[item.name] = {**ours, **theirs}
+        else:
+            changes[item.name] = ours if theirs is None else theirs
+    return replace(general, **changes)
+
+
+def read_leave(data: object, where: str) -> Leave:
+    """Raises ProjectError where it is not well formed."""
+    table = _table(data, where)
+    lists = ("tables", "only", "empty", "rows", "files", "inactive")
+    known_keys(table, (*lists, "where"), where)
+    values: dict[str, Any] = {key: _texts(table, key, where) for key in lists if key in table}
+    if "where" in table:
+        clauses = _table(table["where"], f"{where} where")
+        for name, text in clauses.items():
+            if not isinstance(text, str) or not text.strip():
+                raise ProjectError(f"{where} where.{name}: write a condition in quotes")
+        values["where"] = dict(clauses)
+    return Leave(**values)
+
+
+def read_keep(data: object, where: str) -> Keep:
+    """Raises ProjectError where it is not well formed."""
+    table = _table(data, where)
+    lists = ("settings", "tables", "files")
+    known_keys(table, lists, where)
+    return Keep(**{key: _texts(table, key, where) for key in lists if key in table})
+
+
+_WORDS: Mapping[str, tuple[str, Mapping[str, bool]]] = {
+    "address-rules": ("address_rules", {"rebuilt": True, "unchanged": False}),
+    "caches": ("caches", {"dropped": True, "unchanged": False}),
+    "mail": ("mail", {"on": True, "off": False}),
+    "configuration": ("correct_configuration", {"corrected": True, "unchanged": False}),
+}
+
+
+def read_arrival(data: object, where: str) -> Arrival:
+    """Raises ProjectError where it is not well formed."""
+    table = _table(data, where)
+    known_keys(
+        table,
+        ("search-engines", *_WORDS, "marker", "closed", "activate", "deactivate", "settings"),
+        where,
+    )
+    values: dict[str, Any] = {}
+    for key, (name, words) in _WORDS.items():
+        if key in table:
+            if table[key] not in words:
+                raise ProjectError(f"{where} {key}: {table[key]!r} is none of {', '.join(words)}")
+            values[name] = words[table[key]]
+    if "search-engines" in table:
+        if table["search-engines"] not in SEARCH_ENGINES:
+            raise ProjectError(
+                f"{where} search-engines: {table['search-engines']!r} is none of "
+                + ", ".join(SEARCH_ENGINES)
+            )
+        values["search_engines"] = table["search-engines"]
+    for key, kinds, expected in (
+        ("marker", (bool, str), "true, false or a text"), ("closed", (bool,), "true or false"),
+    ):  # fmt: skip
+        if key in table:
+            if not isinstance(table[key], kinds):
+                raise ProjectError(f"{where} {key}: write {expected}")
+            values[key] = table[key]
+    for key in ("activate", "deactivate"):
+        if key in table:
+            values[key] = _texts(table, key, where)
+    if "settings" in table:
+        settings = _table(table["settings"], f"{where} settings")
+        for name, value in settings.items():
+            if not isinstance(value, (str, int, bool)):
+                raise ProjectError(
+                    f"{where} settings.{name}: write a text, a number, true or false"
+                )
+        values["settings"] = dict(settings)
+    return Arrival(**values)
+
+
+def read_route(name: str, data: object, environments: Sequence[str]) -> Route:
+    """Raises ProjectError where it is not well formed or names an unknown environment."""
+    where = f"[route.{name}]"
+    table = _table(data, where)
+    known_keys(table, ("from", "to", "parts", "leave", "keep", "arrival"), where)
+    for key in ("from", "to"):
+        if table.get(key) not in environments:
+            raise ProjectError(
+                f"{where} {key}: {table.get(key)!r} is none of {', '.join(environments)}"
+            )
+    return Route(
+        name,
+        table["from"],
+        table["to"],
+        _texts(table, "parts", where) if "parts" in table else (),
+        read_leave(table.get("leave", {}), f"{where} leave"),
+        read_keep(table.get("keep", {}), f"{where} keep"),
+        read_arrival(table.get("arrival", {}), f"{where} arrival"),
+    )
+
+
+def _table(data: object, where: str) -> dict[str, Any]:
+    if not isinstance(data, dict):
+        raise ProjectError(f"{where}: write it as a table")
+    return data
+
+
+def _texts(table: Mapping[str, Any], key: str, where: str) -> tuple[str, ...]:
+    value = table[key]
+    if not isinstance(value, list) or not all(isinstance(item, str) and item for item in value):
+        raise ProjectError(f"{where} {key}: write a list of texts")
+    return tuple(value)

@@ -1,0 +1,26 @@
+"""What can be wrong in vetrin.toml."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+
+class ProjectError(ValueError):
+    """vetrin.toml is missing or wrong; the message says where and what to do."""
+
+
+def nearest(name: str, known: Sequence[str]) -> str:
+    """The end of a message about an unknown name: the nearest known one, or all of them."""
+    near = difflib.get_close_matches(name, known, 1)
+    if near:
+        return f"; did you mean {near[0]}?"
+    return f"; known are {', '.join(known)}" if known else ""
+
+
+def known_keys(data: Mapping[str, Any], allowed: Sequence[str], where: str) -> None:
+    """Raises ProjectError for a key that is not allowed there."""
+    for key in data:
+        if key not in allowed:
+            raise ProjectError(f"{where}: unknown key {key!r}{nearest(key, allowed)}")

@@ -1,0 +1,56 @@
+"""A definition's conditions, made into conditions on the tables of one site."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from typing import Any
+
+from ..database import Among, Compared, Condition, Every, Like, Other, Within
+
+
+def site_condition(where: Mapping[str, Any], prefix: str, now: datetime | None = None) -> Condition:
+    """The condition that ``where`` (see docs/definitions.md) means for a site with this prefix.
+
+    ``now`` stands for the moment of the look; without it, the clock is asked.
+    """
+    moment = now or datetime.now(UTC)
+    return Every(tuple(_column(column, wanted, prefix, moment) for column, wanted in where.items()))
+
+
+def _column(column: str, wanted: Any, prefix: str, now: datetime) -> Condition:
+    if not isinstance(wanted, Mapping):
+        return Among(column, _values(wanted, prefix, now))
+    parts: list[Condition] = []
+    for test in ("begins", "ends", "contains"):
+        if test in wanted:
+            texts = tuple(str(value) for value in _values(wanted[test], prefix, now))
+            parts.append(Like(column, test, texts))
+    for test, sign in (("below", "<"), ("above", ">")):
+        if test in wanted:
+            (value,) = _values(wanted[test], prefix, now)
+            parts.append(Compared(column, sign, value))
+    if "not" in wanted:
+        parts.append(Other(Among(column, _values(wanted["not"], prefix, now))))
+    for test in ("in", "not-in"):
+        if test in wanted:
+            table, _, key = str(wanted[test]).partition(".")
+            inner = site_condition(wanted["where"], prefix, now) if wanted.get("where") else None
+            replaced = tuple(wanted["replaced"]) if "replaced" in wanted else None
+            within = Within(column, prefix + table, key, inner, replaced)
+            parts.append(within if test == "in" else Other(within))
+    return Every(tuple(parts))
+
+
+def _values(wanted: Any, prefix: str, now: datetime) -> tuple[str | int, ...]:
+    return tuple(
+        _value(item, prefix, now) for item in (wanted if isinstance(wanted, list) else [wanted])
+    )
+
+
+def _value(value: str | int, prefix: str, now: datetime) -> str | int:
+    if value == "now":
+        return now.strftime("%Y-%m-%d %H:%M:%S")
+    if value == "now-unix":
+        return int(now.timestamp())
+    return value.replace("{prefix}", prefix) if isinstance(value, str) else value

@@ -1,0 +1,39 @@
+"""What is rewritten into what between two environments."""
+
+from __future__ import annotations
+
+from ..rewrite import Address, Mapping
+from .site import Site
+
+
+def mapping_for(source: Site, target: Site, notes: list[str]) -> Mapping:
+    """All addresses and roots of the source, onto the target's.
+
+    Addresses that the source's own settings hold count as its own, even where the project does not
+    list them, unless they belong to another environment.
+    """
+    addresses: list[Address] = [
+        address
+        for address in source.environment.addresses
+        if address not in target.environment.addresses
+    ]
+    for where, recorded in source.recorded_addresses():
+        if any(known.covers(recorded) for known in addresses):
+            continue
+        if any(known.covers(recorded) for known in target.environment.addresses):
+            continue
+        addresses.append(recorded)
+        notes.append(
+            f"{source.environment.name} calls itself {recorded} (its {where}); "
+            "that is rewritten as well"
+        )
+    roots = list(
+        dict.fromkeys([str(source.environment.root), str(source.environment.root.resolve())])
+    )
+    return Mapping.build(
+        addresses=addresses,
+        address=target.environment.address,
+        roots=roots,
+        root=str(target.environment.root),
+        bare_host=source.environment.bare_host,
+    )

@@ -1,0 +1,82 @@
+"""Which files of two environments belong to the parts of a transfer."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+
+from ..project import Environment
+from .site import Site
+
+
+@dataclass(frozen=True)
+class FileScope:
+    """Folders to look at, and the paths in them that do not count, at the source and the target."""
+
+    folders: tuple[str, ...]
+    skip: tuple[frozenset[str], frozenset[str]]
+
+
+def file_scope(
+    source: Site, target: Site, parts: Collection[str], everywhere: Sequence[Environment]
+) -> FileScope:
+    """The files of some parts; what is neither media nor core is code.
+
+    Configuration files, embedded databases, the mark of a copy and roots of other environments
+    (``everywhere`` are all that count) are no part of anything.
+    """
+    definition = source.definition
+    media = definition.parts.get("media", ())
+    core = definition.parts.get("core", ())
+    folders: list[str] = []
+    skip = [own_files(site) | _nested(site, everywhere) for site in (source, target)]
+    if "media" in parts:
+        folders += media
+    if "core" in parts:
+        folders += core
+    if "code" in parts and "." not in media:
+        folders = ["."]
+        for paths in skip:
+            paths |= set() if "media" in parts else set(media)
+            paths |= set() if "core" in parts else set(core)
+    return FileScope(tuple(folders), (frozenset(skip[0]), frozenset(skip[1])))
+
+
+def part_of_path(site: Site, path: str) -> str:
+    """The part that a path below the root belongs to."""
+    for part in ("media", "core"):
+        for folder in site.definition.parts.get(part, ()):
+            if folder == "." or path == folder or path.startswith(folder + "/"):
+                return part
+    return "code"
+
+
+def own_files(site: Site) -> set[str]:
+    """Files in the root that belong to the environment itself and never move."""
+    root = site.environment.root
+    found = set()
+    if site.definition.copy is not None and site.definition.copy.file:
+        found.add(site.definition.copy.file)
+    if site.definition.address_rules is not None:
+        found.add(site.definition.address_rules.file)
+    paths = [site.configuration.file] if site.configuration.file else []
+    if site.configuration.engine == "sqlite":
+        database = root / site.configuration.database
+        paths += [
+            database.with_name(database.name + tail) for tail in ("", "-wal", "-shm", "-journal")
+        ]
+    for path in paths:
+        if path.is_relative_to(root):
+            found.add(path.relative_to(root).as_posix())
+    return found
+
+
+def _nested(site: Site, environments: Sequence[Environment]) -> set[str]:
+    """Roots of other environments inside this one's."""
+    root = site.environment.root.resolve()
+    found = set()
+    for other in environments:
+        place = other.root.resolve()
+        if place != root and place.is_relative_to(root):
+            found.add(place.relative_to(root).as_posix())
+    return found

@@ -1,0 +1,1 @@
+"""Results beyond the terminal: pictures."""

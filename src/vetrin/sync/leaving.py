@@ -1,0 +1,254 @@
+"""What a transfer leaves out, worked out for the source's tables.
+
+From the chosen tables and kinds of rows follows what else can not stay: rows that belong to a row
+that is left out go with it or lose the reference, and columns that count them are put right. All of
+it becomes conditions that the source's database evaluates while it is read, so that the cost in
+memory is nothing and everything is of one moment.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from ..cms import LinkRule
+from ..database import (
+    EVERY_ROW,
+    Cleared,
+    Condition,
+    DatabaseError,
+    Every,
+    Instead,
+    Lowered,
+    Sql,
+    Within,
+    either,
+)
+from ..project import Leave, ProjectError, nearest
+from ..reach import Site
+
+ENTRIES = "entries:"
+
+
+@dataclass(frozen=True)
+class LeftKind:
+    """One choice, and the rows of one table that it names (not those that hang on them)."""
+
+    name: str
+    table: str
+    rows: int
+
+
+@dataclass
+class Leaving:
+    """What stays behind. Tables are named as in the source's database.
+
+    ``tables`` do not travel at all; ``leave`` and ``instead`` are what the reader needs for the
+    others.
+    """
+
+    tables: frozenset[str] = frozenset()
+    leave: dict[str, Condition] = field(default_factory=dict)
+    instead: dict[str, dict[str, Instead]] = field(default_factory=dict)
+    kinds: list[LeftKind] = field(default_factory=list)
+    warnings: list[str] = field(default_factory=list)
+
+
+def work_out(
+    source: Site,
+    leave: Leave,
+    further: dict[str, list[Condition]] | None = None,
+    stay: frozenset[str] = frozenset(),
+) -> Leaving:
+    """Work out what a choice means for a site.
+
+    ``further`` are conditions, by table, for rows that are left for reasons of their own; ``stay``
+    are tables that do not travel because the target keeps its own.
+
+    Raises:
+        ProjectError: a kind of rows is unknown, or a condition is no SQL.
+    """
+    work = _Work(source, leave)
+    away = work.tables() | stay
+    # Where a whole table stays behind, all that would hang on its rows hangs on nothing.
+    for table in away:
+        work.own[table] = [EVERY_ROW]
+    for pattern in leave.empty:
+        work.choose_empty(pattern, away)
+    for name in leave.rows:
+        work.choose_kind(name)
+    for table, text in leave.where.items():
+        work.choose_where(table, text)
+    for table, conditions in (further or {}).items():
+        work.own.setdefault(table, []).extend(conditions)
+    return work.result(away)
+
+
+class _Work:
+    def __init__(self, source: Site, leave: Leave) -> None:
+        self._source = source
+        self._leave = leave
+        self._names = {table.name for table in source.tables}
+        self._kinds: list[LeftKind] = []
+        self._warnings: list[str] = []
+        self.own: dict[str, list[Condition]] = {}
+
+    def tables(self) -> frozenset[str]:
+        source, leave = self._source, self._leave
+        for pattern in (*leave.tables, *leave.only):
+            if said := source.unnamed(pattern):
+                self._warnings.append(f"leave: {said}")
+        return frozenset(
+            name
+            for name in self._names
+            if any(source.named(name, pattern) for pattern in leave.tables)
+            or (leave.only and not any(source.named(name, pattern) for pattern in leave.only))
+        )
+
+    def choose_empty(self, pattern: str, away: frozenset[str]) -> None:
+        if said := self._source.unnamed(pattern):
+            self._warnings.append(f"leave: {said}")
+        for name in sorted(self._names - away):
+            if self._source.named(name, pattern):
+                self._add("empty tables", name, EVERY_ROW)
+
+    def choose_kind(self, name: str) -> None:
+        definition = self._source.definition
+        if name.startswith(ENTRIES):
+            self._choose_entries(name)
+            return
+        if name not in definition.kinds:
+            known = [*definition.kinds, *([f"{ENTRIES}TYPE"] if definition.entries else [])]
+            raise ProjectError(
+                f"leave: {definition.title} has no kind of rows {name!r}{nearest(name, known)}"
+            )
+        rules = [rule for rule in definition.rows if rule.name == name]
+        for rule in rules:
+            table = self._source.prefix + rule.table
+            if table in self._names and _all_there(rule.where, self._source):
+                self._add(name, table, self._source.condition(rule.where))
+
+    def _choose_entries(self, name: str) -> None:
+        rule = self._source.definition.entries
+        kind = name.removeprefix(ENTRIES)
+        if rule is None or rule.kind is None or not self._source.has_table(rule.table):
+            raise ProjectError(
+                f"leave: {self._source.definition.title} does not tell types of entries apart"
+            )
+        table = self._source.prefix + rule.table
+        known = [str(row[0]) for row in self._source.database.groups(table, [rule.kind])]
+        if kind not in known:
+            self._warnings.append(
+                f"leave: {self._source.environment.name} has no entries of the type {kind!r}"
+                + nearest(kind, known)
+            )
+            return
+        self._add(name, table, self._source.condition({rule.kind: kind}))
+
+    def choose_where(self, pattern: str, text: str) -> None:
+        if said := self._source.unnamed(pattern):
+            self._warnings.append(f"leave where: {said}")
+        for name in sorted(self._names):
+            if self._source.named(name, pattern):
+                try:
+                    self._add("where", name, Sql(text))
+                except DatabaseError as error:
+                    raise ProjectError(f"leave where.{pattern}: {error}") from error
+
+    def _add(self, kind: str, table: str, condition: Condition) -> None:
+        rows = self._source.database.count(table, condition)
+        self._kinds.append(LeftKind(kind, table, rows))
+        if rows:
+            self.own.setdefault(table, []).append(condition)
+
+    def result(self, away: frozenset[str]) -> Leaving:
+        leave: dict[str, Condition] = {}
+        instead: dict[str, dict[str, Instead]] = {}
+        for name in sorted(self._names - away):
+            if (left := self._leaving(name, ())) is not None:
+                leave[name] = left
+            cleared = self._cleared(name)
+            if cleared:
+                instead[name] = cleared
+        return Leaving(away, leave, instead, self._kinds, self._warnings)
+
+    def _leaving(self, name: str, followed: tuple[LinkRule, ...]) -> Condition | None:
+        """Which rows of a table are left out; each link is followed once on a way."""
+        parts = list(self.own.get(name, ()))
+        for link in self._links(name):
+            if link.then == "leave" and not any(link is one for one in followed):
+                hanging = self._hanging(link, followed)
+                if hanging is not None:
+                    parts.append(hanging)
+        return either(parts)
+
+    def _links(self, name: str) -> Iterable[LinkRule]:
+        prefix = self._source.prefix
+        for link in self._source.definition.links:
+            needed = {link.table, link.owner[0]}
+            if link.through is not None:
+                needed.add(link.through.partition(".")[0])
+            if (
+                prefix + link.table == name
+                and {prefix + one for one in needed} <= self._names
+                and _all_there(link.where, self._source)
+            ):
+                yield link
+
+    def _hanging(self, link: LinkRule, followed: tuple[LinkRule, ...]) -> Condition | None:
+        """The rows that refer, by a link, to rows that are left out."""
+        prefix = self._source.prefix
+        table, key = link.owner
+        owner = self._leaving(prefix + table, (*followed, link))
+        if owner is None:
+            return None
+        inner = None if owner == EVERY_ROW else owner
+        if link.through is None:
+            reference: Condition = Within(link.column, prefix + table, key, inner)
+        else:
+            middle, _, column = link.through.partition(".")
+            reference = Within(
+                link.column,
+                prefix + middle,
+                column,
+                Every(
+                    (
+                        self._source.condition(link.through_where),
+                        Within(link.through_column or column, prefix + table, key, inner),
+                    )
+                ),
+            )
+        if not link.where:
+            return reference
+        return Every((self._source.condition(link.where), reference))
+
+    def _cleared(self, name: str) -> dict[str, Instead]:
+        found: dict[str, Instead] = {}
+        for link in self._links(name):
+            if link.then == "clear":
+                hanging = self._hanging(link, ())
+                if hanging is not None:
+                    found[link.column] = Cleared(hanging, link.value)
+        prefix = self._source.prefix
+        for rule in self._source.definition.recounts:
+            table, _, column = rule.column.partition(".")
+            counted, _, reference = rule.of.partition(".")
+            if prefix + table != name or prefix + counted not in self._names:
+                continue
+            left = self._leaving(prefix + counted, ())
+            if left is not None:
+                parts = (self._source.condition(rule.where), left)
+                found[column] = Lowered(rule.key, prefix + counted, reference, Every(parts))
+        return found
+
+
+def _all_there(where: object, source: Site) -> bool:
+    """True if all tables that a condition asks are there."""
+    if not isinstance(where, dict):
+        return True
+    for key, item in where.items():
+        if key in ("in", "not-in") and not source.has_table(str(item).partition(".")[0]):
+            return False
+        if isinstance(item, dict) and not _all_there(item, source):
+            return False
+    return True

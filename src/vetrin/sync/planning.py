@@ -1,0 +1,380 @@
+"""Working out a plan from a look at both sides."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import replace as with_changes
+
+from ..check import Standing, counts_of, standing
+from ..database import Table, Unsuitable
+from ..files import Difference, Patterns, compare_trees
+from ..project import Environment, ProjectError
+from ..reach import Keyed, Names, OneName, Site, extensions_of, file_scope, mapping_for
+from ..rewrite import Mapping
+from .errors import JobError, Refused
+from .leaving import Leaving, work_out
+from .placing import (
+    Placed,
+    address_rules,
+    cached_files,
+    configuration_of_copy,
+    copy_file,
+    corrected_configuration,
+    wrong_addresses,
+)
+from .plan import USUAL_PARTS, Choices, Part, Plan, TablePlan, may_read, may_write
+from .settling import Settling, settling
+
+_COUNTED = 32_000_000  # bytes; counting the rows of a larger table would take longer than a look
+
+
+def build_plan(
+    source: Site,
+    target: Site,
+    parts: Sequence[Part] = USUAL_PARTS,
+    others: Sequence[Environment] = (),
+    choices: Choices | None = None,
+) -> Plan:
+    """Look at both sides and work out the transfer.
+
+    ``others`` are further environments of the project; references to them are counted.
+
+    Raises:
+        Refused: a guard forbids it, or the two sites do not fit.
+        ProjectError: a choice names something unknown.
+        JobError, DatabaseError, FilesError: something could not be looked at.
+    """
+    may_write(target.environment)
+    may_read(source.environment)
+    return _Planner(source, target, tuple(parts), tuple(others), choices or Choices()).plan()
+
+
+class _Planner:
+    def __init__(
+        self,
+        source: Site,
+        target: Site,
+        parts: tuple[Part, ...],
+        others: tuple[Environment, ...],
+        choices: Choices,
+    ) -> None:
+        self._source = source
+        self._target = target
+        self._parts = parts
+        self._others = others
+        self._choices = choices
+        self._notes: list[str] = []
+        self._risks: list[str] = []
+        _adopt(source, target)
+
+    def plan(self) -> Plan:
+        source, target, choices = self._source, self._target, self._choices
+        mapping = mapping_for(source, target, self._notes)
+        names, leaving, settled = None, Leaving(), Settling([], [], [], [])
+        tables: tuple[TablePlan, ...] = ()
+        staying: tuple[str, ...] = ()
+        views: tuple[str, ...] = ()
+        if "data" in self._parts:
+            names = _fit(source, target)
+            leaving = self._leaving()
+            tables, staying = self._tables(names, leaving)
+            views = self._views(names, leaving)
+            settled = settling(source, target, choices.keep, choices.arrival)
+            self._risks += [*leaving.warnings, *settled.warnings]
+            self._notes += settled.notes
+            _weigh(source, target, tables, self._risks)
+            if source.definition.fixed:
+                fixed = ", ".join(sorted(source.prefix + name for name in source.definition.fixed))
+                self._notes.append(
+                    f"not rewritten, because it identifies entries for good: {fixed}"
+                )
+        files = self._files()
+        kept = ["its own code and the CMS's files"] if "code" not in self._parts else []
+        if target.configuration.file is not None:
+            kept.insert(0, f"{target.configuration.file.name} and its credentials")
+        return Plan(
+            source=source.environment,
+            target=target.environment,
+            parts=self._parts,
+            mapping=mapping,
+            arriving=self._arriving(leaving),
+            overwritten=standing(target),
+            tables=tables,
+            staying=staying,
+            views=views,
+            files=files,
+            kept=tuple(kept),
+            notes=tuple(self._notes),
+            risks=tuple(self._risks),
+            others=self._others,
+            encoded=source.encoded,
+            names=names,
+            keyed=Keyed.between(source, target),
+            leaving=leaving,
+            settling=settled,
+            placed=self._placed(mapping),
+            cached=tuple(cached_files(target))
+            if choices.arrival.caches and "data" in self._parts
+            else (),
+            creates=target.database.facts().where if target.database.missing else "",
+        )
+
+    def _arriving(self, leaving: Leaving) -> Standing:
+        """How the source stands, less what is left out."""
+        source = self._source
+        found = standing(source)
+        if not leaving.leave and not leaving.tables:
+            return found
+        return with_changes(found, counts=counts_of(source, leaving.leave, leaving.tables))
+
+    def _leaving(self) -> Leaving:
+        """What is left out: what was chosen, and what arrival would drop at once."""
+        source, target, choices = self._source, self._target, self._choices
+        rule, arrival = source.definition.arrival, choices.arrival
+        dropped = (*(rule.caches if arrival.caches else ()),
+                   *(rule.address_rules if arrival.address_rules else ()))  # fmt: skip
+        rows = tuple(dict.fromkeys([*choices.leave.rows, *dropped]))
+        ours = {table.name: table for table in target.tables}
+        stay = set()
+        for pattern in choices.keep.tables:
+            fitting = [name for name in ours if target.named(name, pattern)]
+            if not fitting:
+                self._risks.append(f"keep: {target.unnamed(pattern)}")
+            stay |= {name[len(target.prefix) :] for name in fitting}
+        kept = frozenset(source.prefix + name for name in stay)
+        there = frozenset(table.name for table in source.tables)
+        keyed = Keyed.between(source, target)
+        leave = with_changes(choices.leave, rows=rows)
+        found = work_out(source, leave, keyed.stale(source), kept & there)
+        for name in sorted(found.tables):
+            if target.prefix + name[len(source.prefix) :] in ours and name not in kept:
+                self._notes.append(
+                    f"{name} is left out: {target.environment.name} keeps its own, whose rows may "
+                    "belong to rows that are replaced"
+                )
+        return found
+
+    def _tables(
+        self, names: Names, leaving: Leaving
+    ) -> tuple[tuple[TablePlan, ...], tuple[str, ...]]:
+        source, target = self._source, self._target
+        there = {table.name: table for table in target.tables}
+        facts = source.database.facts()
+        plans = []
+        for table in source.tables:
+            if table.name in leaving.tables:
+                continue
+            name = names.table(table.name)
+            schema = source.database.schema(table.name)
+            if source.database.engine == "sqlite":
+                schema = names.sql(schema)
+            try:
+                adapted = target.database.adapt(table, schema, facts)
+            except Unsuitable as error:
+                raise Refused(
+                    f"{target.environment.name} can not take {table.name}: {error}",
+                    "change the table, or leave it out with [leave] tables",
+                ) from error
+            self._risks += [f"{table.name}: {note}" for note in adapted.notes]
+            leave = leaving.leave.get(table.name)
+            counted = table.size <= _COUNTED
+            rows = _rows(source, table)
+            left = source.database.count(table.name, leave) if leave and counted else 0
+            plans.append(
+                TablePlan(
+                    table,
+                    name,
+                    rows - left,
+                    _rows(target, there[name]) if name in there else None,
+                    tuple(source.rewritable(table)),
+                    counted,
+                    adapted.sql,
+                    leave,
+                    leaving.instead.get(table.name, {}),
+                    left,
+                )
+            )
+        coming = {plan.target for plan in plans}
+        return tuple(plans), tuple(sorted(set(there) - coming))
+
+    def _views(self, names: Names, leaving: Leaving) -> tuple[str, ...]:
+        """The views that can come: those that need no table that will not be there."""
+        ours = {table.name for table in self._target.tables}
+        absent = {name for name in leaving.tables if names.table(name) not in ours}
+        views = list(self._source.views)
+        while True:
+            texts = {
+                item.name: item.sql
+                for item in self._source.database.attachments((), views)
+                if item.kind == "view"
+            }
+            lost = [
+                view
+                for view in views
+                if any(re.search(rf"\b{re.escape(name)}\b", texts.get(view, "")) for name in absent)
+            ]
+            if not lost:
+                return tuple(views)
+            for view in lost:
+                self._notes.append(f"the view {view} is left out, for it needs a table that is")
+            absent |= set(lost)
+            views = [view for view in views if view not in lost]
+
+    def _files(self) -> Difference | None:
+        source, target, choices = self._source, self._target, self._choices
+        everywhere = (source.environment, target.environment, *self._others)
+        scope = file_scope(source, target, self._parts, everywhere)
+        if not scope.folders:
+            return None
+        leave = _patterns([*choices.leave.files, *self._inactive()], "leave")
+        keep = _patterns(choices.keep.files, "keep")
+        files = compare_trees(
+            source.files, target.files, scope.folders, skip=scope.skip, leave=leave, keep=keep
+        )
+        self._risks += [
+            f"leave: no file of {source.environment.name} fits {pattern!r}"
+            for pattern in files.unused
+            if pattern in choices.leave.files
+        ]
+        free = target.files.free_space()
+        if files.size > free:
+            raise JobError(
+                f"{target.environment.name} has {free:,} bytes free, the files need {files.size:,}",
+                "make room there, or transfer the data alone with --parts data",
+            )
+        if files.only_there:
+            count = sum(entry.kind != "folder" for entry in files.only_there)
+            stay = "1 file stays" if count == 1 else f"{count} files stay"
+            self._notes.append(f"{stay} that only {target.environment.name} has")
+        return files
+
+    def _inactive(self) -> list[str]:
+        """Patterns for the folders of extensions that are not active."""
+        groups = {rule.name for rule in self._source.definition.extensions if rule.active}
+        for name in self._choices.leave.inactive:
+            if name not in groups:
+                raise ProjectError(
+                    f"leave inactive: {name!r} is none of {', '.join(sorted(groups))}"
+                )
+        found = extensions_of(self._source) if self._choices.leave.inactive else []
+        used = {item.folder for item in found if item.active}
+        return sorted(
+            {
+                f"/{item.folder}"
+                for item in found
+                if item.group in self._choices.leave.inactive and item.folder not in used
+            }
+        )
+
+    def _placed(self, mapping: Mapping) -> tuple[Placed, ...]:
+        source, target, arrival = self._source, self._target, self._choices.arrival
+        found = [configuration_of_copy(source, target, mapping)]
+        if "data" in self._parts:
+            found.append(copy_file(target, arrival))
+        if arrival.address_rules and {"data", "code"} & set(self._parts):
+            found.append(address_rules(source, target, mapping))
+        if arrival.correct_configuration:
+            found.append(corrected_configuration(target))
+        else:
+            self._risks += [
+                f"the configuration of {target.environment.name} fixes the address {text}, which is "
+                'not its own; arrival configuration = "corrected" would change it'
+                for text in wrong_addresses(target)
+            ]
+        rule = source.definition
+        if rule.configuration.files and target.configuration.file is None and not any(
+            item and item.why.startswith("its configuration") for item in found
+        ):  # fmt: skip
+            self._risks.append(
+                f"{target.environment.name} has no configuration file; write one by hand"
+            )
+        return tuple(item for item in found if item is not None)
+
+
+def _adopt(source: Site, target: Site) -> None:
+    """Where the target has no configuration file and no other prefix is given, take the source's."""
+    if target.configuration.file is None and "prefix" not in target.environment.database:
+        target.configuration = with_changes(target.configuration, prefix=source.prefix)
+
+
+def _patterns(lines: Sequence[str], where: str) -> Patterns:
+    try:
+        return Patterns(lines)
+    except ValueError as error:
+        raise ProjectError(f"{where} files: {error}") from error
+
+
+def _fit(source: Site, target: Site) -> Names:
+    """How the source's tables are called at the target; raises Refused where they do not fit."""
+    ours, theirs = target.environment.name, source.environment.name
+    if source.database.engine != target.database.engine:
+        raise Refused(
+            f"{theirs} keeps its data in {source.database.engine}, {ours} in "
+            f"{target.database.engine}: rows can not pass from one to the other",
+            "set up both with the same kind of database",
+        )
+    shared = (
+        not target.database.missing
+        and source.database.facts().identity == target.database.facts().identity
+    )
+    if shared and source.prefix == target.prefix:
+        raise Refused(
+            f"{theirs} and {ours} use the same tables of the same database",
+            f"give {ours} a database of its own, or another prefix",
+        )
+    if not source.tables:
+        raise Refused(
+            f"{theirs} has no tables that begin with {source.prefix!r}",
+            "check the prefix and the database in its configuration",
+        )
+    try:
+        names = Names.between(source, target, shared)
+    except OneName as error:
+        raise Refused(
+            str(error), "rename one of them, or leave it out with [leave] tables"
+        ) from error
+    own = {*(table.name for table in target.tables), *target.views}
+    foreign = {*(table.name for table in target.database.tables()), *target.database.views()} - own
+    for old, new in names.tables.items():
+        if new in foreign:
+            raise Refused(
+                f"{old} would become {new}, which belongs to another site in the database of {ours}",
+                f"give {ours} another prefix",
+            )
+    return names
+
+
+def _rows(site: Site, table: Table) -> int:
+    return site.database.count(table.name) if table.size <= _COUNTED else table.rows
+
+
+def _weigh(source: Site, target: Site, tables: Sequence[TablePlan], risks: list[str]) -> None:
+    for item in tables:
+        risks += [f"{item.table.name}: {note}" for note in item.table.notes]
+    ours, theirs = target.database.facts(), source.database.facts()
+    if ours.max_statement and theirs.max_statement and ours.max_statement < theirs.max_statement:
+        risks.append(
+            f"{target.environment.name} takes packets of {ours.max_statement:,} bytes, "
+            f"{source.environment.name} of {theirs.max_statement:,}: a larger value could be refused"
+        )
+        limit = ours.max_statement
+        for item in tables if ours.bulk_load is False else ():
+            if item.table.size > limit:
+                column, longest = source.database.longest(item.table)
+                if longest > limit - 4096:
+                    raise Refused(
+                        f"{item.table.name}.{column} holds a value of {longest:,} bytes, more than "
+                        f"{target.environment.name} takes in one packet ({limit:,})",
+                        "raise max_allowed_packet or permit local_infile there, or leave it out",
+                    )
+    if ours.bulk_load is False:
+        risks.append(
+            f"{target.environment.name} forbids LOAD DATA LOCAL: rows go in by INSERT, which takes "
+            "about twice as long"
+        )
+    if ours.product != theirs.product:
+        risks.append(
+            f"{theirs.product} {theirs.version} goes into {ours.product} {ours.version}: what the "
+            "one says differently is translated, and named here"
+        )
