@@ -90,7 +90,7 @@ class Mariadb:
         """A database and an account with the rights that a host gives to it."""
         quoted = password.replace("\\", "\\\\").replace("'", "''")
         self.run(
-            f"CREATE DATABASE `{database}` CHARACTER SET utf8mb4",
+            f"CREATE DATABASE IF NOT EXISTS `{database}` CHARACTER SET utf8mb4",
             f"CREATE USER IF NOT EXISTS '{user}'@'%' IDENTIFIED BY '{quoted}'",
             f"GRANT ALL ON `{database}`.* TO '{user}'@'%'",
         )

@@ -256,8 +256,15 @@ class _Work:
         part = _PART.match(name)
         if part is not None:
             path = tuple(re.findall(r"\[([^\[\]]*)\]", part[2]))
-            if target.setting(part[1]) is None:
+            own = target.setting(part[1])
+            if own is None:
                 self._unknown(part[1])
+            try:
+                part_of((own or "").encode("utf-8", "surrogateescape"), path)
+            except NoSuchPart as error:
+                self._found.warnings.append(
+                    f"keep: {name} of {target.environment.name} can not be kept: {error}"
+                )
             self._found.kept.append(SetPart(part[1], path))
             return
         named: NamedSetting | None = definition.named.get(name)
