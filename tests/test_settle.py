@@ -43,15 +43,25 @@ class Railway:
     def __init__(self, folder: Path, server: Mariadb) -> None:
         self.folder, self.server = folder, server
         self.live = WordPress(server, folder / "live", "one_database", "one", PASSWORD)
-        self.live.install(single_quoted(server, "one_database", "one", PASSWORD, "wp_"), "production")
+        self.live.install(
+            single_quoted(server, "one_database", "one", PASSWORD, "wp_"), "production"
+        )
         plugin(self.live.root, "ticket-desk", "Ticket Desk", "2.1")
         plugin(self.live.root, "old-counter", "Old Counter", "0.9")
         (self.live.root / ".htaccess").write_text(HTACCESS.replace("ROOT", str(self.live.root)))
         self.php(self.live, str(HERE / "extra.php"), str(self.live.root), self.live.address)
         self.staging = WordPress(
-            server, folder / "preview", "one_database", "one", PASSWORD, base="/preview", prefix="stg_"
+            server,
+            folder / "preview",
+            "one_database",
+            "one",
+            PASSWORD,
+            base="/preview",
+            prefix="stg_",
         )
-        self.staging.install(single_quoted(server, "one_database", "one", PASSWORD, "stg_"), "staging")
+        self.staging.install(
+            single_quoted(server, "one_database", "one", PASSWORD, "stg_"), "staging"
+        )
         plugin(self.staging.root, "staging-tools", "Staging Tools", "1.0")
         (self.staging.root / ".htaccess").write_text(HTACCESS.replace("ROOT", "/elsewhere"))
         cache = self.staging.root / "wp-content/cache/page/home.html"
@@ -114,7 +124,10 @@ where = {{ bookings = "made < '2020-01-01'" }}
 """,
             encoding="utf-8",
         )
-        server.run("CREATE USER maker IDENTIFIED BY 'maker-word'", "GRANT ALL ON *.* TO maker WITH GRANT OPTION")
+        server.run(
+            "CREATE USER maker IDENTIFIED BY 'maker-word'",
+            "GRANT ALL ON *.* TO maker WITH GRANT OPTION",
+        )
 
     def php(self, site: WordPress, *arguments: str) -> str:
         done = subprocess.run(
@@ -146,12 +159,16 @@ where = {{ bookings = "made < '2020-01-01'" }}
         return self.rows(sql, database)[0][0]
 
     def option(self, name: str, prefix: str = "stg_", database: str = "one_database") -> object:
-        found = self.rows(f"SELECT option_value FROM {prefix}options WHERE option_name = '{name}'", database)
+        found = self.rows(
+            f"SELECT option_value FROM {prefix}options WHERE option_name = '{name}'", database
+        )
         return found[0][0] if found else None
 
 
 @pytest.fixture(scope="module")
-def railway(tmp_path_factory: pytest.TempPathFactory, database_server: Mariadb) -> Iterator[Railway]:
+def railway(
+    tmp_path_factory: pytest.TempPathFactory, database_server: Mariadb
+) -> Iterator[Railway]:
     found = Railway(tmp_path_factory.mktemp("settle"), database_server)
     found.live.serve()
     found.staging.serve()
@@ -166,7 +183,9 @@ def table_rows(railway: Railway, prefix: str, database: str = "one_database") ->
     names = [row[0] for row in railway.rows(
         "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE()"
         f" AND table_name LIKE '{prefix.replace('_', chr(92) + '_')}%'", database)]  # fmt: skip
-    return {name: sorted(map(repr, railway.rows(f"SELECT * FROM `{name}`", database))) for name in names}
+    return {
+        name: sorted(map(repr, railway.rows(f"SELECT * FROM `{name}`", database))) for name in names
+    }
 
 
 DANGLING = [
@@ -214,7 +233,12 @@ def test_into_another_prefix_with_everything_chosen_and_settled(railway: Railway
     assert railway.value("SELECT COUNT(*) FROM stg_bookings") == railway.value(
         "SELECT COUNT(*) FROM wp_bookings WHERE made > '2020-01-01'"
     )
-    assert railway.value("SELECT comment_parent FROM stg_comments WHERE comment_content = 'An answer to spam.'") == 0
+    assert (
+        railway.value(
+            "SELECT comment_parent FROM stg_comments WHERE comment_content = 'An answer to spam.'"
+        )
+        == 0
+    )
     assert railway.value("SELECT post_parent FROM stg_posts WHERE post_title = 'Gala'") == 0
 
     # The prefix, everywhere it hides; names that only begin alike are as they were.
@@ -222,9 +246,18 @@ def test_into_another_prefix_with_everything_chosen_and_settled(railway: Railway
     assert railway.option("wp_user_roles") is None
     assert railway.option("wp_user_roles_backup") == "mine"
     keys = {row[0] for row in railway.rows("SELECT meta_key FROM stg_usermeta")}
-    assert keys >= {"stg_capabilities", "stg_user_level", "stg_user-settings", "wp_capabilities_note", "wp_cities"}
+    assert keys >= {
+        "stg_capabilities",
+        "stg_user_level",
+        "stg_user-settings",
+        "wp_capabilities_note",
+        "wp_cities",
+    }
     assert not keys & {"wp_capabilities", "wp_user_level", "stg_cities"}
-    assert set(report["prefixed"]["left"]) >= {"usermeta: wp_cities", "options: wp_user_roles_backup"}
+    assert set(report["prefixed"]["left"]) >= {
+        "usermeta: wp_cities",
+        "options: wp_user_roles_backup",
+    }
     view = railway.rows("SHOW CREATE VIEW stg_latest")[0][1]
     assert "`stg_posts`" in view and "`wp_posts`" not in view
     (trigger,) = railway.rows("SHOW TRIGGERS LIKE 'stg_bookings'")
@@ -244,7 +277,9 @@ def test_into_another_prefix_with_everything_chosen_and_settled(railway: Railway
     assert '{"open":"11","close":"17"}' in desk
     logins = [row[0] for row in railway.rows("SELECT user_login FROM stg_users ORDER BY ID")]
     assert sorted(logins) == ["guard", "stationmaster", "tinkerer"]
-    assert railway.value("SELECT user_pass FROM stg_users WHERE user_login = 'tinkerer'") == admin_hash
+    assert (
+        railway.value("SELECT user_pass FROM stg_users WHERE user_login = 'tinkerer'") == admin_hash
+    )
     rules = (railway.staging.root / ".htaccess").read_text()
     assert "RewriteBase /preview/\n" in rules and "RewriteRule . /preview/index.php [L]" in rules
     assert "AuthUserFile /elsewhere" in rules
@@ -258,7 +293,10 @@ def test_compare_shows_what_was_left_and_nothing_else(railway: Railway) -> None:
     for name in ("posts", "pages", "waiting comments"):
         assert lines["counts", name]["same"], name
     assert not lines["counts", "spam comments"]["same"]
-    assert (lines["settings", "search-engines"]["a"], lines["settings", "search-engines"]["b"]) == ("visible", "hidden")
+    assert (lines["settings", "search-engines"]["a"], lines["settings", "search-engines"]["b"]) == (
+        "visible",
+        "hidden",
+    )
     assert lines["plugins", "Ticket Desk"]["b"] == "not there"
     assert lines["plugins", "Ticket Desk"]["a"] == "2.1 active"
     assert found["entries"] == []
@@ -269,7 +307,12 @@ def test_compare_shows_what_was_left_and_nothing_else(railway: Railway) -> None:
 
 def log_in(client: httpx.Client, site: WordPress, name: str) -> httpx.Response:
     client.get(f"{site.address}/wp-login.php")
-    form = {"log": name, "pwd": f"{name}-word", "testcookie": "1", "redirect_to": f"{site.address}/wp-admin/"}
+    form = {
+        "log": name,
+        "pwd": f"{name}-word",
+        "testcookie": "1",
+        "redirect_to": f"{site.address}/wp-admin/",
+    }
     answer = client.post(f"{site.address}/wp-login.php", data=form)
     assert answer.status_code == 302, answer.text[:500]
     return client.get(f"{site.address}/wp-admin/index.php")
@@ -297,7 +340,16 @@ def test_the_copy_is_closed_marked_and_sends_no_mail(railway: Railway) -> None:
         "$_SERVER['HTTP_HOST']='x.test';require $argv[1].'/wp-load.php';"
         "var_dump(wp_mail('guard@harrowmere.example','Timetable','text'));"
     )
-    said = railway.php(staging, "-d", "sendmail_path=/bin/false", "-d", "error_log=/dev/null", "-r", mail, str(staging.root))
+    said = railway.php(
+        staging,
+        "-d",
+        "sendmail_path=/bin/false",
+        "-d",
+        "error_log=/dev/null",
+        "-r",
+        mail,
+        str(staging.root),
+    )
     assert "bool(true)" in said
     assert not (railway.live.root / "wp-content/mu-plugins/vetrin-copy.php").exists()
 
@@ -312,7 +364,12 @@ def test_survey_tells_what_could_be_left_out(railway: Railway) -> None:
     assert extensions["Harrowmere"] == ("1.0", True)
     assert {"type": "event", "state": "publish", "count": 6} in found["entries"]
     suggested = {(item["key"], item["value"]) for item in found["suggestions"]}
-    assert suggested >= {("rows", "spam-comments"), ("rows", "revisions"), ("empty", "visit_log"), ("inactive", "plugins")}
+    assert suggested >= {
+        ("rows", "spam-comments"),
+        ("rows", "revisions"),
+        ("empty", "visit_log"),
+        ("inactive", "plugins"),
+    }
     assert next(t["role"] for t in found["tables"] if t["name"] == "wp_visit_log") == "log"
     assert found["runtime"].startswith("PHP ")
 
@@ -342,9 +399,13 @@ def test_a_copy_out_of_nothing(railway: Railway) -> None:
     text = (local.root / "wp-config.php").read_text()
     assert PASSWORD not in text and "'loc_'" in text
     assert text.count("define( 'DB_PASSWORD'") == 1
-    said = railway.php(local, "-r", "require $argv[1].'/wp-config.php';echo DB_PASSWORD;", str(local.root))
+    said = railway.php(
+        local, "-r", "require $argv[1].'/wp-config.php';echo DB_PASSWORD;", str(local.root)
+    )
     assert said.endswith(LOCAL_WORD)
-    assert railway.value("SELECT COUNT(*) FROM loc_posts", "fresh_database") == railway.value("SELECT COUNT(*) FROM wp_posts")
+    assert railway.value("SELECT COUNT(*) FROM loc_posts", "fresh_database") == railway.value(
+        "SELECT COUNT(*) FROM wp_posts"
+    )
     rules = (local.root / ".htaccess").read_text()
     assert "RewriteBase /\n" in rules and f"AuthUserFile {local.root}/.users" in rules
     local.serve()
@@ -357,15 +418,24 @@ def test_a_copy_out_of_nothing(railway: Railway) -> None:
     railway.vetrin("pull", "staging", "--to", "local", "--yes")
     railway.server.run("GRANT ALL ON fresh_database.* TO 'one'@'%'")
     assert replace(local, user="one", password=PASSWORD).unserialise()["bad"] == []
-    assert railway.value("SELECT option_value FROM loc_options WHERE option_name = 'siteurl'", "fresh_database") == local.address
+    assert (
+        railway.value(
+            "SELECT option_value FROM loc_options WHERE option_name = 'siteurl'", "fresh_database"
+        )
+        == local.address
+    )
     keys = {row[0] for row in railway.rows("SELECT meta_key FROM loc_usermeta", "fresh_database")}
     assert "loc_capabilities" in keys and "wp_capabilities_note" in keys
 
 
-def test_where_no_database_may_be_made_the_statements_are_told(railway: Railway, tmp_path: Path) -> None:
+def test_where_no_database_may_be_made_the_statements_are_told(
+    railway: Railway, tmp_path: Path
+) -> None:
     path = railway.folder / "vetrin.toml"
     text = path.read_text()
-    path.write_text(text.replace('create-as = "maker"\n', "").replace('"fresh_database"', '"not_there"'))
+    path.write_text(
+        text.replace('create-as = "maker"\n', "").replace('"fresh_database"', '"not_there"')
+    )
     try:
         found = railway.document("pull", "--yes", code=1)
     finally:
@@ -385,7 +455,9 @@ def test_where_no_database_may_be_made_the_statements_are_told(railway: Railway,
         (["--set", "mail=maybe"], 2, "'maybe' is none of on, off"),
     ],
 )  # fmt: skip
-def test_unknown_names_are_errors(railway: Railway, arguments: list[str], code: int, said: str) -> None:
+def test_unknown_names_are_errors(
+    railway: Railway, arguments: list[str], code: int, said: str
+) -> None:
     found = railway.document("pull", "--to", "staging", "--dry-run", *arguments, code=code)
     assert said in found["error"]
 

@@ -130,10 +130,11 @@ class Attachment:
     """A thing that hangs on tables under a name unique in the whole database.
 
     Two copies of it can not exist side by side, so it is taken off what leaves and put on what
-    comes in, directly after (or in the same transaction as) the swap. ``sql`` makes it anew.
+    comes in, directly after (or in the same transaction as) the swap. ``sql`` makes it anew. A
+    ``search`` is an index for words that is kept in tables of its own and filled from its table.
     """
 
-    kind: Literal["index", "trigger", "view", "constraint"]
+    kind: Literal["index", "search", "trigger", "view", "constraint"]
     name: str
     table: str
     sql: str

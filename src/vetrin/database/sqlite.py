@@ -37,7 +37,17 @@ from .query import Dialect
 
 _NAME = r'(?:"(?:[^"]|"")*"|`(?:[^`]|``)*`|\[[^\]]*\]|\'(?:[^\']|\'\')*\'|[^\s(]+)'
 _CREATE = re.compile(rf"\s*CREATE\s+TABLE\s+(?:IF\s+NOT\s+EXISTS\s+)?{_NAME}", re.IGNORECASE)
+# Full-text tables that keep their own rows are read, filled and renamed as any table is.
+_CREATE_FULLTEXT = re.compile(
+    rf"\s*CREATE\s+VIRTUAL\s+TABLE\s+(?:IF\s+NOT\s+EXISTS\s+)?{_NAME}(?=\s+USING\s+fts[345]\b(?!.*\bcontent\s*=))",
+    re.IGNORECASE | re.DOTALL,
+)
 _ROWID = "rowid"
+# A virtual table for full-text search that takes its words from an ordinary table.
+_SEARCH = re.compile(
+    r"\s*CREATE\s+VIRTUAL\s+TABLE\s.*\bUSING\s+fts[345]\s*\(.*\bcontent\s*=\s*(?P<q>['\"`]?)(?P<table>[^'\"`,)]+)(?P=q)",
+    re.IGNORECASE | re.DOTALL,
+)
 
 
 class Text(bytes):
@@ -193,11 +203,26 @@ class SqliteDatabase:
     def tables(self) -> list[Table]:
         found: list[Table] = []
         with _said(self._path.name):
+            shadows = self._shadows()
             for name, _, sql in self._master("table"):
-                if name.startswith(("sqlite_", HIDDEN)) or not _CREATE.match(sql):
+                if name.startswith(("sqlite_", HIDDEN)) or name in shadows:
+                    continue
+                if not _CREATE.match(sql) and not _CREATE_FULLTEXT.match(sql):
                     continue
                 found.append(self._table(name, sql))
         return found
+
+    def _shadows(self) -> set[str]:
+        """The tables in which virtual tables keep what is theirs."""
+        names = [name for name, _, _ in self._master("table")]
+        virtual = [
+            name
+            for name, _, sql in self._master("table")
+            if sql.lstrip()[:14].upper() == "CREATE VIRTUAL"
+        ]
+        return {
+            name for name in names for one in virtual if name.startswith(f"{one}_") and name != one
+        }
 
     def _table(self, name: str, sql: str) -> Table:
         columns: list[Column] = []
@@ -308,6 +333,10 @@ class SqliteDatabase:
             for name, table, sql in self._master("index"):
                 if table in wanted and sql:
                     found.append(Attachment("index", name, table, sql))
+            for name, _, sql in self._master("table"):
+                match = _SEARCH.match(sql)
+                if match and match["table"] in wanted:
+                    found.append(Attachment("search", name, match["table"], sql))
             for name, _, sql in self._master("view"):
                 if name in wanted_views:
                     found.append(Attachment("view", name, name, sql))
@@ -318,10 +347,20 @@ class SqliteDatabase:
 
     def hidden_tables(self) -> list[str]:
         with _said(self._path.name):
-            return [name for name, _, _ in self._master("table") if name.startswith(HIDDEN)]
+            shadows = self._shadows()
+            return [
+                name
+                for name, _, _ in self._master("table")
+                if name.startswith(HIDDEN) and name not in shadows
+            ]
 
     def lay_out(self, hidden: str, table: Table, schema: str) -> None:
-        sql = _CREATE.sub(lambda _: f"CREATE TABLE {quote(hidden)}", schema, count=1)
+        if _CREATE_FULLTEXT.match(schema):
+            sql = _CREATE_FULLTEXT.sub(
+                lambda _: f"CREATE VIRTUAL TABLE {quote(hidden)}", schema, count=1
+            )
+        else:
+            sql = _CREATE.sub(lambda _: f"CREATE TABLE {quote(hidden)}", schema, count=1)
         with _said(table.name):
             self._connection.execute(f"DROP TABLE IF EXISTS {quote(hidden)}")
             self._connection.execute(sql)
@@ -395,9 +434,11 @@ class SqliteDatabase:
             try:
                 there = {name for name, _, _ in self._master("table")}
                 todo = pending(exchanges, there)
-                for item in (*detach, *attach):
+                # Triggers first: they may write into an index for words.
+                for item in sorted((*detach, *attach), key=lambda item: item.kind != "trigger"):
                     if item.kind != "constraint":
-                        execute(f"DROP {item.kind.upper()} IF EXISTS {quote(item.name)}")
+                        kind = "TABLE" if item.kind == "search" else item.kind.upper()
+                        execute(f"DROP {kind} IF EXISTS {quote(item.name)}")
                 for exchange in todo:
                     if exchange.outgoing is not None and exchange.live in there:
                         execute(
@@ -409,6 +450,9 @@ class SqliteDatabase:
                         )
                 for item in attach:
                     execute(item.sql)
+                    if item.kind == "search":
+                        name = quote(item.name)
+                        execute(f"INSERT INTO {name} ({name}) VALUES ('rebuild')")
             except BaseException:
                 execute("ROLLBACK")
                 raise
