@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import subprocess
 from pathlib import Path
 
 import pytest
@@ -10,6 +11,8 @@ from vetrin.cms import (
     ConfigurationError,
     DefinitionError,
     SiteConfiguration,
+    WritingError,
+    configuration_text,
     find_root,
     load_definition,
     owned,
@@ -17,6 +20,7 @@ from vetrin.cms import (
     read_version,
     shipped,
 )
+from vetrin.cms.definition import parse_definition
 from vetrin.cms.php import PhpFileError, read_values, tokens
 
 WORDPRESS = shipped()["wordpress"]
@@ -192,3 +196,90 @@ def test_a_definition_of_ones_own(tmp_path: Path) -> None:
     (tmp_path / "bad.toml").write_text(text.replace("[parts]\nmedia", "[parts]\nmedai"))
     with pytest.raises(DefinitionError, match="unknown key medai; did you mean media"):
         load_definition("bad.toml", tmp_path)
+
+
+SOURCE = r"""<?php
+// define('DB_NAME', 'a comment');
+define( 'DB_NAME', 'live' ); define("DB_USER", "u" . 'ser'); const DB_PASSWORD = 'it\'s';
+define('DB_HOST', getenv('NOT_SET') ?: "db.live.test:3307");
+if (!defined('AUTH_KEY')) { define('AUTH_KEY', 'old; ) secret'); }
+define('OTHER', 'DB_NAME'); $table_prefix = $_SERVER['X'] ?? 'wp_'; $x = new stdClass; $x->table_prefix = 'no';
+require_once ABSPATH . 'wp-settings.php';
+"""
+ODD = 'p\'a\\ss "$w" ?> // é'
+
+
+def test_a_configuration_made_for_a_copy(tmp_path: Path) -> None:
+    values = {
+        "database": "copy",
+        "user": "me",
+        "password": ODD,
+        "host": "localhost:/run/x.sock",
+        "prefix": "stg_",
+    }
+    made = configuration_text(SOURCE, WORDPRESS, values)
+    (tmp_path / "wp-config.php").write_text(made)
+    read = read_configuration(tmp_path, WORDPRESS, environ={})
+    assert (read.database, read.user, read.password, read.host, read.prefix) == tuple(
+        values.values()
+    )
+    assert "'old; ) secret'" not in made and "it\\'s" not in made
+    assert "define('OTHER', 'DB_NAME')" in made and "// define('DB_NAME', 'a comment');" in made
+    assert "$x->table_prefix = 'no'" in made and "if (!defined('AUTH_KEY'))" in made
+    done = subprocess.run(
+        ["php", "-r", "eval(substr(str_replace('require_once ABSPATH', '//', $argv[1]), 5)); echo DB_PASSWORD, DB_HOST, $table_prefix;", made],
+        capture_output=True, text=True,
+    )  # fmt: skip
+    assert done.stdout == ODD + "localhost:/run/x.sock" + "stg_", done.stderr
+    assert configuration_text(made, WORDPRESS, values) != made  # secrets are fresh each time
+    without = configuration_text("<?php\n$a = 1;\n", WORDPRESS, values)
+    (tmp_path / "wp-config.php").write_text(without)
+    assert read_configuration(tmp_path, WORDPRESS, environ={}).password == ODD
+    with pytest.raises(WritingError, match="no <\\?php"):
+        configuration_text("nothing", WORDPRESS, values)
+
+
+def test_python_settings_are_read_without_being_run(tmp_path: Path) -> None:
+    settings = tmp_path / "railway/settings"
+    settings.mkdir(parents=True)
+    (settings / "base.py").write_text(
+        "import os\nfrom pathlib import Path\nraise_if_run = 1 / 0\n"
+        "BASE_DIR = Path(__file__).resolve().parent.parent.parent\nROOM = os.path.join(BASE_DIR, 'data')\n"
+        "DATABASES = {'default': {'ENGINE': 'django.db.backends.mysql', 'NAME': 'x', 'USER': 'guard',\n"
+        "  'PASSWORD': os.environ['WORD'], 'HOST': os.environ.get('HOST_OF_DB', 'db.test') + ':3307'}}\n"
+    )
+    (settings / "dev.py").write_text(
+        "from .base import *\nDATABASES['default']['NAME'] = f'{\"rail\"}way'\nWAGTAIL_SITE_NAME = 'Harrowmere'\n"
+        "try:\n    from .local import *\nexcept ImportError:\n    pass\n"
+    )
+    wagtail = shipped()["wagtail"]
+    read = read_configuration(tmp_path, wagtail, environ={"WORD": "w"})
+    assert (read.engine, read.database, read.user, read.password, read.host, read.title) == (
+        "mysql", "railway", "guard", "w", "db.test:3307", "Harrowmere",
+    )  # fmt: skip
+    with pytest.raises(ConfigurationError, match="WORD, which is not set here"):
+        read_configuration(tmp_path, wagtail, environ={})
+    (settings / "local.py").write_text(
+        "DATABASES = {'default': {'ENGINE': 'django.db.backends.oracle', 'NAME': 'x'}}"
+    )
+    with pytest.raises(ConfigurationError, match=r"oracle is no database that Vetrin moves"):
+        read_configuration(tmp_path, wagtail, environ={"WORD": "w"})
+    (settings / "dev.py").write_text("this is no Python")
+    with pytest.raises(ConfigurationError, match="no readable Python"):
+        read_configuration(tmp_path, wagtail, environ={})
+
+
+@pytest.mark.parametrize(
+    ("wrong", "said"),
+    [
+        ('[[rows]]\nname = "x"\n', "lacks table"),
+        ('[[rows]]\nname = "x"\ntable = "t"\nwhere = { a = { beginns = "x" } }\n', "unknown key beginns; did you mean begins"),
+        ('[[rows]]\nname = "x"\ntable = "t"\nwhere = { a = { in = "t" } }\n', "write table.column"),
+        ('[[link]]\nfrom = "a"\nto = "b.c"\n', "from: write table.column"),
+        ('[tables.roles]\ncach = ["x"]\n', "unknown key cach; did you mean cache"),
+        ('[rows]\nname = "x"\n', r"write \[\[rows\]\]"),
+    ],
+)  # fmt: skip
+def test_what_is_wrong_in_a_definition_is_said(wrong: str, said: str) -> None:
+    with pytest.raises(DefinitionError, match=said):
+        parse_definition(f'name = "x"\ntitle = "X"\n{wrong}', "x.toml")

@@ -10,13 +10,23 @@ from pathlib import Path
 import pytest
 
 from vetrin.database import (
+    Among,
     Batch,
+    Cleared,
+    Compared,
     Database,
     DatabaseError,
+    Either,
+    Every,
     Exchange,
+    Like,
+    Lowered,
+    Other,
     Patch,
     RowsDiffer,
+    Sql,
     Table,
+    Within,
     hidden_name,
 )
 from vetrin.database.digest import table_digest
@@ -436,3 +446,138 @@ def test_a_value_larger_than_one_packet(pair: Pair) -> None:
     )
     transfer(pair)
     assert digests(pair.target) == digests(pair.source)
+
+
+def ready(pair: Pair, *statements: str) -> Table:
+    pair.in_source(*statements)
+    return next(table for table in pair.source.tables() if table.name == "entries")
+
+
+def read(pair: Pair, table: Table, **choice) -> list[list]:
+    with pair.source.reading() as reader:
+        rows = [row for batch in reader.rows(table, **choice) for row in batch.each()]
+    return [[int(c) if isinstance(c, bytes) and c.isdigit() else c for c in row] for row in rows]
+
+
+ENTRIES = [
+    "CREATE TABLE entries (id INTEGER PRIMARY KEY, kind VARCHAR(20), above INT, answers INT, note TEXT)",
+    "CREATE TABLE answers (id INTEGER PRIMARY KEY, entry INT, state VARCHAR(9))",
+    "INSERT INTO entries VALUES (1, 'page', 0, 2, '50%_off'), (2, 'event', 1, 1, NULL), (3, 'page', 2, 0, '9'),"
+    " (4, NULL, 2, 0, '10')",
+    "INSERT INTO answers VALUES (1, 1, 'good'), (2, 1, 'spam'), (3, 2, 'good'), (4, 1, 'good')",
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("where", "left"),
+    [
+        (Among("kind", ("event",)), {2}),
+        (Among("kind", ()), set()),
+        ({"kind": ["page", "event"], "above": 2}, {3}),
+        (Like("note", "begins", ("50%_",)), {1}),
+        (Like("note", "contains", ("%_", "x|y")), {1}),
+        (Like("note", "ends", ("_ff", "0")), {4}),
+        (Compared("note", "<", 10), {3}),
+        (Compared("note", "<", "2"), {4}),
+        (Other(Among("kind", ("page",))), {2, 4}),
+        (Within("id", "answers", "entry"), {1, 2}),
+        (Within("id", "answers", "entry", Among("state", ("spam",))), {1}),
+        (Within("kind", "entries", "kind", Among("id", (1,)), ("page", "event")), {2}),
+        (Every(()), {1, 2, 3, 4}),
+        (Either((Among("id", (1,)), Among("id", (4,)))), {1, 4}),
+        (Sql("note LIKE '50%' OR id = 2"), {1, 2}),
+    ],
+)  # fmt: skip
+def test_rows_that_meet_a_condition_are_left_out(pair: Pair, where, left: set[int]) -> None:
+    table = ready(pair, *ENTRIES)
+    # Compared("note", "<", 10) reads texts as numbers: 50%_off begins with 50.
+    assert {row[0] for row in read(pair, table, leave=where)} == {1, 2, 3, 4} - left
+    assert pair.source.count("entries", where) == len(left)
+
+
+def test_columns_are_put_right_where_rows_are_left_out(pair: Pair) -> None:
+    table = ready(pair, *ENTRIES)
+    spam = Among("state", ("spam",))
+    rows = read(
+        pair, table, leave=Among("id", (2,)),
+        instead={
+            "above": Cleared(Within("above", "entries", "id", Among("id", (2,))), 0),
+            "answers": Lowered("id", "answers", "entry", spam),
+        },
+    )  # fmt: skip
+    assert [(row[0], row[2], row[3]) for row in rows] == [(1, 0, 1), (3, 0, 0), (4, 0, 0)]
+
+
+def test_hidden_tables_can_be_edited_and_no_others(pair: Pair) -> None:
+    table = ready(pair, *ENTRIES)
+    hidden = hidden_name("new", "e1", 0)
+    pair.target.lay_out(hidden, table, pair.source.schema("entries"))
+    with pair.source.reading() as reader:
+        pair.target.fill(hidden, table, reader.rows(table))
+    pair.in_target(
+        "CREATE TABLE entries (id INTEGER PRIMARY KEY, kind VARCHAR(20), note TEXT)",
+        "INSERT INTO entries VALUES (70, 'mine', 'it''s 100% \\ \"mine\"')",
+    )
+    pair.target.put(hidden, {"id": 1}, {"note": "é%s"})
+    pair.target.put(hidden, {"id": 9}, {"kind": "new"})
+    assert pair.target.remove(hidden, {"kind": "page", "id": 3}) == 1
+    assert (
+        pair.target.take_over(hidden, "entries", ["id", "kind", "note"], {"id": 70}, {"id": 5}) == 1
+    )
+    assert pair.target.select(hidden, ["id", "kind", "note"], order="id") == [
+        (1, "page", "é%s"), (2, "event", None), (4, None, "10"),
+        (5, "mine", pair.in_target("SELECT note FROM entries")[0][0]), (9, "new", None),
+    ]  # fmt: skip
+    assert pair.target.groups(hidden, ["kind"], {"id": [1, 2, 5]}) == [
+        ("event", 1), ("mine", 1), ("page", 1),
+    ]  # fmt: skip
+    assert pair.source.longest(table) == ("note", 7)
+    for edit in (
+        lambda: pair.target.put("entries", {"id": 1}, {"kind": "x"}),
+        lambda: pair.target.remove("entries", Every(())),
+        lambda: pair.target.take_over("entries", hidden, ["id"]),
+    ):
+        with pytest.raises(ValueError, match="is no hidden table"):
+            edit()
+    assert len(pair.in_target("SELECT * FROM entries")) == 1
+
+
+def test_full_text_tables_of_sqlite_travel(tmp_path: Path) -> None:
+    files = [tmp_path / name for name in ("one", "two")]
+    for path, word in zip(files, ("signal", "ballast"), strict=True):
+        connection = sqlite3.connect(path)
+        connection.executescript(
+            "CREATE TABLE notes (id INTEGER PRIMARY KEY, body TEXT);"
+            "CREATE VIRTUAL TABLE own USING fts5(body);"
+            "CREATE VIRTUAL TABLE outer_words USING fts5(body, content='notes', content_rowid='id');"
+            "CREATE TRIGGER n AFTER INSERT ON notes BEGIN INSERT INTO own (rowid, body) VALUES (new.id, new.body);"
+            " INSERT INTO outer_words (rowid, body) VALUES (new.id, new.body); END;"
+            f"INSERT INTO notes (body) VALUES ('the {word} box'), ('a {word}');"
+        )
+        connection.close()
+    source, target = (SqliteDatabase(path) for path in files)
+    assert [table.name for table in source.tables()] == ["notes", "own"]
+    nothing = lambda *statements: []  # noqa: E731
+    exchanges = transfer(Pair(source, target, nothing, nothing))
+
+    def found(word: str) -> list[int]:
+        return [
+            target._one(f"SELECT COUNT(*) FROM {name} WHERE {name} MATCH '{word}'")
+            for name in ("own", "outer_words")
+        ]
+
+    assert (found("signal"), found("ballast")) == ([2, 2], [0, 0])
+    back = [Exchange(e.live, e.outgoing, e.incoming) for e in exchanges]
+    hanging = target.attachments(["notes", "own"], ())
+    target.swap(back, hanging, hanging)
+    assert (found("signal"), found("ballast")) == ([0, 0], [2, 2])
+    target.drop(target.hidden_tables())
+    assert target.hidden_tables() == []
+
+
+def test_a_missing_database_is_empty_until_it_is_made(tmp_path: Path) -> None:
+    path = tmp_path / "data/new.sqlite"
+    database = SqliteDatabase(path, may_be_missing=True)
+    assert (database.missing, database.tables(), path.exists()) == (True, [], False)
+    database.create()
+    assert (database.missing, database.tables(), path.exists()) == (False, [], True)

@@ -214,9 +214,7 @@ def _suggestions(site: Site, found: Survey, files: Manifest) -> list[Suggestion]
         } - {item.folder for item in found.extensions if item.active}
         size = sum(_size_below(files, folder) for folder in idle)
         if size:
-            suggested.append(
-                Suggestion("inactive", rule.name, size, f"{len(idle)} of them are not active")
-            )
+            suggested.append(Suggestion("inactive", rule.name, size, f"{len(idle)} not active"))
     return sorted(suggested, key=lambda item: (-item.size, item.key, item.value))
 
 

@@ -107,7 +107,7 @@ def fill(root: Path, address: str, stage: Stage, scale: int = 1) -> None:
     _fares(connection)
     _people(connection, address, stage, entries, scale)
     _machinery(connection, address, stage, entries, scale)
-    _settings(connection, address, root)
+    _settings(connection, address, root, stage)
     connection.execute("COMMIT")
     connection.close()
 
@@ -276,7 +276,7 @@ def _machinery(
     )  # fmt: skip
 
 
-def _settings(connection: sqlite3.Connection, address: str, root: Path) -> None:
+def _settings(connection: sqlite3.Connection, address: str, root: Path, stage: Stage) -> None:
     menu = [
         {"title": title, "link": f"{address}/{_slug(title)}", "new": False}
         for title in ("Timetable", "Fares", "Plan your visit", "Volunteer with us")
@@ -300,6 +300,9 @@ def _settings(connection: sqlite3.Connection, address: str, root: Path) -> None:
         "theme": serialise(theme),
         "home_blocks": json.dumps(blocks).replace("/", "\\/"),
         "hidden_from_search": "no",
+        "extras": json.dumps(
+            ["donation-box", *(["live-departures"] if stage is PRODUCTION else [])]
+        ),
         "last_booking": _moment(190),
         "partner_feed": base64.b64encode(
             json.dumps({"link": f"{address}/timetable"}).encode()

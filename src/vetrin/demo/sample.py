@@ -60,11 +60,24 @@ def _site(sample: Sample, stage: Stage, scale: int) -> None:
         "fishplate.toml": "# Fishplate's own settings for this copy; a transfer leaves them alone.\n"
         '[database]\nfile = "data/harrowmere.sqlite"\n',
         "themes/maroon/style.css": "body { color: #2b2622 }\n",
+        **_extras(stage),
     }.items():
         file = root / path
         file.parent.mkdir(parents=True, exist_ok=True)
         file.write_text(text, encoding="utf-8")
     fill(root, sample.address(stage.name), stage, scale)
+
+
+def _extras(stage: Stage) -> dict[str, str]:
+    """The extensions that an environment has; production has one more, and a newer one."""
+    versions = {"donation-box": "1.3", "visitor-map": "0.8"}
+    if stage is PRODUCTION:
+        versions |= {"live-departures": "2.0", "donation-box": "1.4"}
+    return {
+        f"extras/{name}/extra.toml": f'title = "{name.replace("-", " ").capitalize()}"\n'
+        f'version = "{version}"\n'
+        for name, version in versions.items()
+    }
 
 
 def _project(sample: Sample) -> str:

@@ -23,6 +23,10 @@ _STYLE = (
     "table{border-collapse:collapse}td,th{padding:.2em 1em .2em 0;text-align:left}"
     "section{border-top:1px solid #d8cfc4;margin-top:1.5em}footer{color:#857a6e;font-size:85%}"
 )
+_STRIP = (
+    "margin:-1em -2em 1em;padding:.4em;background:#7a3b00;color:#fff;text-align:center;"
+    "font:600 13px sans-serif"
+)
 _LINK = re.compile(r's:\d+:"(https?://[^"]+)"')
 _TITLE = re.compile(r's:5:"title";s:\d+:"([^"]*)"')
 
@@ -47,6 +51,14 @@ class Site:
         rows = self.rows("SELECT value FROM settings WHERE name = ?", name)
         return str(rows[0]["value"]) if rows else ""
 
+    def strip(self) -> str:
+        """What a copy says at the top of each page."""
+        name = self.setting("banner")
+        if not name:
+            return ""
+        where = html.escape(f"{name} · {self.setting('address')} · a copy, not the live site")
+        return f'<p style="{_STRIP}">{where}</p>'
+
     def page(self, title: str, body: str) -> str:
         menu = self.setting("menu")
         links = "".join(
@@ -56,10 +68,14 @@ class Site:
         site = html.escape(self.setting("title"))
         return (
             f"<!doctype html><html lang=en><meta charset=utf-8><title>{html.escape(title)} – {site}</title>"
-            f'<style>{_STYLE}</style><header><h1><a href="{self.setting("address")}/">{site}</a></h1>'
+            f'<style>{_STYLE}</style>{self._robots()}{self.strip()}<header><h1><a href="{self.setting("address")}/">{site}</a></h1>'
             f"<nav>{links}</nav></header><main>{body}</main>"
             f"<footer>Run by volunteers · {html.escape(self.setting('e-mail'))}</footer></html>"
         )
+
+    def _robots(self) -> str:
+        hidden = self.setting("hidden_from_search") == "yes"
+        return '<meta name="robots" content="noindex">' if hidden else ""
 
     def home(self) -> str:
         blocks = json.loads(self.setting("home_blocks") or "{}")
@@ -140,7 +156,9 @@ class Handler(BaseHTTPRequestHandler):
 
     def _answer(self, path: str) -> None:
         site = self.site
-        if path.startswith("/media/"):
+        if site.setting("closed") == "yes" and path != "/sign-in":
+            self._send(302, "text/plain", b"", f"{site.setting('address')}/sign-in")
+        elif path.startswith("/media/"):
             self._file(path)
         elif path == "/":
             self._page(site.home())

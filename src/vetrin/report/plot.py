@@ -36,7 +36,10 @@ def plot_survey(survey: Survey, path: Path) -> None:
         fontsize=15, x=0.01, ha="left",
     )  # fmt: skip
     tables = [(item.name, item.size, item.role) for item in survey.tables]
-    folders = [(item.path, item.size, item.part) for item in survey.folders]
+    folders = [
+        ("(the root itself)" if item.path == "." else item.path, item.size, item.part)
+        for item in survey.folders
+    ]
     _panel(axes[0], "Tables", tables)
     _panel(axes[1], "Folders", folders)
     try:
@@ -61,7 +64,8 @@ def _panel(axis: Any, title: str, items: list[tuple[str, int, str]]) -> None:
         color=[_COLOURS.get(role, "#d5d2ca") for _, _, role in shown],
     )  # fmt: skip
     axis.set_yticks(places, names)
-    axis.invert_yaxis()
+    # As thick with a few bars as with many.
+    axis.set_ylim(max(len(shown), 10) - 0.4, -0.6)
     axis.bar_label(bars, [_size(size) for _, size, _ in shown], padding=4, fontsize=9)
     axis.set_title(f"{title}: {_size(total)}", loc="left", fontsize=12)
     axis.xaxis.set_major_formatter(FuncFormatter(lambda value, _: _size(int(value))))

@@ -170,7 +170,8 @@ class _Work:
             cleared = self._cleared(name)
             if cleared:
                 instead[name] = cleared
-        return Leaving(away, leave, instead, self._kinds, self._warnings)
+        kinds = [kind for kind in self._kinds if kind.table not in away]
+        return Leaving(away, leave, instead, kinds, self._warnings)
 
     def _leaving(self, name: str, followed: tuple[LinkRule, ...]) -> Condition | None:
         """Which rows of a table are left out; each link is followed once on a way."""

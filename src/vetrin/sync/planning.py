@@ -147,12 +147,16 @@ class _Planner:
         keyed = Keyed.between(source, target)
         leave = with_changes(choices.leave, rows=rows)
         found = work_out(source, leave, keyed.stale(source), kept & there)
-        for name in sorted(found.tables):
-            if target.prefix + name[len(source.prefix) :] in ours and name not in kept:
-                self._notes.append(
-                    f"{name} is left out: {target.environment.name} keeps its own, whose rows may "
-                    "belong to rows that are replaced"
-                )
+        own = [
+            name
+            for name in sorted(found.tables - kept)
+            if target.prefix + name[len(source.prefix) :] in ours
+        ]
+        if own:
+            self._notes.append(
+                f"{target.environment.name} keeps its own {', '.join(own)}, whose rows may belong to "
+                "rows that are replaced"
+            )
         return found
 
     def _tables(

@@ -139,7 +139,7 @@ def _words(text: _Text, source: Facts, target: Server) -> None:
         # Options of MariaDB's storage engines, and what its columns and indexes may say.
         text.put(_MARIADB_OPTIONS, "")
         text.put(re.compile(r"\s+IGNORED\b"), "")
-        if text.put(re.compile(r"(?<=\S) (?:/\*M?!\d+ )?COMPRESSED(?: \*/)?(?=[ ,\n])"), ""):
+        if text.put(re.compile(r"(?<=\S) (?:/\*M?!\d+ )?COMPRESSED\s*(?:\*/)?(?=[ ,\n])"), ""):
             text.note("compressed columns arrive uncompressed")
         text.put(re.compile(r"\bPERSISTENT\b"), "STORED")
         # MySQL knows these functions without brackets in a default, or not at all in old versions.

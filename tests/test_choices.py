@@ -1,0 +1,316 @@
+"""Choosing, keeping, settling, surveying and comparing on the sample project, as a user would."""
+
+from __future__ import annotations
+
+import json
+import tomllib
+from pathlib import Path
+
+import pytest
+
+from test_command_line import change, document, sample, value, vetrin  # noqa: F401
+from vetrin.demo.sample import Sample
+from vetrin.demo.walk import fingerprint
+from vetrin.project import load_project
+
+
+def rows(root: Path, sql: str) -> list[tuple]:
+    import sqlite3
+
+    connection = sqlite3.connect(root / "data/harrowmere.sqlite")
+    try:
+        return connection.execute(sql).fetchall()
+    finally:
+        connection.close()
+
+
+def append(folder: Path, text: str) -> None:
+    with (folder / "vetrin.toml").open("a") as file:
+        file.write(text)
+
+
+def test_a_pull_is_saved_and_done_again(sample: Sample) -> None:  # noqa: F811
+    folder, local = sample.folder, sample.root("local")
+    options = ["--leave-rows", "spam-comments,entries:event", "--empty-tables", "search_*",
+               "--leave-where", "newsletter:confirmed = 0", "--keep-settings", "extras",
+               "--set", "title=Workbench", "--set", "mail=on", "--parts", "data"]  # fmt: skip
+    first = document(folder, "pull", *options, "--save-as", "refresh", "--dry-run")
+    text = (folder / "vetrin.toml").read_text()
+    assert "# further addresses that mean this environment" in text
+    assert tomllib.loads(text)["route"]["refresh"] == {
+        "from": "production", "to": "local", "parts": ["data"],
+        "leave": {"rows": ["spam-comments", "entries:event"], "empty": ["search_*"],
+                  "where": {"newsletter": "confirmed = 0"}},
+        "keep": {"settings": ["extras"]}, "arrival": {"mail": "on", "settings": {"title": "Workbench"}},
+    }  # fmt: skip
+    assert "refresh: production → local" in vetrin(folder, "run").stdout
+    kept = value(local, "extras")
+    report = document(folder, "run", "refresh", "--yes")
+    assert {**report["plan"], "rewriting": report["rewriting"]} == {
+        **{key: item for key, item in first.items() if key != "schema"},
+    }  # fmt: skip
+    assert rows(local, "SELECT COUNT(*) FROM comments WHERE state = 'spam'") == [(0,)]
+    assert rows(local, "SELECT COUNT(*) FROM entries WHERE kind = 'event'") == [(0,)]
+    assert rows(local, "SELECT COUNT(*) FROM search_index") == [(0,)]
+    assert rows(local, "SELECT COUNT(*) FROM newsletter WHERE confirmed = 0") == [(0,)]
+    assert rows(
+        local, "SELECT COUNT(*) FROM bookings WHERE entry_id NOT IN (SELECT id FROM entries)"
+    ) == [(0,)]
+    assert rows(local, "SELECT COUNT(*) FROM bookings") == [(0,)]
+    assert (value(local, "title"), value(local, "extras")) == ("Workbench", kept)
+    assert "did you mean refresh?" in vetrin(folder, "run", "refesh", code=2).stderr
+    assert (
+        "lower-case letters"
+        in vetrin(folder, "pull", "--save-as", "Not So", "--yes", code=2).stderr
+    )
+
+
+def test_only_some_tables(sample: Sample) -> None:  # noqa: F811
+    local = sample.root("local")
+    before = fingerprint(local)
+    vetrin(sample.folder, "pull", "--yes", "--only-tables", "fares,timetable", "--parts", "data")
+    assert fingerprint(local) == before  # these are the same everywhere
+    change(sample.root("production"), "UPDATE fares SET pence = pence + 10")
+    plan = document(sample.folder, "pull", "--yes", "--only-tables", "fares", "--parts", "data")[
+        "plan"
+    ]
+    assert [table["name"] for table in plan["tables"]] == ["fares"]
+    after = fingerprint(local)
+    assert {name for name in before if before[name] != after[name]} == {"fares"}
+    assert "the view next_events is left out" not in " ".join(plan["notes"])
+
+
+def test_a_view_that_would_need_a_table_that_is_not_there(sample: Sample) -> None:  # noqa: F811
+    change(
+        sample.root("local"),
+        "DROP VIEW next_events",
+        "DROP TABLE bookings",
+        "DROP TABLE comments",
+        "DROP TABLE entries",
+    )
+    plan = document(sample.folder, "pull", "--yes", "--leave-tables", "entries")["plan"]
+    assert "the view next_events is left out, for it needs a table that is" in plan["notes"]
+    # What hangs on the entries can not stay without them.
+    assert rows(sample.root("local"), "SELECT COUNT(*) FROM bookings") == [(0,)]
+    assert (
+        rows(
+            sample.root("local"),
+            "SELECT name FROM sqlite_master WHERE name IN ('entries', 'next_events')",
+        )
+        == []
+    )
+
+
+def test_what_an_environment_keeps(sample: Sample) -> None:  # noqa: F811
+    folder, local = sample.folder, sample.root("local")
+    append(folder, '[environment.local.keep]\nsettings = ["theme[header][text]", "home_blocks[hero][href]", "e-m*"]\n'
+                   'tables = ["volunteers"]\nfiles = ["sketches/", "*-01.png"]\n')  # fmt: skip
+    mine = 'a:1:{s:6:"header";a:1:{s:4:"text";s:5:"Eigen";}}'
+    change(local, f"UPDATE settings SET value = '{mine}' WHERE name = 'theme'",
+           "UPDATE settings SET value = '{\"hero\": {\"href\": \"/here\"}}' WHERE name = 'home_blocks'",
+           "UPDATE settings SET value = 'me@harrowmere.example' WHERE name = 'e-mail'",
+           "DELETE FROM volunteers WHERE id > 3")  # fmt: skip
+    picture = local / "media/2026/04/train-01.png"
+    picture.write_bytes(b"mine")
+    vetrin(folder, "pull", "--yes")
+    theme = value(local, "theme")
+    assert 's:4:"text";s:5:"Eigen";' in theme
+    assert f"{sample.address('local')}/media" in theme
+    blocks = json.loads(value(local, "home_blocks"))
+    assert blocks["hero"]["href"] == "/here"
+    assert blocks["hero"]["image"].startswith(sample.address("local"))
+    assert value(local, "e-mail") == "me@harrowmere.example"
+    assert rows(local, "SELECT COUNT(*) FROM volunteers") == [(3,)]
+    assert picture.read_bytes() == b"mine"
+
+
+def test_how_a_copy_is_settled_and_production_never(sample: Sample) -> None:  # noqa: F811
+    folder = sample.folder
+    plan = document(folder, "pull", "--to", "staging", "--yes", "--set", "closed=true")["plan"]
+    assert plan["arrival"] == [
+        "hidden from search engines", "marked as staging", "mail off", "closed to visitors",
+    ]  # fmt: skip
+    staging = sample.root("staging")
+    assert [value(staging, name) for name in ("hidden_from_search", "banner", "mail", "closed")] == [
+        "yes", "staging", "off", "yes",
+    ]  # fmt: skip
+    path = folder / "vetrin.toml"
+    path.write_text(path.read_text().replace('"read-only"', '"read-write"'))
+    plan = document(folder, "pull", "staging", "--to", "production", "--yes=production")["plan"]
+    assert plan["arrival"] == [
+        "visible to search engines",
+        "no marker",
+        "mail on",
+        "open to visitors",
+    ]
+    production = sample.root("production")
+    assert [value(production, name) for name in ("hidden_from_search", "banner", "mail", "closed")] == [
+        "no", "", "on", "no",
+    ]  # fmt: skip
+    append(
+        folder,
+        '[environment.staging.arrival]\nsearch-engines = "unchanged"\nmarker = false\nmail = "on"\ncaches = "unchanged"\n',
+    )
+    plan = document(folder, "pull", "--to", "staging", "--yes")["plan"]
+    assert [kind["rows"] for kind in plan["left"]] == []
+    assert value(staging, "banner") == ""
+
+
+def test_extras_that_are_not_there_are_not_switched_on(sample: Sample) -> None:  # noqa: F811
+    folder, local = sample.folder, sample.root("local")
+    plan = document(folder, "pull", "--yes")["plan"]
+    assert (
+        "live-departures: active in production, but local has no such files among its extras"
+        in plan["risks"]
+    )
+    document(folder, "pull", "--yes", "--keep-settings", "extras", "--set", "e-mail=x")
+    assert json.loads(value(local, "extras")) == ["donation-box"]
+    append(
+        folder,
+        '[environment.local.arrival]\nactivate = ["visitor-map"]\ndeactivate = ["Donation box"]\n',
+    )
+    document(folder, "pull", "--yes")
+    assert json.loads(value(local, "extras")) == ["live-departures", "visitor-map"]
+
+
+def test_code_travels_where_it_is_asked_for(sample: Sample) -> None:  # noqa: F811
+    folder, local = sample.folder, sample.root("local")
+    configuration = (local / "fishplate.toml").read_bytes()
+    (sample.root("production") / "notes.log").write_text("a log")
+    nested = sample.root("production") / "themes/maroon/inner"
+    nested.mkdir()
+    (nested / ".hidden").write_text("hidden files count")
+    report = document(
+        folder,
+        "pull",
+        "--yes",
+        "--parts",
+        "code",
+        "--leave-files",
+        "*.log",
+        "--leave-inactive",
+        "extras",
+    )
+    assert (local / "extras/live-departures/extra.toml").is_file()
+    assert 'version = "1.4"' in (local / "extras/donation-box/extra.toml").read_text()
+    assert (local / "themes/maroon/inner/.hidden").read_text() == "hidden files count"
+    assert not (local / "notes.log").exists()
+    assert (local / "fishplate.toml").read_bytes() == configuration
+    assert (local / "fishplate/version.toml").read_text() == 'version = "2.3"\n'
+    assert report["files"] == 3
+    document(folder, "pull", "--yes", "--parts", "core")
+    assert (local / "fishplate/version.toml").read_text() == 'version = "2.4"\n'
+    assert (
+        "'plugins' is none of extras"
+        in vetrin(folder, "pull", "--leave-inactive", "plugins", code=2).stderr
+    )
+
+
+def test_an_environment_without_database_and_configuration(sample: Sample) -> None:  # noqa: F811
+    folder, local = sample.folder, sample.root("local")
+    for name in (
+        "fishplate.toml",
+        "data/harrowmere.sqlite",
+        "data/harrowmere.sqlite-wal",
+        "data/harrowmere.sqlite-shm",
+    ):
+        (local / name).unlink(missing_ok=True)
+    assert "there is no fishplate.toml" in vetrin(folder, "pull", "--yes", code=1).stderr
+    append(folder, '[environment.local.database]\nfile = "store/mine.sqlite"\n')
+    vetrin(folder, "pull", "--yes")
+    made = tomllib.loads((local / "fishplate.toml").read_text())
+    assert made == {"database": {"file": "store/mine.sqlite"}}
+    assert "a transfer leaves them alone" in (local / "fishplate.toml").read_text()
+    import sqlite3
+
+    assert sqlite3.connect(local / "store/mine.sqlite").execute(
+        "SELECT COUNT(*) FROM bookings"
+    ).fetchone() == (240,)
+
+
+def test_any_database_with_a_folder(sample: Sample) -> None:  # noqa: F811
+    folder = sample.folder
+    text = (folder / "vetrin.toml").read_text().replace('cms = "fishplate"', 'cms = "plain"')
+    for name in ("local", "production"):
+        text += f'[environment.{name}.database]\nfile = "data/harrowmere.sqlite"\n'
+    (folder / "vetrin.toml").write_text(text)
+    (sample.root("production") / "timetable.pdf").write_text("a file of any kind")
+    vetrin(folder, "pull", "--yes", "--leave-tables", "search_index")
+    local = sample.root("local")
+    assert rows(local, "SELECT COUNT(*) FROM bookings") == [(240,)]
+    assert (local / "timetable.pdf").exists() and (local / "extras/live-departures").is_dir()
+    assert rows(local, "SELECT COUNT(*) FROM search_index") == [(3600,)]
+    assert document(folder, "survey", "local")["kinds"] == []
+
+
+def test_survey_and_its_picture(sample: Sample, tmp_path: Path) -> None:  # noqa: F811
+    found = document(sample.folder, "survey", "production")
+    assert [(t["name"], t["role"]) for t in found["tables"]][:3] == [
+        ("search_index", "index"), ("entries", "content"), ("bookings", "visitors"),
+    ]  # fmt: skip
+    assert {f["path"]: f["part"] for f in found["folders"]}["media/2026"] == "media"
+    assert [(s["key"], s["value"]) for s in found["suggestions"]] == [
+        ("empty", "search_index"), ("rows", "spam-comments"), ("inactive", "extras"),
+    ]  # fmt: skip
+    # What it suggests can be pasted as it stands.
+    shown = vetrin(
+        sample.folder, "survey", "production", "--plot", str(tmp_path / "bytes.png")
+    ).stdout
+    append(sample.folder, "\n" + shown[shown.index("[leave]") :].replace("\n  ", "\n") + "\n")
+    assert load_project(sample.folder).leave.rows == ("spam-comments",)
+    assert (tmp_path / "bytes.png").read_bytes()[:8] == b"\x89PNG\r\n\x1a\n"
+    assert (
+        "has to end with .png"
+        in vetrin(sample.folder, "survey", "local", "--plot", "x.txt", code=1).stderr
+    )
+
+
+def test_compare(sample: Sample) -> None:  # noqa: F811
+    folder = sample.folder
+    found = document(folder, "compare", "production", "local", "--entries", code=4)
+    assert {e["title"] for e in found["entries"] if e["state"] == "only"} >= {"Ghost Train"}
+    vetrin(folder, "pull", "--yes", "--parts", "data,media,core,code")
+    (sample.root("local") / "media/sketches/booking-form.png").unlink()
+    (sample.root("local") / "media/sketches").rmdir()
+    found = document(folder, "compare", "production", "local", "--entries", code=4)
+    differing = {(line["topic"], line["label"]) for line in found["lines"] if line["same"] is False}
+    assert differing == {("settings", "search-engines")}
+    assert [(t["name"], t["changed"], t["only_b"]) for t in found["tables"]] == [("settings", 1, 2)]
+    assert (found["entries"], found["same_tables"]) == ([], 10)
+    change(sample.root("local"), "UPDATE entries SET body = 'x' WHERE id = 1",
+           "UPDATE entries SET changed = '2027-01-01', title = 'New' WHERE id = 2", "DELETE FROM entries WHERE id = 3",
+           "CREATE TABLE mine (a)", "DROP TABLE fares", "ALTER TABLE volunteers ADD extra")  # fmt: skip
+    found = document(folder, "compare", "production", "local", "--entries", code=4)
+    assert [(e["id"], e["state"], e["where"]) for e in found["entries"]] == [
+        ("1", "changed", "production and local"), ("2", "newer", "local"), ("3", "only", "production"),
+    ]  # fmt: skip
+    assert {t["name"]: t["state"] for t in found["tables"]} == {
+        "settings": "content", "entries": "content", "mine": "only in local", "fares": "only in production",
+        "volunteers": "columns",
+    }  # fmt: skip
+    assert (
+        "can not be compared with itself"
+        in vetrin(folder, "compare", "local", "local", code=2).stderr
+    )
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ('[leave]\nrow = ["x"]\n', "unknown key 'row'; did you mean rows?"),
+        ("[leave]\nrows = 'x'\n", "rows: write a list of texts"),
+        ('[keep]\nsetings = []\n', "unknown key 'setings'; did you mean settings?"),
+        ('[arrival]\nmail = "maybe"\n', "'maybe' is none of on, off"),
+        ('[arrival]\nsearch-engines = "gone"\n', "'gone' is none of hidden, visible, unchanged"),
+        ("[arrival]\nmarker = 3\n", "marker: write true, false or a text"),
+        ('[route.x]\nfrom = "production"\nto = "nowhere"\n', "to: 'nowhere' is none of"),
+        ('[route.x]\nfrom = "production"\nto = "local"\nparts = ["meida"]\n', "'meida' is none of data, media"),
+        ('[environment.local.leave]\nwhere = { a = "" }\n', "where.a: write a condition"),
+        ('[leave]\nfiles = ["a\\\\"]\n', "is no pattern"),
+        ('[rewrite]\nprefixed = ["a.b"]\n', "write table.column=name"),
+    ],
+)  # fmt: skip
+def test_what_is_wrong_in_a_choice_is_said(sample: Sample, text: str, said: str) -> None:  # noqa: F811
+    append(sample.folder, text)
+    command = ["run", "x"] if text.startswith("[route") else ["pull"]
+    assert said in vetrin(sample.folder, *command, "--dry-run", code=2).stderr
