@@ -153,7 +153,10 @@ def test_a_server_that_does_not_tell_a_from_capital_a(
     tmp_path: Path, database_server: Mariadb
 ) -> None:
     with mariadb(
-        Path(tempfile.mkdtemp(prefix="vt-", dir="/tmp")), "--lower-case-table-names=1"
+        Path(tempfile.mkdtemp(prefix="vt-", dir="/tmp")),
+        "--lower-case-table-names=1",
+        "--local-infile=0",
+        "--max-allowed-packet=1M",
     ) as folding:
         mariadb_site(
             database_server, tmp_path, "live",
@@ -179,8 +182,19 @@ def test_a_server_that_does_not_tell_a_from_capital_a(
         path = tmp_path / "vetrin.toml"
         text = path.read_text()
         path.write_text(text.replace('root = "live"', 'root = "live"\naccess = "read-write"'))
+        database_server.run(
+            "CREATE TABLE wp_pictures (id INT PRIMARY KEY, data LONGBLOB)",
+            "INSERT INTO wp_pictures VALUES (1, REPEAT('x', 1500000))", database="live_site",
+        )  # fmt: skip
+        assert "wp_pictures.data holds a value of 1,500,000 bytes" in pull(code=5)["error"]
+        database_server.run("DROP TABLE wp_pictures", database="live_site")
+        # The mark of a copy never stays in production, however it came there.
+        mark = tmp_path / "live/wp-content/mu-plugins/vetrin-copy.php"
+        mark.parent.mkdir(parents=True)
+        mark.write_text("<?php // a copy")
         # And back: the names of the side that tells them apart are found again.
         pull("local", "--to", "production", yes="--yes=production")
+        assert not mark.exists()
         assert ("wp_Bookings",) in database_server.run("SHOW TABLES", database="live_site")
         database_server.run("CREATE TABLE wp_bookings (id INT)", database="live_site")
         assert (

@@ -352,6 +352,8 @@ def test_the_copy_is_closed_marked_and_sends_no_mail(railway: Railway) -> None:
     )
     assert "bool(true)" in said
     assert not (railway.live.root / "wp-content/mu-plugins/vetrin-copy.php").exists()
+    checked = railway.document("check", "staging")
+    assert any("closed to visitors" in item["result"] for item in checked["looked"])
 
 
 def test_survey_tells_what_could_be_left_out(railway: Railway) -> None:
@@ -426,6 +428,22 @@ def test_a_copy_out_of_nothing(railway: Railway) -> None:
     )
     keys = {row[0] for row in railway.rows("SELECT meta_key FROM loc_usermeta", "fresh_database")}
     assert "loc_capabilities" in keys and "wp_capabilities_note" in keys
+
+
+def test_addresses_that_a_configuration_fixes(railway: Railway) -> None:
+    path = railway.local.root / "wp-config.php"
+    text = path.read_text()
+    wrong = text.replace("<?php", "<?php\ndefine( 'WP_HOME', 'http://old.harrowmere.test' );", 1)
+    path.write_text(wrong)
+    pull = ["pull", "--parts", "data", "--only-tables", "options"]
+    plan = railway.document(*pull, "--dry-run")
+    assert "fixes the address http://old.harrowmere.test" in " ".join(plan["risks"])
+    assert path.read_text() == wrong
+    railway.vetrin(*pull, "--yes", "--set", "configuration=corrected")
+    assert f"define( 'WP_HOME', '{railway.local.address}' );" in path.read_text()
+    railway.vetrin("undo", "local", "--yes")
+    assert path.read_text() == wrong
+    path.write_text(text)
 
 
 def test_where_no_database_may_be_made_the_statements_are_told(

@@ -110,6 +110,7 @@ class Check:
         base = str(self._address)
         pictures: dict[str, None] = {}
         self._page("home", base + "/", None, pictures)
+        closed = self._is_closed(base + "/")
         rule = self._site.definition.entries
         if rule is None or not self._site.has_table(rule.table):
             return list(pictures)
@@ -125,7 +126,8 @@ class Check:
         theirs = self._their_titles([row[0] for row in rows])
         for identifier, title in rows:
             link = base + rule.link.format(id=identifier)
-            self._page("page", link, str(title), pictures)
+            if not closed:
+                self._page("page", link, str(title), pictures)
             if theirs is not None and theirs.get(str(identifier), title) != title:
                 self._add(
                     "title", link, "differs",
@@ -135,6 +137,17 @@ class Check:
             there = sum(str(row[0]) in theirs for row in rows)
             self._add("title", f"{there} titles", f"compared with {self._expected_source}")
         return list(pictures)
+
+    def _is_closed(self, home: str) -> bool:
+        """True for a copy whose home page leads visitors to its log-in; then that is all to see."""
+        login = self._site.definition.check.login
+        if login is None:
+            return False
+        page = fetch(self._client, home, self._address)
+        closed = page.url.partition("?")[0] == f"{self._address}{login}"
+        if closed:
+            self._add("home", home, "closed to visitors: the log-in comes instead of pages")
+        return closed
 
     @property
     def _expected_source(self) -> str:

@@ -156,10 +156,10 @@ class Handler(BaseHTTPRequestHandler):
 
     def _answer(self, path: str) -> None:
         site = self.site
-        if site.setting("closed") == "yes" and path != "/sign-in":
-            self._send(302, "text/plain", b"", f"{site.setting('address')}/sign-in")
-        elif path.startswith("/media/"):
+        if path.startswith("/media/"):
             self._file(path)
+        elif site.setting("closed") == "yes" and path != "/sign-in":
+            self._send(302, "text/plain", b"", f"{site.setting('address')}/sign-in")
         elif path == "/":
             self._page(site.home())
         elif path == "/sign-in":

@@ -90,6 +90,7 @@ class _Planner:
                     f"not rewritten, because it identifies entries for good: {fixed}"
                 )
         files = self._files()
+        placed = self._placed(mapping)
         kept = ["its own code and the CMS's files"] if "code" not in self._parts else []
         if target.configuration.file is not None:
             kept.insert(0, f"{target.configuration.file.name} and its credentials")
@@ -113,7 +114,7 @@ class _Planner:
             keyed=Keyed.between(source, target),
             leaving=leaving,
             settling=settled,
-            placed=self._placed(mapping),
+            placed=placed,
             cached=tuple(cached_files(target))
             if choices.arrival.caches and "data" in self._parts
             else (),
@@ -364,14 +365,13 @@ def _weigh(source: Site, target: Site, tables: Sequence[TablePlan], risks: list[
         )
         limit = ours.max_statement
         for item in tables if ours.bulk_load is False else ():
-            if item.table.size > limit:
-                column, longest = source.database.longest(item.table)
-                if longest > limit - 4096:
-                    raise Refused(
-                        f"{item.table.name}.{column} holds a value of {longest:,} bytes, more than "
-                        f"{target.environment.name} takes in one packet ({limit:,})",
-                        "raise max_allowed_packet or permit local_infile there, or leave it out",
-                    )
+            column, longest = source.database.longest(item.table)
+            if longest > limit - 4096:
+                raise Refused(
+                    f"{item.table.name}.{column} holds a value of {longest:,} bytes, more than "
+                    f"{target.environment.name} takes in one packet ({limit:,})",
+                    "raise max_allowed_packet or permit local_infile there, or leave it out",
+                )
     if ours.bulk_load is False:
         risks.append(
             f"{target.environment.name} forbids LOAD DATA LOCAL: rows go in by INSERT, which takes "

@@ -14,6 +14,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+from ..check import counts_of
 from ..database import Attachment, Batch, DatabaseError, Exchange, Reader, hidden_name
 from ..database.contract import pending
 from ..files import FilesError, Move
@@ -177,7 +178,8 @@ class _Transfer:
             self._rewriting,
             files.files if files else 0,
             files.size if files else 0,
-            plan.arriving.counts,
+            # A copy of the site without what it remembers of its old tables.
+            counts_of(replace(self._target)) if plan.tables else plan.arriving.counts,
             self._keyed,
             tuple(plan.settling.steps),
             recovered,
