@@ -314,3 +314,15 @@ def test_what_is_wrong_in_a_choice_is_said(sample: Sample, text: str, said: str)
     append(sample.folder, text)
     command = ["run", "x"] if text.startswith("[route") else ["pull"]
     assert said in vetrin(sample.folder, *command, "--dry-run", code=2).stderr
+
+
+def test_a_table_without_a_key_is_rewritten_in_place(sample: Sample) -> None:  # noqa: F811
+    root = sample.root("local")
+    before = fingerprint(root)
+    done = document(
+        sample.folder, "rewrite", "local", "--literal", "Fenwick Lane=Fenwick Road", "--yes"
+    )
+    assert done["rows"]["timetable"] == 28
+    assert rows(root, "SELECT COUNT(*) FROM timetable WHERE station = 'Fenwick Road'") == [(28,)]
+    vetrin(sample.folder, "undo", "local", "--yes")
+    assert fingerprint(root) == before

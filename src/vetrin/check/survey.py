@@ -196,7 +196,9 @@ def _suggestions(site: Site, found: Survey, files: Manifest) -> list[Suggestion]
         if rule.name in dropped and not rule.where
     }
     suggested = [
-        Suggestion("rows", kind.name, kind.size, f"{kind.rows:,} rows")
+        Suggestion(
+            "rows", kind.name, kind.size, f"{kind.rows:,} {'row' if kind.rows == 1 else 'rows'}"
+        )
         for kind in found.kinds
         if kind.rows and kind.name in useful
     ]

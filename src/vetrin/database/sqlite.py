@@ -507,11 +507,19 @@ def _update(patch: Patch) -> str:
     def name(column: str) -> str:
         return column if column == _ROWID else quote(column)
 
+    def there(column: str) -> str:
+        return "_vetrin_r" if column == _ROWID else quote(column)
+
+    def rows(table: str) -> str:
+        # What UPDATE joins with has no rowid but one that is selected under another name.
+        return f"(SELECT rowid AS _vetrin_r, * FROM {quote(table)})" if by_rowid else quote(table)
+
+    by_rowid = _ROWID in patch.key
     live = quote(patch.table)
-    pairs = [f"{live}.{name(key)} = _vetrin_a.{name(key)}" for key in patch.key]
-    pairs += [f"{live}.{name(key)} = _vetrin_b.{name(key)}" for key in patch.key]
+    pairs = [f"{live}.{name(key)} = _vetrin_a.{there(key)}" for key in patch.key]
+    pairs += [f"{live}.{name(key)} = _vetrin_b.{there(key)}" for key in patch.key]
     pairs += [f"{live}.{name(column)} IS _vetrin_b.{name(column)}" for column in patch.compared]
     return (
         f"UPDATE {live} SET " + ", ".join(f"{name(c)} = _vetrin_a.{name(c)}" for c in patch.columns)
-        + f" FROM {quote(patch.after)} _vetrin_a, {quote(patch.before)} _vetrin_b WHERE " + " AND ".join(pairs)
+        + f" FROM {rows(patch.after)} _vetrin_a, {rows(patch.before)} _vetrin_b WHERE " + " AND ".join(pairs)
     )  # fmt: skip

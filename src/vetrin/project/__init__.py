@@ -22,7 +22,7 @@ from .configuration import (
     load_project,
     password_variable,
 )
-from .errors import ProjectError, nearest
+from .errors import ProjectError, nearest, similar
 from .secrets import creator_password, database_password
 
 __all__ = [
@@ -48,4 +48,5 @@ __all__ = [
     "read_arrival",
     "read_keep",
     "read_leave",
+    "similar",
 ]

@@ -11,12 +11,15 @@ class ProjectError(ValueError):
     """vetrin.toml is missing or wrong; the message says where and what to do."""
 
 
+def similar(name: str, known: Sequence[str]) -> str:
+    """The end of a remark about a name: the nearest known one, where there is one."""
+    near = difflib.get_close_matches(name, known, 1)
+    return f"; did you mean {near[0]}?" if near else ""
+
+
 def nearest(name: str, known: Sequence[str]) -> str:
     """The end of a message about an unknown name: the nearest known one, or all of them."""
-    near = difflib.get_close_matches(name, known, 1)
-    if near:
-        return f"; did you mean {near[0]}?"
-    return f"; known are {', '.join(known)}" if known else ""
+    return similar(name, known) or (f"; known are {', '.join(known)}" if known else "")
 
 
 def known_keys(data: Mapping[str, Any], allowed: Sequence[str], where: str) -> None:

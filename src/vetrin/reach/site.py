@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import fnmatch
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -13,7 +12,7 @@ from typing import Any
 from ..cms import Definition, EncodedRule, SiteConfiguration, owned
 from ..database import Condition, Database, Table
 from ..files import FileTree
-from ..project import Environment, nearest
+from ..project import Environment, similar
 from ..rewrite import Address, AddressError
 from .conditions import site_condition
 
@@ -107,8 +106,7 @@ class Site:
         if any(self.named(table.name, pattern) for table in self.tables):
             return ""
         known = [table.name.removeprefix(self.prefix) for table in self.tables]
-        hint = nearest(pattern, known) if difflib.get_close_matches(pattern, known, 1) else ""
-        return f"no table of {self.environment.name} fits {pattern!r}{hint}"
+        return f"no table of {self.environment.name} fits {pattern!r}{similar(pattern, known)}"
 
     @property
     def title(self) -> str | None:

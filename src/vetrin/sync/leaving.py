@@ -24,7 +24,7 @@ from ..database import (
     Within,
     either,
 )
-from ..project import Leave, ProjectError, nearest
+from ..project import Leave, ProjectError, nearest, similar
 from ..reach import Site
 
 ENTRIES = "entries:"
@@ -140,7 +140,7 @@ class _Work:
         if kind not in known:
             self._warnings.append(
                 f"leave: {self._source.environment.name} has no entries of the type {kind!r}"
-                + nearest(kind, known)
+                + similar(kind, known)
             )
             return
         self._add(name, table, self._source.condition({rule.kind: kind}))

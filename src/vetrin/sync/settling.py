@@ -14,7 +14,7 @@ from typing import Any
 
 from ..cms.rules import ExtensionRule, KeptRows, NamedSetting
 from ..database import Among, Every, Like, Other, Table, Where
-from ..project import Arrival, Keep, ProjectError, nearest
+from ..project import Arrival, Keep, ProjectError, nearest, similar
 from ..reach import Extension, Site, active_keys, extensions_of, missing_extensions
 from ..rewrite.inside import NoSuchPart, list_of, literal, part_of, texts_of, with_part
 
@@ -364,7 +364,7 @@ class _Work:
             if name not in known and name not in arrival.deactivate:
                 self._found.warnings.append(
                     f"activate: {self._target.environment.name} has no {name!r}, so it stays off"
-                    + nearest(name, sorted(known))
+                    + similar(name, sorted(known))
                 )
         for rule in groups:
             if len(rule.active) > 1:
