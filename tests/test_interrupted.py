@@ -105,7 +105,7 @@ def test_a_pull_killed_anywhere_leaves_the_target_as_it_was(sample: Sample) -> N
     before = fingerprint(sample.root("local"))
     steps = 0
     while True:
-        methods = ["lay_out", "fill", "finish", "swap"]
+        methods = ["lay_out", "fill", "finish", "_execute", "swap"]
         if not killed_after(
             steps, lambda: pull(sample.folder), engine=sqlite_engine.SqliteDatabase, methods=methods
         ):
@@ -123,7 +123,7 @@ def test_a_pull_killed_anywhere_leaves_the_target_as_it_was(sample: Sample) -> N
         elif last.stage == "done":
             take_back(sample.folder)
         assert fingerprint(sample.root("local")) == before, steps
-        steps += 1 if steps % 10 < 3 or last.stage != "planned" else 4
+        steps += 1 if steps % 20 < 2 or last.stage != "planned" else 6
     assert steps > 40
     assert fingerprint(sample.root("local")) != before
 

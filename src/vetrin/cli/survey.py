@@ -74,41 +74,40 @@ def bar(part: int, whole: int, width: int = _BAR) -> str:
 
 
 def _tables(out: Out, found: Survey, most: int | None) -> None:
-    table = grid("table", ">rows", ">size", "", "role")
-    largest = max((item.size for item in found.tables), default=0)
-    for item in found.tables[:most]:
-        role = "" if item.role == "content" else item.role
-        table.add_row(item.name, number(item.rows), size(item.size),
-                      lead(bar(item.size, largest), "cyan"), role)  # fmt: skip
-    rest = found.tables[len(found.tables[:most]) :]
-    if rest:
-        total = sum(item.size for item in rest)
-        table.add_row(f"… {len(rest)} smaller ones", number(sum(item.rows for item in rest)),
-                      size(total), lead(bar(total, largest), "cyan"), "")  # fmt: skip
-    table.add_section()
-    table.add_row(
-        plural(len(found.tables), "table"), number(sum(item.rows for item in found.tables)),
-        size(sum(item.size for item in found.tables)), "", "", style="bold",
-    )  # fmt: skip
-    out.show(table)
+    items = [
+        (item.name, item.rows, item.size, "" if item.role == "content" else item.role)
+        for item in found.tables
+    ]
+    _bars(out, ("table", "rows", "role"), items, most, "cyan")
 
 
 def _folders(out: Out, found: Survey, most: int | None) -> None:
-    table = grid("folder", ">files", ">size", "", "part")
-    largest = max((item.size for item in found.folders), default=0)
-    for item in found.folders[:most]:
-        table.add_row(item.path, number(item.files), size(item.size),
-                      lead(bar(item.size, largest), "green"), item.part)  # fmt: skip
-    rest = found.folders[len(found.folders[:most]) :]
+    items = [(item.path, item.files, item.size, item.part) for item in found.folders]
+    _bars(out, ("folder", "files", "part"), items, most, "green")
+
+
+def _bars(
+    out: Out,
+    names: tuple[str, str, str],
+    items: list[tuple[str, int, int, str]],
+    most: int | None,
+    colour: str,
+) -> None:
+    """Names with a count, a size and a bar for it; those beyond ``most`` in one line."""
+    table = grid(names[0], f">{names[1]}", ">size", "", names[2])
+    largest = max((size for _, _, size, _ in items), default=0)
+    shown, rest = items[:most], items[len(items[:most]) :]
     if rest:
-        total = sum(item.size for item in rest)
-        table.add_row(f"… {len(rest)} smaller ones", number(sum(item.files for item in rest)),
-                      size(total), lead(bar(total, largest), "green"), "")  # fmt: skip
+        counts, sizes = sum(item[1] for item in rest), sum(item[2] for item in rest)
+        shown = [*shown, (f"… {len(rest)} smaller ones", counts, sizes, "")]
+    for name, count, bytes_, what in shown:
+        mark = lead(bar(bytes_, largest), colour)
+        table.add_row(name, number(count), size(bytes_), mark, what)
     table.add_section()
+    total = sum(item[1] for item in items), sum(item[2] for item in items)
     table.add_row(
-        plural(len(found.folders), "folder"), number(sum(item.files for item in found.folders)),
-        size(sum(item.size for item in found.folders)), "", "", style="bold",
-    )  # fmt: skip
+        plural(len(items), names[0]), number(total[0]), size(total[1]), "", "", style="bold"
+    )
     out.show(table)
 
 

@@ -33,6 +33,7 @@ from .contract import (
     must_be_hidden,
     pending,
 )
+from .editing import HiddenEditing
 from .query import Dialect
 
 _NAME = r'(?:"(?:[^"]|"")*"|`(?:[^`]|``)*`|\[[^\]]*\]|\'(?:[^\']|\'\')*\'|[^\s(]+)'
@@ -120,7 +121,7 @@ def _said(about: str) -> Iterator[None]:
         raise DatabaseError(f"{about}: {error}") from error
 
 
-class SqliteDatabase:
+class SqliteDatabase(HiddenEditing):
     """A SQLite file; opened for writing unless ``read_only``.
 
     With ``may_be_missing``, a file that is not there is an empty database until ``create``.
@@ -130,6 +131,7 @@ class SqliteDatabase:
     """
 
     engine = "sqlite"
+    _dialect = _DIALECT
 
     def __init__(
         self, path: Path, *, read_only: bool = False, may_be_missing: bool = False
@@ -471,30 +473,9 @@ class SqliteDatabase:
             self._connection.execute("COMMIT")
         return changed
 
-    def _edit(self, hidden: str, sql: str, values: Sequence[object]) -> int:
-        must_be_hidden(hidden)
-        with _said(hidden):
+    def _execute(self, about: str, sql: str, values: Sequence[object]) -> int:
+        with _said(about):
             return int(self._connection.execute(sql, values).rowcount)
-
-    def put(self, hidden: str, key: Mapping[str, object], values: Mapping[str, object]) -> None:
-        found = self.count(hidden, key)  # type: ignore[arg-type]
-        if found:
-            self._edit(hidden, *_DIALECT.update(hidden, key, values))  # type: ignore[arg-type]
-        else:
-            self._edit(hidden, *_DIALECT.insert(hidden, {**key, **values}))
-
-    def remove(self, hidden: str, where: Where) -> int:
-        return self._edit(hidden, *_DIALECT.delete(hidden, where))
-
-    def take_over(
-        self,
-        hidden: str,
-        table: str,
-        columns: Sequence[str],
-        where: Where | None = None,
-        fixed: Mapping[str, object] | None = None,
-    ) -> int:
-        return self._edit(hidden, *_DIALECT.take_over(hidden, table, columns, where, fixed or {}))
 
     def drop(self, hidden: Iterable[str]) -> None:
         for name in hidden:

@@ -80,7 +80,8 @@ def work_out(
     for table, text in leave.where.items():
         work.choose_where(table, text)
     for table, conditions in (further or {}).items():
-        work.own.setdefault(table, []).extend(conditions)
+        for condition in conditions:
+            work.choose("keys of another prefix", table, condition)
     return work.result(away)
 
 
@@ -110,7 +111,7 @@ class _Work:
             self._warnings.append(f"leave: {said}")
         for name in sorted(self._names - away):
             if self._source.named(name, pattern):
-                self._add("empty tables", name, EVERY_ROW)
+                self.choose("empty tables", name, EVERY_ROW)
 
     def choose_kind(self, name: str) -> None:
         definition = self._source.definition
@@ -126,7 +127,7 @@ class _Work:
         for rule in rules:
             table = self._source.prefix + rule.table
             if table in self._names and _all_there(rule.where, self._source):
-                self._add(name, table, self._source.condition(rule.where))
+                self.choose(name, table, self._source.condition(rule.where))
 
     def _choose_entries(self, name: str) -> None:
         rule = self._source.definition.entries
@@ -143,7 +144,7 @@ class _Work:
                 + similar(kind, known)
             )
             return
-        self._add(name, table, self._source.condition({rule.kind: kind}))
+        self.choose(name, table, self._source.condition({rule.kind: kind}))
 
     def choose_where(self, pattern: str, text: str) -> None:
         if said := self._source.unnamed(pattern):
@@ -151,11 +152,12 @@ class _Work:
         for name in sorted(self._names):
             if self._source.named(name, pattern):
                 try:
-                    self._add("where", name, Sql(text))
+                    self.choose("where", name, Sql(text))
                 except DatabaseError as error:
                     raise ProjectError(f"leave where.{pattern}: {error}") from error
 
-    def _add(self, kind: str, table: str, condition: Condition) -> None:
+    def choose(self, kind: str, table: str, condition: Condition) -> None:
+        """Leave the rows of a table that meet a condition, on record as of this kind."""
         rows = self._source.database.count(table, condition)
         self._kinds.append(LeftKind(kind, table, rows))
         if rows:

@@ -15,7 +15,15 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from ..check import counts_of
-from ..database import Attachment, Batch, DatabaseError, Exchange, Reader, hidden_name
+from ..database import (
+    Attachment,
+    Batch,
+    DatabaseError,
+    DatabaseUnreachable,
+    Exchange,
+    Reader,
+    hidden_name,
+)
 from ..database.contract import pending
 from ..files import FilesError, Move
 from ..reach import Keyed, Site
@@ -129,8 +137,10 @@ def taken_back_on_failure(target: Site, run: Run, journals: Journals) -> Iterato
         interrupted = isinstance(error, KeyboardInterrupt)
         run.write(FAILED, error="interrupted" if interrupted else str(error))
         if isinstance(error, (DatabaseError, FilesError)):
-            name = target.environment.name
-            raise JobError(str(error), f"{name} is as it was before") from error
+            remedy = f"{target.environment.name} is as it was before"
+            if isinstance(error, DatabaseUnreachable) and error.remedy:
+                remedy = f"{error.remedy}\n{remedy}"
+            raise JobError(str(error), remedy) from error
         raise
 
 

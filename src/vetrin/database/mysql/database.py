@@ -37,6 +37,7 @@ from ..contract import (
     must_be_hidden,
     pending,
 )
+from ..editing import HiddenEditing
 from ..query import Dialect
 from .adapt import Server, adapt_attachment, adapt_schema
 from .columns import WIDE_CHARSETS, quote, read_column
@@ -150,7 +151,7 @@ def _count(connection: Any, table: str, where: Where | None) -> int:
         return int(cursor.fetchone()[0])
 
 
-class MysqlDatabase:
+class MysqlDatabase(HiddenEditing):
     """A database on a MariaDB or MySQL server.
 
     Raises:
@@ -158,6 +159,7 @@ class MysqlDatabase:
     """
 
     engine = "mysql"
+    _dialect = _DIALECT
 
     def __init__(
         self,
@@ -724,29 +726,9 @@ class MysqlDatabase:
             self._control.commit()
         return changed
 
-    def _edit(self, hidden: str, sql: str, values: Sequence[object]) -> int:
-        must_be_hidden(hidden)
-        with _said(hidden), self._control.cursor() as cursor:
+    def _execute(self, about: str, sql: str, values: Sequence[object]) -> int:
+        with _said(about), self._control.cursor() as cursor:
             return int(cursor.execute(sql, values))
-
-    def put(self, hidden: str, key: Mapping[str, object], values: Mapping[str, object]) -> None:
-        if self.count(hidden, key):  # type: ignore[arg-type]
-            self._edit(hidden, *_DIALECT.update(hidden, key, values))  # type: ignore[arg-type]
-        else:
-            self._edit(hidden, *_DIALECT.insert(hidden, {**key, **values}))
-
-    def remove(self, hidden: str, where: Where) -> int:
-        return self._edit(hidden, *_DIALECT.delete(hidden, where))
-
-    def take_over(
-        self,
-        hidden: str,
-        table: str,
-        columns: Sequence[str],
-        where: Where | None = None,
-        fixed: Mapping[str, object] | None = None,
-    ) -> int:
-        return self._edit(hidden, *_DIALECT.take_over(hidden, table, columns, where, fixed or {}))
 
     def drop(self, hidden: Iterable[str]) -> None:
         for name in hidden:
