@@ -110,9 +110,14 @@ def test_what_an_environment_keeps(sample: Sample) -> None:  # noqa: F811
            "UPDATE settings SET value = '{\"hero\": {\"href\": \"/here\"}}' WHERE name = 'home_blocks'",
            "UPDATE settings SET value = 'me@harrowmere.example' WHERE name = 'e-mail'",
            "DELETE FROM volunteers WHERE id > 3")  # fmt: skip
+    append(folder, '[keep]\nsettings = ["title[x]", "menu[0][nothing][here]"]\n')
     picture = local / "media/2026/04/train-01.png"
     picture.write_bytes(b"mine")
-    vetrin(folder, "pull", "--yes")
+    report = document(folder, "pull", "--yes")
+    assert "title[x] of local can not be kept: the value is no structure" in " ".join(
+        report["plan"]["risks"]
+    )
+    assert len(report["remarks"]) == 1
     theme = value(local, "theme")
     assert 's:4:"text";s:5:"Eigen";' in theme
     assert f"{sample.address('local')}/media" in theme

@@ -43,7 +43,8 @@ def show_plan(out: Out, plan: Plan) -> None:
     if plan.staying:
         kept.append(f"; {plural(len(plan.staying), 'table')} that only {plan.target.name} has: ")
         kept.append(", ".join(plan.staying[:5]) + (" …" if len(plan.staying) > 5 else ""))
-    out.show(kept)
+    if plan.kept or plan.staying:
+        out.show(kept)
     for note in plan.notes:
         out.show(lead("· ", "dim").append(note))
     for risk in plan.risks:
@@ -193,6 +194,8 @@ def show_report(out: Out, plan: Plan, report: Report) -> None:
     settled = [step.says() for step in report.settled]
     if settled:
         out.show(lead("Settled: ", "bold").append("; ".join(settled), style=""))
+    for remark in report.remarks:
+        out.show(lead("! ", "yellow").append(remark))
     name = plan.target.name
     out.show(f"Next: vetrin check {name}   ·   back: vetrin undo {name}")
 

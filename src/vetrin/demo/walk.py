@@ -67,6 +67,8 @@ def steps(sample: Sample) -> list[Step]:
     return [
         Step("How do the three copies stand? Local is the oldest, with unfinished work of its own.",
              ("status",), 0, untouched),
+        Step("What does production consist of, and what could a copy do without?",
+             ("survey", "production"), 0, untouched),
         Step("Can production be reached, and may it be written to?",
              ("reach", "production"), 0, untouched),
         Step("What would a pull do? The plan, and exact counts of what it would rewrite. Nothing is touched.",
@@ -75,6 +77,8 @@ def steps(sample: Sample) -> list[Step]:
              ("pull", "--yes"), 0, pulled),
         Step("Is the copy right? Its pages are opened as a visitor would.",
              ("check", "local"), 0, pulled),
+        Step("What differs now? The copy is hidden and marked; code and core did not travel.",
+             ("compare", "production", "local"), 4, pulled),
         Step("Back: the state before the pull returns, drafts and all, to the byte.",
              ("undo", "local", "--yes"), 0, untouched),
         Step("And forward again: undo the undo.",

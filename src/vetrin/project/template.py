@@ -35,6 +35,16 @@ _EXAMPLE = """
 """
 
 
+_LATER = [
+    "",
+    "# What transfers leave out (`vetrin survey ENV` suggests), and what an environment keeps.",
+    "# [leave]",
+    '# rows = ["spam-comments"]',
+    "# [environment.local.keep]",
+    '# settings = ["active-plugins"]',
+]
+
+
 def project_text(draft: Draft) -> str:
     """The text of vetrin.toml."""
     lines = [
@@ -64,6 +74,7 @@ def project_text(draft: Draft) -> str:
         ]
         if name == "production":
             lines.append('# access = "read-write"    # permits writing to it; it starts read-only')
+    lines += _LATER
     text = "\n".join(lines) + "\n"
     return text if draft.others else text + _EXAMPLE
 

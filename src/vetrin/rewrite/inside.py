@@ -60,6 +60,8 @@ def with_part(value: bytes, path: Sequence[str], part: bytes | None) -> bytes:
     items = _items(value)
     found = next((item for item in items if item.key == path[0]), None)
     if len(path) > 1:
+        if found is None and part is None:
+            return value
         if found is None:
             raise NoSuchPart(f"there is no {path[0]}")
         old = value[found.start : found.end]

@@ -68,27 +68,27 @@ class SetPart:
         name = self.key + "".join(f"[{part}]" for part in self.path)
         return name if self.value is None else f"{name} = {_shown(self.value)}"
 
-    def do(self, tables: Tables) -> None:
+    def do(self, tables: Tables) -> str | None:
+        """Do it; what stood in the way, if something did."""
         rule = tables.site.definition.settings
         assert rule is not None
         hidden = tables.hidden(rule.table)
-        if hidden is None:
-            return
-        arrived = _value(tables, hidden, self.key)
-        if arrived is None:
-            return
+        arrived = None if hidden is None else _value(tables, hidden, self.key)
+        if hidden is None or arrived is None:
+            return f"{self.says()}: no {self.key} arrived to hold it"
         try:
             if self.value is not None:
                 part: bytes | None = literal(self.value, arrived)
             else:
                 own = tables.site.setting(self.key)
                 if own is None:
-                    return
+                    return None
                 part = part_of(own.encode("utf-8", "surrogateescape"), self.path)
             new = with_part(arrived, self.path, part)
-        except NoSuchPart:
-            return
+        except NoSuchPart as error:
+            return f"{self.says()} is not as it should be: {error}"
         _put(tables, hidden, self.key, new.decode("utf-8", "surrogateescape"))
+        return None
 
 
 @dataclass(frozen=True)

@@ -53,6 +53,7 @@ class Report:
     counts: dict[str, int]
     keyed: Keyed
     settled: tuple[Step, ...]
+    remarks: tuple[str, ...]
     recovered: tuple[int, ...]
 
     def as_json(self) -> dict[str, Any]:
@@ -66,6 +67,7 @@ class Report:
                 "left": {f"{table}: {name}": n for (table, name), n in self.keyed.left.items()},
             },
             "settled": [step.says() for step in self.settled],
+            "remarks": list(self.remarks),
             "files": self.files,
             "file_bytes": self.file_bytes,
             "counts": self.counts,
@@ -155,6 +157,7 @@ class _Transfer:
         self._tell = listener
         self._rewriting = rewriting_of(plan)
         self._keyed = keyed_of(plan)
+        self._remarks: tuple[str, ...] = ()
 
     def carry_out(self, recovered: tuple[int, ...]) -> Report:
         plan, files = self._plan, self._plan.files
@@ -192,6 +195,7 @@ class _Transfer:
             counts_of(replace(self._target)) if plan.tables else plan.arriving.counts,
             self._keyed,
             tuple(plan.settling.steps),
+            self._remarks,
             recovered,
         )
         self._run.write(DONE, report=report.as_json())
@@ -233,8 +237,9 @@ class _Transfer:
             for index, item in enumerate(plan.tables)
         }
         columns = {item.table.name[prefix:]: item.table for item in plan.tables}
-        for step in plan.settling.steps:
-            step.do(Tables(self._target, hidden.get, columns))
+        tables = Tables(self._target, hidden.get, columns)
+        said = [step.do(tables) for step in plan.settling.steps]
+        self._remarks = tuple(remark for remark in said if remark)
 
     def _files(self) -> list[Move]:
         difference, placed = self._plan.files, self._plan.placed

@@ -31,6 +31,7 @@ _GONE_IN_8 = {"NO_AUTO_CREATE_USER", "NO_FIELD_OPTIONS", "NO_KEY_OPTIONS", "NO_T
               "DB2", "MAXDB", "MSSQL", "MYSQL323", "MYSQL40", "ORACLE", "POSTGRESQL"}  # fmt: skip
 
 
+_NAMED_CHECK = re.compile(r"^(  )CONSTRAINT `(?:[^`]|``)*` (?=CHECK \()", re.MULTILINE)
 _MARIADB_OPTIONS = re.compile(
     r"\s*\b(?:PAGE_CHECKSUM|TRANSACTIONAL|PAGE_COMPRESSED|PAGE_COMPRESSION_LEVEL|ENCRYPTED"
     r"|ENCRYPTION_KEY_ID|IETF_QUOTES|SEQUENCE)=\S+?(?=[\s;]|$)"
@@ -133,9 +134,11 @@ def _comments(text: _Text, source: Facts, target: Server) -> None:
 
 
 def _words(text: _Text, source: Facts, target: Server) -> None:
-    if source.product == target.product:
-        return
     if target.product == "MySQL":
+        # A CHECK's name is unique in a whole MySQL database, and the live table has it already.
+        text.sql, named = _NAMED_CHECK.subn(r"\1", text.sql)
+        if named:
+            text.note("CHECK constraints get names of the server's own")
         # Options of MariaDB's storage engines, and what its columns and indexes may say.
         text.put(_MARIADB_OPTIONS, "")
         text.put(re.compile(r"\s+IGNORED\b"), "")
@@ -154,7 +157,7 @@ def _words(text: _Text, source: Facts, target: Server) -> None:
                     re.compile(r"(?<=[ ])DEFAULT (?!NULL|CURRENT_TIMESTAMP)[a-z_]+\([^)\n]*\)"), ""
                 )
                 text.note("defaults that are expressions are left out")
-    else:
+    elif source.product != target.product:
         text.put(re.compile(r"\s+(?:INVISIBLE|VISIBLE)\b(?=[,\s)])"), "")
         text.put(re.compile(r"\bSTORED NULL\b"), "STORED")
         text.put(re.compile(r"\s+SECONDARY_ENGINE=\S+|\s+AUTOEXTEND_SIZE=\S+"), "")
