@@ -11,11 +11,12 @@ from pathlib import Path
 import pytest
 
 from systems import Mariadb, mariadb, mariadb_site
-from vetrin.database import Attachment, Facts, Unsuitable
+from vetrin.database import Attachment, Batch, Column, Facts, Table, Unsuitable
 from vetrin.database.identifiers import rename
 from vetrin.database.mysql.adapt import Server, adapt_attachment, adapt_schema
 from vetrin.database.mysql.columns import quote
 from vetrin.database.sqlite import quote as double_quote
+from vetrin.reach import Keyed
 
 CLASSIC = {
     "utf8mb4_general_ci",
@@ -200,3 +201,28 @@ def test_a_server_that_does_not_tell_a_from_capital_a(
             "wp_bookings are two tables" in pull(code=5)["error"]
             or "two tables" in pull(code=5)["error"]
         )
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "value", "wanted"),
+    [
+        ("wp_", "stg_", "wp_capabilities", "stg_capabilities"),
+        ("wp_", "stg_", "wp_12_capabilities", "stg_12_capabilities"),
+        ("wp_", "stg_", "wp_12_capabilities_of_mine", "wp_12_capabilities_of_mine"),
+        ("wp_", "stg_", "xwp_capabilities", "xwp_capabilities"),
+        ("wp_", "", "wp_capabilities", "capabilities"),
+        ("", "stg_", "capabilities", "stg_capabilities"),
+        ("", "stg_", "my_capabilities", "my_capabilities"),
+    ],
+)
+def test_keys_that_the_cms_derives_from_the_prefix(
+    old: str, new: str, value: str, wanted: str
+) -> None:
+    keyed = Keyed(old, new, {"usermeta.meta_key": ("capabilities", "user-settings")})
+    columns = tuple(Column(name, "text", True) for name in ("umeta_id", "meta_key"))
+    table = Table(f"{old}usermeta", columns, ("umeta_id",), frozenset(), 1, 1)
+    cells = [b"1", value.encode(), b"2", None]
+    (batch,) = keyed.through(table, [Batch(2, cells, 9)])
+    assert batch.cells == [b"1", wanted.encode(), b"2", None]
+    assert keyed.changed.total() == (wanted != value)
+    assert bool(keyed.left) == (wanted == value and bool(old) and value.startswith(old))

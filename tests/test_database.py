@@ -506,6 +506,13 @@ def test_columns_are_put_right_where_rows_are_left_out(pair: Pair) -> None:
         },
     )  # fmt: skip
     assert [(row[0], row[2], row[3]) for row in rows] == [(1, 0, 1), (3, 0, 0), (4, 0, 0)]
+    # A count that was too low already stops at nothing, and no count at all stays none.
+    pair.in_source(
+        "UPDATE entries SET answers = 0 WHERE id = 1",
+        "UPDATE entries SET answers = NULL WHERE id = 3",
+    )
+    rows = read(pair, table, instead={"answers": Lowered("id", "answers", "entry", Every(()))})
+    assert [row[3] for row in rows] == [0, 0, None, 0]
 
 
 def test_hidden_tables_can_be_edited_and_no_others(pair: Pair) -> None:

@@ -158,11 +158,16 @@ class Dialect:
         sql, values = self.condition(part.condition)
         if isinstance(part, Cleared):
             return f"CASE WHEN {sql} THEN {self.mark} ELSE {name} END", [*values, part.value]
-        return (
-            f"({name} - (SELECT COUNT(*) FROM {self.quote(part.table)} _vetrin_n"
+        number = (
+            f"(SELECT COUNT(*) FROM {self.quote(part.table)} _vetrin_n"
             f" WHERE _vetrin_n.{self.quote(part.column)} = {self.quote(table)}.{self.quote(part.key)}"
-            f" AND {sql}))",
-            values,
+            f" AND {sql})"
+        )
+        # A count that was wrong before must not fall below nothing, which some columns can not hold.
+        return (
+            f"CASE WHEN {number} = 0 THEN {name} WHEN {name} > {number} THEN {name} - {number}"
+            " ELSE 0 END",
+            values * 3,
         )
 
 
