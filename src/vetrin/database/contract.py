@@ -221,6 +221,9 @@ class Database(Protocol):
 
     def facts(self) -> Facts: ...
 
+    def quote(self, name: str) -> str:
+        """An identifier as this engine writes it."""
+
     def tables(self) -> list[Table]: ...
 
     def size(self) -> int:

@@ -181,6 +181,9 @@ class SqliteDatabase(HiddenEditing):
         value = self._connection.execute(sql).fetchone()[0]
         return value.decode("utf-8", "replace") if isinstance(value, bytes) else value
 
+    def quote(self, name: str) -> str:
+        return quote(name)
+
     def facts(self) -> Facts:
         with _said(self._path.name):
             return Facts(

@@ -8,14 +8,12 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 
 from ..cms import Definition
 from ..database import Among, Attachment, Batch, Condition, Table
 from ..database.identifiers import rename
-from ..database.mysql.columns import quote as back_quote
-from ..database.sqlite import quote as double_quote
 from .site import Site
 
 _FOLDS = ("1", "2")  # values of lower_case_table_names for servers to which A and a are one
@@ -36,7 +34,7 @@ class Names:
     old: str
     new: str
     tables: dict[str, str]
-    engine: str
+    quote: Callable[[str], str]
     shared: bool = False
 
     @classmethod
@@ -62,7 +60,7 @@ class Names:
                     f"server of {target.environment.name}, which does not tell A from a"
                 )
             found[name] = new
-        return cls(source.prefix, target.prefix, found, source.database.engine, shared)
+        return cls(source.prefix, target.prefix, found, source.database.quote, shared)
 
     @property
     def changes(self) -> bool:
@@ -78,7 +76,7 @@ class Names:
             names.update(further)
         if not names:
             return text
-        return rename(text, names, back_quote if self.engine == "mysql" else double_quote)
+        return rename(text, names, self.quote)
 
     def attachment(self, item: Attachment) -> Attachment:
         """A trigger, view, index or foreign key for the target."""

@@ -302,6 +302,9 @@ class MysqlDatabase(HiddenEditing):
     def _do(self, about: str, sql: str) -> None:
         self._rows(about, sql)
 
+    def quote(self, name: str) -> str:
+        return quote(name)
+
     def facts(self) -> Facts:
         name = self._credentials.name
         (version, comment, packet, infile, lower), *_ = self._rows(
