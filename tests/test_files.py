@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import shutil
+import tempfile
 from pathlib import Path
 
 import pytest
@@ -155,3 +157,38 @@ def test_a_file_that_can_not_be_read_is_named(tmp_path: Path) -> None:
     with pytest.raises(FilesError, match="f/x"):
         tree.stage("t", Entry("f/x", "file"), [b"1"])
         tree.exchange("t", [Move("f/x", None, "file")])
+
+
+def test_a_folder_on_another_file_system(trees: tuple[LocalTree, LocalTree]) -> None:
+    """Uploads that are a link to another disk: renamed there, found again, and cleaned up."""
+    one, two = trees
+    there = Path(tempfile.mkdtemp(dir="/dev/shm" if Path("/dev/shm").is_dir() else None))
+    try:
+        shutil.copytree(two.root / "media", there / "media", symlinks=True)
+        shutil.rmtree(two.root / "media")
+        (two.root / "media").symlink_to(there / "media")
+        before = state(there)
+        moves = stage(one, two)
+        assert state(there) == before
+        two.exchange("t1", moves)
+        after = state(there)
+        assert after != before
+        assert (there / "media/changed/kind").read_text() == "now a file below a folder"
+        # Another process takes it back: it knows nothing but what lies there.
+        later = LocalTree(two.root)
+        later.put_back("t1", moves)
+        assert state(there) == before
+        later.exchange("t1", moves)
+        assert state(there) == after
+        back = [move.reversed() for move in reversed(moves)]
+        later.hand_over("t1", "old", "t2", "new")
+        later.exchange("t2", back)
+        assert state(there) == before
+        for token in ("t1", "t2"):
+            later.discard(token)
+        assert {path.name for path in (there / "media/.vetrin").iterdir()} <= {
+            ".htaccess",
+            ".gitignore",
+        }
+    finally:
+        shutil.rmtree(there)

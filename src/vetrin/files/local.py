@@ -2,12 +2,15 @@
 
 Built to survive being killed at any point of ``exchange``: a new file waits in
 ``.vetrin/TOKEN/new/PATH``, a replaced one is parked in ``.vetrin/TOKEN/old/PATH``, and each step is
-one rename within the file system. What lies in those two folders tells how far it came.
+one rename within the file system. What lies in those two folders tells how far it came. Where a
+folder of the tree is on another file system (a mount, or a link to one), it has a ``.vetrin`` of its
+own for what lies in it; ``.vetrin/elsewhere`` of the root lists these folders.
 """
 
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import shutil
 import stat
@@ -19,6 +22,7 @@ import xxhash
 from .contract import BLOCK, Entry, FilesError, Manifest, Move, Side
 
 OWN_FOLDER = ".vetrin"
+_ELSEWHERE = "elsewhere"
 _SKIPPED = frozenset({OWN_FOLDER, ".git", ".hg", ".svn"})
 
 
@@ -48,6 +52,7 @@ class LocalTree:
 
     def __init__(self, root: Path) -> None:
         self.root = root
+        self._bases: dict[str, str] = {}
 
     def scan(self, folders: Sequence[str], skip: Collection[str] = ()) -> Manifest:
         manifest: Manifest = {}
@@ -127,13 +132,41 @@ class LocalTree:
         with _said(str(self.root)):
             return shutil.disk_usage(self.root).free
 
-    def _own(self, token: str, side: Side) -> Path:
-        return self.root / OWN_FOLDER / token / side
+    def _own(self, token: str, side: Side, base: str = "") -> Path:
+        return self.root / base / OWN_FOLDER / token / side
+
+    def _base(self, path: str) -> str:
+        """The folder on whose file system ``path`` lies: the root, or one below it."""
+        folder = path.rpartition("/")[0]
+        if folder not in self._bases:
+            found, device = "", self.root.stat().st_dev
+            parts = folder.split("/") if folder else []
+            for end in range(1, len(parts) + 1):
+                place = "/".join(parts[:end])
+                try:
+                    here = (self.root / place).stat().st_dev
+                except (FileNotFoundError, NotADirectoryError):
+                    return found  # not remembered: the rest may come into being
+                if here != device:
+                    found, device = place, here
+            self._bases[folder] = found
+            if found and found not in self._elsewhere():
+                own_folder(self.root / found)
+                with (own_folder(self.root) / _ELSEWHERE).open("a", encoding="utf-8") as file:
+                    file.write(json.dumps(found) + "\n")
+        return self._bases[folder]
+
+    def _elsewhere(self) -> list[str]:
+        """Folders on other file systems that have been staged or parked in."""
+        with contextlib.suppress(FileNotFoundError):
+            lines = (self.root / OWN_FOLDER / _ELSEWHERE).read_text(encoding="utf-8").splitlines()
+            return [str(json.loads(line)) for line in lines]
+        return []
 
     def stage(self, token: str, entry: Entry, blocks: Iterable[bytes]) -> None:
         with _said(entry.path):
             own_folder(self.root)
-            path = self._own(token, "new") / entry.path
+            path = self._own(token, "new", self._base(entry.path)) / entry.path
             path.parent.mkdir(parents=True, exist_ok=True)
             if entry.kind == "link":
                 path.symlink_to(entry.target)
@@ -184,20 +217,24 @@ class LocalTree:
                     parked.rename(live)
 
     def _places(self, token: str, path: str) -> tuple[Path, Path, Path]:
-        return self.root / path, self._own(token, "new") / path, self._own(token, "old") / path
+        base = self._base(path)
+        new, old = self._own(token, "new", base), self._own(token, "old", base)
+        return self.root / path, new / path, old / path
 
     def hand_over(self, token: str, side: Side, to: str, to_side: Side) -> None:
         with _said(token):
-            ours, theirs = self._own(token, side), self._own(to, to_side)
-            if ours.is_dir() and not theirs.exists():
-                theirs.parent.mkdir(parents=True, exist_ok=True)
-                ours.rename(theirs)
+            for base in ("", *self._elsewhere()):
+                ours, theirs = self._own(token, side, base), self._own(to, to_side, base)
+                if ours.is_dir() and not theirs.exists():
+                    theirs.parent.mkdir(parents=True, exist_ok=True)
+                    ours.rename(theirs)
 
     def discard(self, token: str) -> None:
         with _said(token):
-            folder = self.root / OWN_FOLDER / token
-            if folder.exists():
-                shutil.rmtree(folder)
+            for base in ("", *self._elsewhere()):
+                folder = self.root / base / OWN_FOLDER / token
+                if folder.exists():
+                    shutil.rmtree(folder)
 
 
 def _there(path: Path) -> bool:
