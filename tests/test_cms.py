@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import subprocess
+from dataclasses import fields, is_dataclass
 from pathlib import Path
 
 import pytest
@@ -18,6 +19,7 @@ from vetrin.cms import (
     owned,
     read_configuration,
     read_version,
+    rules,
     shipped,
 )
 from vetrin.cms.definition import parse_definition
@@ -283,3 +285,14 @@ def test_python_settings_are_read_without_being_run(tmp_path: Path) -> None:
 def test_what_is_wrong_in_a_definition_is_said(wrong: str, said: str) -> None:
     with pytest.raises(DefinitionError, match=said):
         parse_definition(f'name = "x"\ntitle = "X"\n{wrong}', "x.toml")
+
+
+def test_every_key_of_a_definition_is_documented() -> None:
+    text = Path(__file__).parent.parent.joinpath("docs/definitions.md").read_text()
+    classes = [
+        one for one in vars(rules).values() if is_dataclass(one) and one is not rules.EncodedRule
+    ]
+    keys = {field.name.rstrip("_").replace("_", "-") for one in classes for field in fields(one)}
+    assert {
+        key for key in {*keys, *rules._TESTS} if f"`{key}" not in text and f".{key}]`" not in text
+    } == set()
