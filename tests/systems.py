@@ -16,6 +16,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import httpx
 import pymysql
 
 
@@ -32,6 +33,17 @@ def program(*names: str) -> str:
         if found:
             return found
     raise RuntimeError(f"{names[0]} is not installed; scripts/install-systems brings it")
+
+
+def wait_for(url: str, seconds: float = 60) -> None:
+    """Wait until a web server answers, whatever it says."""
+    deadline = time.monotonic() + seconds
+    while time.monotonic() < deadline:
+        with contextlib.suppress(httpx.HTTPError):
+            httpx.get(url, timeout=10)
+            return
+        time.sleep(0.1)
+    raise RuntimeError(f"{url} did not answer")
 
 
 class Mariadb:

@@ -13,6 +13,7 @@ import pytest
 from systems import Mariadb, mariadb, mariadb_site
 from vetrin.database import Attachment, Batch, Column, Facts, Table, Unsuitable
 from vetrin.database.identifiers import rename
+from vetrin.database.mysql.accounts import Credentials, creating_statements, may_create
 from vetrin.database.mysql.adapt import Server, adapt_attachment, adapt_schema
 from vetrin.database.mysql.columns import quote
 from vetrin.database.sqlite import quote as double_quote
@@ -226,3 +227,42 @@ def test_keys_that_the_cms_derives_from_the_prefix(
     assert batch.cells == [b"1", wanted.encode(), b"2", None]
     assert keyed.changed.total() == (wanted != value)
     assert bool(keyed.left) == (wanted == value and bool(old) and value.startswith(old))
+
+
+@pytest.mark.parametrize(
+    ("grants", "may"),
+    [
+        (["GRANT ALL PRIVILEGES ON *.* TO `root`@`localhost` WITH GRANT OPTION"], True),
+        (
+            [
+                "GRANT USAGE ON *.* TO `guard`@`%`",
+                r"GRANT ALL PRIVILEGES ON `rail\_way`.* TO `guard`@`%`",
+            ],
+            True,
+        ),
+        (
+            [
+                "GRANT USAGE ON *.* TO `guard`@`%`",
+                "GRANT SELECT, CREATE ON `rail%`.* TO `guard`@`%`",
+            ],
+            True,
+        ),
+        ([r"GRANT ALL PRIVILEGES ON `railXway`.* TO `guard`@`%`"], False),
+        ([r"GRANT ALL PRIVILEGES ON `rail\_way\_two`.* TO `guard`@`%`"], False),
+        (["GRANT SELECT, CREATE VIEW, CREATE ROUTINE ON *.* TO `guard`@`%`"], False),
+        (["GRANT USAGE ON *.* TO `guard`@`%` IDENTIFIED BY PASSWORD '*ABC'"], False),
+        ([], False),
+    ],
+)
+def test_who_may_make_a_database(grants: list[str], may: bool) -> None:
+    assert may_create(grants, "rail_way") is may
+
+
+def test_the_statements_that_make_a_database() -> None:
+    by_socket = Credentials("rail_way", "it's", "x", socket="/run/x.sock")
+    assert creating_statements(by_socket, "p'a\\s") == [
+        "CREATE DATABASE IF NOT EXISTS `rail_way` CHARACTER SET utf8mb4",
+        "CREATE USER IF NOT EXISTS 'it''s'@'localhost' IDENTIFIED BY 'p''a\\\\s'",
+        "GRANT ALL PRIVILEGES ON `rail\\_way`.* TO 'it''s'@'localhost'",
+    ]
+    assert "@'%'" in creating_statements(Credentials("a", "b", host="db.harrowmere.test"), "x")[1]

@@ -4,13 +4,10 @@ from __future__ import annotations
 
 import subprocess
 import sys
-import time
 from dataclasses import dataclass, field
 from pathlib import Path
 
-import httpx
-
-from systems import free_port
+from systems import free_port, wait_for
 
 FILL = """
 import os, sys
@@ -79,14 +76,7 @@ class Wagtail:
             [sys.executable, "manage.py", "runserver", "--noreload", f"127.0.0.1:{self.port}"],
             cwd=self.root, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
         )  # fmt: skip
-        deadline = time.monotonic() + 60
-        while time.monotonic() < deadline:
-            try:
-                httpx.get(f"{self.address}/admin/login/", timeout=10)
-                return
-            except httpx.HTTPError:
-                time.sleep(0.2)
-        raise RuntimeError("Wagtail's server did not answer")
+        wait_for(f"{self.address}/admin/login/")
 
     def stop(self) -> None:
         if self.process is not None:

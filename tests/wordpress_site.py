@@ -6,13 +6,10 @@ import json
 import os
 import shutil
 import subprocess
-import time
 from dataclasses import dataclass, field
 from pathlib import Path
 
-import httpx
-
-from systems import Mariadb, free_port, program
+from systems import Mariadb, free_port, program, wait_for
 
 HERE = Path(__file__).parent / "wordpress"
 PACKAGE = Path("/usr/share/wordpress")
@@ -67,14 +64,7 @@ class WordPress:
             stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=self.environment,
             start_new_session=True,
         )  # fmt: skip
-        deadline = time.monotonic() + 30
-        while time.monotonic() < deadline:
-            try:
-                httpx.get(f"{self.address}/wp-login.php", timeout=10)
-                return
-            except httpx.HTTPError:
-                time.sleep(0.1)
-        raise RuntimeError("php -S did not answer")
+        wait_for(f"{self.address}/wp-login.php")
 
     def stop(self) -> None:
         if self.process is not None:

@@ -6,11 +6,9 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-import xxhash
-
 from ..cms.rules import NamedSetting
 from ..database import Batch, Condition, Other, Reader, Table, either
-from ..database.digest import cell_bytes
+from ..database.digest import WRAP, cell_bytes, row_hash
 from ..files import compare_trees
 from ..project import Environment
 from ..reach import (
@@ -28,7 +26,6 @@ from ..rewrite import Mapping, Rewriter, Tally
 from .standing import standing
 from .survey import runtime_version
 
-_WRAP = (1 << 128) - 1
 _ROW_BY_ROW = 300_000  # rows; larger tables are compared as a whole
 
 
@@ -355,10 +352,8 @@ class _Rows:
     def read(self, batches: Iterable[Batch]) -> None:
         for batch in batches:
             for row in batch.each():
-                value = xxhash.xxh3_128_intdigest(
-                    b"".join([cell_bytes(row[index]) for index in self._order])
-                )
-                self.total = (self.total + value) & _WRAP
+                value = row_hash(row[index] for index in self._order)
+                self.total = (self.total + value) & WRAP
                 self.count += 1
                 if self.by_key is not None:
                     key = b"".join([cell_bytes(row[index]) for index in self._key])
@@ -388,7 +383,7 @@ def _entries(
 
     for batch in batches:
         for row in batch.each():
-            value = xxhash.xxh3_128_intdigest(b"".join([cell_bytes(row[i]) for i in order]))
+            value = row_hash(row[index] for index in order)
             found[text(row, rule.id)] = _Entry(
                 text(row, rule.title), text(row, rule.kind), text(row, rule.changed), value
             )

@@ -109,8 +109,10 @@ class Check:
         """Home page and a sample of entries; the pictures they show, in order."""
         base = str(self._address)
         pictures: dict[str, None] = {}
-        self._page("home", base + "/", None, pictures)
-        closed = self._is_closed(base + "/")
+        home = self._page("home", base + "/", None, pictures)
+        closed = self._is_closed(home)
+        if closed:
+            self._add("home", base + "/", "closed to visitors: the log-in comes instead of pages")
         rule = self._site.definition.entries
         if rule is None or not self._site.has_table(rule.table):
             return list(pictures)
@@ -138,16 +140,10 @@ class Check:
             self._add("title", f"{there} titles", f"compared with {self._expected_source}")
         return list(pictures)
 
-    def _is_closed(self, home: str) -> bool:
+    def _is_closed(self, home: Page) -> bool:
         """True for a copy whose home page leads visitors to its log-in; then that is all to see."""
         login = self._site.definition.check.login
-        if login is None:
-            return False
-        page = fetch(self._client, home, self._address)
-        closed = page.url.partition("?")[0] == f"{self._address}{login}"
-        if closed:
-            self._add("home", home, "closed to visitors: the log-in comes instead of pages")
-        return closed
+        return login is not None and home.url.partition("?")[0] == f"{self._address}{login}"
 
     @property
     def _expected_source(self) -> str:
@@ -167,7 +163,7 @@ class Check:
             return None
         return {str(row[0]): str(row[1]) for row in rows}
 
-    def _page(self, kind: str, url: str, title: str | None, pictures: dict[str, None]) -> None:
+    def _page(self, kind: str, url: str, title: str | None, pictures: dict[str, None]) -> Page:
         page = fetch(self._client, url, self._address)
         problem, remedy = _wrong(page, self._others)
         shown = f"{page.status} {page.kind.partition(';')[0]}".strip()
@@ -175,7 +171,7 @@ class Check:
             self._add(
                 kind, url, shown or "nothing", problem or f"is no page but {page.kind}", remedy
             )
-            return
+            return page
         parsed = parse_page(page)
         if not page.body.strip():
             problem = "is blank"
@@ -194,6 +190,7 @@ class Check:
                 Finding(f"leads to {environment}, {count}×: {text}", page.url)
             )
             self._report.looked[-1].good = False
+        return page
 
     def _pictures(self, found: list[str]) -> None:
         own = [url for url in found if belongs(url, self._address)]

@@ -7,12 +7,13 @@ are added up modulo 2**128. Adding, not XOR: equal changes in two rows must not 
 from __future__ import annotations
 
 import struct
+from collections.abc import Iterable
 
 import xxhash
 
 from .contract import Cell, Reader, Table
 
-_WRAP = (1 << 128) - 1
+WRAP = (1 << 128) - 1
 
 
 def cell_bytes(cell: Cell) -> bytes:
@@ -26,10 +27,15 @@ def cell_bytes(cell: Cell) -> bytes:
     return b"F" + struct.pack("<d", cell)
 
 
+def row_hash(cells: Iterable[Cell]) -> int:
+    """XXH3-128 of a row's cells; add these up and take ``WRAP`` of it for rows in any order."""
+    return xxhash.xxh3_128_intdigest(b"".join(map(cell_bytes, cells)))
+
+
 def table_digest(reader: Reader, table: Table) -> str:
     """32 hexadecimal digits for the rows of ``table`` as ``reader`` sees them."""
     total = 0
     for batch in reader.rows(table):
         for row in batch.each():
-            total += xxhash.xxh3_128_intdigest(b"".join(map(cell_bytes, row)))
-    return f"{total & _WRAP:032x}"
+            total += row_hash(row)
+    return f"{total & WRAP:032x}"

@@ -152,6 +152,24 @@ class Dialect:
         clause, more = self.where(part.condition)
         return f"{name} IN (SELECT {key} FROM {self.quote(part.table)}{clause})", [*values, *more]
 
+    def rows(
+        self,
+        table: str,
+        reads: Mapping[str, str],
+        leave: Where | None,
+        instead: Mapping[str, Instead] | None,
+    ) -> Statement:
+        """A statement that reads a table: ``reads`` says how each of its columns is read."""
+        columns: list[str] = []
+        values: list[object] = []
+        for name, read in reads.items():
+            if instead and name in instead:
+                read, more = self.instead(table, name, instead[name])
+                values += more
+            columns.append(read)
+        clause, more = self.where(leave, left=True)
+        return f"SELECT {', '.join(columns)} FROM {self.quote(table)}{clause}", [*values, *more]
+
     def instead(self, table: str, column: str, part: Instead) -> Statement:
         """What is read in place of a column of ``table``."""
         name = self.quote(column)

@@ -76,18 +76,9 @@ class _Reader:
         leave: Where | None = None,
         instead: Mapping[str, Instead] | None = None,
     ) -> Iterator[Batch]:
-        columns: list[str] = []
-        values: list[object] = []
-        for column in table.columns:
-            read = quote(column.name) if column.name != _ROWID else _ROWID
-            if instead and column.name in instead:
-                read, more = _DIALECT.instead(table.name, column.name, instead[column.name])
-                values += more
-            columns.append(read)
-        clause, more = _DIALECT.where(leave, left=True)
-        values += more
+        reads = {c.name: quote(c.name) if c.name != _ROWID else _ROWID for c in table.columns}
+        sql, values = _DIALECT.rows(table.name, reads, leave, instead)
         order = ", ".join(quote(name) if name != _ROWID else _ROWID for name in table.key)
-        sql = f"SELECT {', '.join(columns)} FROM {quote(table.name)}{clause}"
         if order:
             sql += f" ORDER BY {order}"
         width = len(table.columns)

@@ -49,9 +49,9 @@ def active_keys(site: Site, rule: ExtensionRule) -> list[str] | None:
 def extensions_of(site: Site) -> list[Extension]:
     """All extensions whose files are there, by group and title."""
     found: list[Extension] = []
+    own = site.definition.copy.file if site.definition.copy else None
     for rule in site.definition.extensions:
         active = active_keys(site, rule)
-        own = site.definition.copy.file if site.definition.copy else None
         for entry in _files(site, rule):
             if entry.path == own:
                 continue

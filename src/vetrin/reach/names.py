@@ -45,13 +45,13 @@ class Names:
             OneName: two tables would have one name.
         """
         there = {table.name.lower(): table.name for table in target.tables}
-        folds = _folds(target)
+        folds, source_folds = _folds(target), _folds(source)
         found: dict[str, str] = {}
         for name in [*(table.name for table in source.tables), *source.views]:
             new = target.prefix + name[len(source.prefix) :]
             if folds:
                 new = new.lower()
-            elif new not in there.values() and _folds(source):
+            elif source_folds and new not in there.values():
                 new = there.get(new, new)
             if new in found.values():
                 twin = next(old for old, other in found.items() if other == new)

@@ -10,7 +10,7 @@ from types import TracebackType
 from typing import Any
 
 from ..cms import Definition, EncodedRule, SiteConfiguration, owned
-from ..database import Condition, Database, Table
+from ..database import Condition, Database, Like, Table
 from ..files import FileTree
 from ..project import Environment, similar
 from ..rewrite import Address, AddressError
@@ -123,10 +123,7 @@ class Site:
         rows = self.database.select(
             self.prefix + rule.table, [rule.value], where={rule.name: name}, limit=1
         )
-        if not rows or rows[0][0] is None:
-            return None
-        value = rows[0][0]
-        return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
+        return None if not rows or rows[0][0] is None else _text(rows[0][0])
 
     def settings(self, pattern: str) -> dict[str, str]:
         """The settings whose names fit a pattern with ``*``, or the one of this name."""
@@ -136,10 +133,15 @@ class Site:
         if "*" not in pattern:
             value = self.setting(pattern)
             return {} if value is None else {pattern: value}
-        rows = self.database.select(self.prefix + rule.table, [rule.name])
+        begins = pattern.partition("*")[0]
+        rows = self.database.select(
+            self.prefix + rule.table,
+            [rule.name, rule.value],
+            where=Like(rule.name, "begins", (begins,)) if begins else None,
+        )
         return {
-            str(name): self.setting(str(name)) or ""
-            for (name,) in rows
+            str(name): "" if value is None else _text(value)
+            for name, value in rows
             if fnmatch.fnmatchcase(str(name), pattern)
         }
 
@@ -156,3 +158,7 @@ class Site:
             except AddressError:
                 continue
         return found
+
+
+def _text(value: Any) -> str:
+    return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)

@@ -12,7 +12,7 @@ from __future__ import annotations
 import fnmatch
 import pickle
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Protocol
@@ -70,7 +70,7 @@ class Selection:
     columns: tuple[str, ...] = ()
 
     def indexes(self, site: Site, table: Table) -> list[int]:
-        if self.tables and not _named(site, table.name, self.tables):
+        if self.tables and not any(site.named(table.name, name) for name in self.tables):
             return []
         return [
             index
@@ -86,7 +86,7 @@ class Selection:
     def check(self, site: Site) -> None:
         """Raises Refused for a name that fits nothing."""
         for pattern in self.tables:
-            if not any(_named(site, table.name, (pattern,)) for table in site.tables):
+            if not any(site.named(table.name, pattern) for table in site.tables):
                 raise Refused(
                     f"no table of {site.environment.name} is called {pattern!r}",
                     "`vetrin status` and the plan of a pull name the tables",
@@ -103,11 +103,6 @@ class Selection:
 
 def _spellings(site: Site, table: str, column: str) -> tuple[str, ...]:
     return column, f"{table}.{column}", f"{table.removeprefix(site.prefix)}.{column}"
-
-
-def _named(site: Site, table: str, patterns: Sequence[str]) -> bool:
-    names = (table, table.removeprefix(site.prefix))
-    return any(fnmatch.fnmatchcase(name, pattern) for name in names for pattern in patterns)
 
 
 def survey(site: Site, work: Work, selection: Selection, listener: Listener = silent) -> Survey:

@@ -67,6 +67,7 @@ class _Planner:
         self._notes: list[str] = []
         self._risks: list[str] = []
         _adopt(source, target)
+        self._keyed = Keyed.between(source, target)
 
     def plan(self) -> Plan:
         source, target, choices = self._source, self._target, self._choices
@@ -111,7 +112,7 @@ class _Planner:
             others=self._others,
             encoded=source.encoded,
             names=names,
-            keyed=Keyed.between(source, target),
+            keyed=self._keyed,
             leaving=leaving,
             settling=settled,
             placed=placed,
@@ -145,9 +146,8 @@ class _Planner:
             stay |= {name[len(target.prefix) :] for name in fitting}
         kept = frozenset(source.prefix + name for name in stay)
         there = frozenset(table.name for table in source.tables)
-        keyed = Keyed.between(source, target)
         leave = with_changes(choices.leave, rows=rows)
-        found = work_out(source, leave, keyed.stale(source), kept & there)
+        found = work_out(source, leave, self._keyed.stale(source), kept & there)
         own = [
             name
             for name in sorted(found.tables - kept)
@@ -274,7 +274,8 @@ class _Planner:
 
     def _placed(self, mapping: Mapping) -> tuple[Placed, ...]:
         source, target, arrival = self._source, self._target, self._choices.arrival
-        found = [configuration_of_copy(source, target, mapping)]
+        configuration = configuration_of_copy(source, target, mapping)
+        found = [configuration]
         if "data" in self._parts:
             found.append(copy_file(target, arrival))
         if arrival.address_rules and {"data", "code"} & set(self._parts):
@@ -287,10 +288,8 @@ class _Planner:
                 'not its own; arrival configuration = "corrected" would change it'
                 for text in wrong_addresses(target)
             ]
-        rule = source.definition
-        if rule.configuration.files and target.configuration.file is None and not any(
-            item and item.why.startswith("its configuration") for item in found
-        ):  # fmt: skip
+        needed = source.definition.configuration.files and target.configuration.file is None
+        if needed and configuration is None:
             self._risks.append(
                 f"{target.environment.name} has no configuration file; write one by hand"
             )

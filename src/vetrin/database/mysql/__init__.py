@@ -1,5 +1,6 @@
 """MariaDB and MySQL."""
 
-from .database import Credentials, MysqlDatabase
+from .accounts import Credentials
+from .database import MysqlDatabase
 
 __all__ = ["Credentials", "MysqlDatabase"]

@@ -12,7 +12,7 @@ import contextlib
 import re
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from functools import cached_property
 from typing import Any
 
@@ -39,6 +39,7 @@ from ..contract import (
 )
 from ..editing import HiddenEditing
 from ..query import Dialect
+from .accounts import Credentials, creating_statements, may_create, told
 from .adapt import Server, adapt_attachment, adapt_schema
 from .columns import WIDE_CHARSETS, quote, read_column
 from .literals import LOAD_OPTIONS, insert_statements, load_block
@@ -46,44 +47,11 @@ from .wire import Wire
 
 _NO_DATABASE = (1049, 1044)
 _NO_ACCOUNT = 1045
-_GRANT = re.compile(r"GRANT (.*?) ON (\*\.\*|`(?:[^`]|``)*`\.\*|\S+\.\*) TO ")
 _MODE = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES"
 _INSERT_BYTES = 1 << 20
 _DIALECT = Dialect(lambda name: quote(name).replace("%", "%%"), "%s")
 _DEFINER = re.compile(r"\s+DEFINER\s*=\s*`(?:[^`]|``)*`@`(?:[^`]|``)*`", re.IGNORECASE)
 _FOREIGN_KEY = re.compile(r"^  (CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY .*?),?$", re.MULTILINE)
-
-
-@dataclass(frozen=True)
-class Credentials:
-    """How to log in; the password never shows in ``repr``."""
-
-    name: str
-    user: str
-    password: str = field(default="", repr=False)
-    host: str = "localhost"
-    port: int | None = None
-    socket: str | None = None
-
-    @property
-    def where(self) -> str:
-        return self.socket or f"{self.host}:{self.port or 3306}"
-
-
-def _literal(text: str) -> str:
-    return "'" + text.replace("\\", "\\\\").replace("'", "''") + "'"
-
-
-def _as_pattern(name: str) -> str:
-    """A database's name as GRANT takes it: ``_`` and ``%`` would stand for any characters."""
-    return name.replace("_", "\\_").replace("%", "\\%")
-
-
-def _fits(pattern: str, name: str) -> bool:
-    """True if a database name fits a GRANT's pattern: ``%`` and ``_`` unless escaped."""
-    parts = re.findall(r"\\.|.", pattern, re.DOTALL)
-    wild = {"%": ".*", "_": "."}
-    return re.fullmatch("".join(wild.get(p) or re.escape(p[-1]) for p in parts), name) is not None
 
 
 @contextlib.contextmanager
@@ -118,18 +86,8 @@ class _Reader:
         leave: Where | None = None,
         instead: Mapping[str, Instead] | None = None,
     ) -> Iterator[Batch]:
-        columns: list[str] = []
-        values: list[object] = []
-        for column in table.columns:
-            read = column.read.replace("%", "%%")
-            if instead and column.name in instead:
-                read, more = _DIALECT.instead(table.name, column.name, instead[column.name])
-                values += more
-            columns.append(read)
-        clause, more = _DIALECT.where(leave, left=True)
-        values += more
-        name = quote(table.name).replace("%", "%%")
-        sql = f"SELECT {', '.join(columns)} FROM {name}{clause}"
+        reads = {column.name: column.read.replace("%", "%%") for column in table.columns}
+        sql, values = _DIALECT.rows(table.name, reads, leave, instead)
         # Other engines than InnoDB would sort, and forbid nothing by their order.
         if table.consistent and table.key:
             sql += f" ORDER BY {', '.join(map(quote, table.key))}".replace("%", "%%")
@@ -188,7 +146,8 @@ class MysqlDatabase(HiddenEditing):
         account = self._creator or self._credentials
         if error.code == _NO_ACCOUNT and self._creator is None:
             raise DatabaseUnreachable(
-                str(error), f"{error.remedy}; where both are still to be made:\n{self.statements()}"
+                str(error),
+                f"{error.remedy}; where both are still to be made:\n{told(self._credentials)}",
             ) from error
         self._control = self._connect("utf8mb4", replace(account, name=""))
         there = self._rows(
@@ -198,44 +157,18 @@ class MysqlDatabase(HiddenEditing):
         )
         if there and error.code != _NO_ACCOUNT:
             raise error
-        if not self._may_create():
+        grants = self._rows(account.where, "SHOW GRANTS")
+        if not may_create((str(row[0]) for row in grants), self._credentials.name):
             raise DatabaseUnreachable(
                 f"{account.where}: there is no database {self._credentials.name}, and the account "
                 f"{account.user} may not make it",
-                f"give these statements to who may:\n{self.statements()}",
+                f"give these statements to who may:\n{told(self._credentials)}",
             ) from error
         self.missing = True
 
-    def _may_create(self) -> bool:
-        grants = " ".join(str(row[0]) for row in self._rows("grants", "SHOW GRANTS"))
-        for rights, place in _GRANT.findall(grants):
-            if not re.search(r"\b(?:ALL PRIVILEGES|CREATE)(?:,|$| *$)", rights):
-                continue
-            if place == "*.*":
-                return True
-            pattern = place.removesuffix(".*").strip("`").replace("``", "`")
-            if _fits(pattern, self._credentials.name):
-                return True
-        return False
-
-    def statements(self) -> str:
-        """The statements that make the database and its account; without the real password."""
-        return "\n".join(f"  {statement};" for statement in self._statements("the password"))
-
-    def _statements(self, password: str) -> list[str]:
-        c = self._credentials
-        near = {"localhost": "127.0.0.1", "127.0.0.1": "127.0.0.1", "::1": "::1"}
-        host = "localhost" if c.socket else near.get(c.host, "%")
-        account = f"{_literal(c.user)}@{_literal(host)}"
-        return [
-            f"CREATE DATABASE IF NOT EXISTS {quote(c.name)} CHARACTER SET utf8mb4",
-            f"CREATE USER IF NOT EXISTS {account} IDENTIFIED BY {_literal(password)}",
-            f"GRANT ALL PRIVILEGES ON {quote(_as_pattern(c.name))}.* TO {account}",
-        ]
-
     def create(self) -> None:
         c = self._credentials
-        statements = self._statements(c.password)
+        statements = creating_statements(c, c.password)
         for statement in statements if self._creator is not None else statements[:1]:
             try:
                 with self._control.cursor() as cursor:
@@ -244,7 +177,7 @@ class MysqlDatabase(HiddenEditing):
                 # The server's message may quote the statement, and with it the password.
                 raise DatabaseUnreachable(
                     f"the database {c.name} could not be made (error {error.args[0]})",
-                    f"give these statements to who may:\n{self.statements()}",
+                    f"give these statements to who may:\n{told(self._credentials)}",
                 ) from None
         self._control.close()
         self._control = self._connect("utf8mb4")
