@@ -61,8 +61,7 @@ def trees(tmp_path: Path) -> tuple[LocalTree, LocalTree]:
 def stage(one: LocalTree, two: LocalTree, token: str = "t1") -> list[Move]:
     difference = compare_trees(one, two, ["media"])
     for entry in (*difference.new, *difference.changed):
-        if entry.kind != "folder":
-            two.stage(token, entry, one.read(entry.path) if entry.kind == "file" else ())
+        two.stage(token, entry, one.read(entry.path) if entry.kind == "file" else ())
     return difference.moves()
 
 

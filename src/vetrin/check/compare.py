@@ -9,7 +9,7 @@ from typing import Any
 from ..cms.rules import NamedSetting
 from ..database import Batch, Condition, Other, Reader, Table, either
 from ..database.digest import WRAP, cell_bytes, row_hash
-from ..files import compare_trees
+from ..files import Patterns, Terms, compare_trees
 from ..project import Environment
 from ..reach import (
     Extension,
@@ -210,9 +210,16 @@ class _Work:
             scope = file_scope(self._a, self._b, {part}, everywhere)
             if not scope.folders:
                 continue
-            found = compare_trees(self._a.files, self._b.files, scope.folders, skip=scope.skip)
+            terms = Terms(
+                skip=scope.skip,
+                texts=Patterns(self._a.definition.text_files),
+                rewrite=lambda content: self._rewriter.rewrite(content, Tally()),
+                theirs=self._a.seen,
+                ours=self._b.seen,
+            )
+            found = compare_trees(self._a.files, self._b.files, scope.folders, terms)
             new = [entry for entry in found.new if entry.kind != "folder"]
-            only = [entry for entry in found.only_there if entry.kind != "folder"]
+            only = [e for e in (*found.only_there, *found.gone) if e.kind != "folder"]
             changed = [entry for entry in found.changed if entry.kind != "folder"]
             if not new and not only and not changed:
                 one = two = "the same files"

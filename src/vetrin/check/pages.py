@@ -20,6 +20,7 @@ from .strays import StrayScanner
 _PAGES = 6
 _PICTURES = 8
 _TIMEOUT = 20.0
+_HEADERS = {"user-agent": "vetrin-check", "cache-control": "no-cache"}
 
 
 @dataclass(frozen=True)
@@ -63,6 +64,36 @@ class Expectation:
     counts: Mapping[str, int]
 
 
+@dataclass(frozen=True)
+class Home:
+    """How an environment's home page answers.
+
+    ``state`` is fine, broken (a server error, a blank page, the CMS's own report of a failure) or
+    silent (no answer at all).
+    """
+
+    url: str
+    state: Literal["fine", "broken", "silent"]
+    says: str
+
+
+def look_at_home(site: Site) -> Home:
+    """Get the home page as a visitor would."""
+    address = site.environment.address
+    with httpx.Client(timeout=_TIMEOUT, headers=_HEADERS) as client:
+        page = fetch(client, f"{address}/", address)
+    if page.problem and not page.leads_to:
+        return Home(page.url, "silent", page.problem)
+    if page.status >= 500:
+        return Home(page.url, "broken", f"answers {page.status}")
+    if not page.leads_to and page.status < 400 and not page.body.strip():
+        return Home(page.url, "broken", "is blank")
+    for mark in site.definition.check.broken:
+        if mark.encode() in page.body:
+            return Home(page.url, "broken", f"shows {mark!r}")
+    return Home(page.url, "fine", f"answers {page.status}")
+
+
 class Check:
     """One check of one open environment.
 
@@ -76,8 +107,12 @@ class Check:
         others: Sequence[Environment],
         expected: Expectation | None = None,
         source: Site | None = None,
+        *,
+        data: bool = True,
     ) -> None:
+        """Without ``data``, only what visitors see is looked at."""
         self._site = site
+        self._all = data
         self._address = site.environment.address
         self._strays = StrayScanner(site.environment, others)
         self._others = others
@@ -91,13 +126,14 @@ class Check:
         Raises:
             DatabaseError: the environment's database could not be read.
         """
-        with httpx.Client(timeout=_TIMEOUT, headers={"user-agent": "vetrin-check"}) as client:
+        with httpx.Client(timeout=_TIMEOUT, headers=_HEADERS) as client:
             self._client = client
             pictures = self._pages()
             self._pictures(pictures)
             self._log_in()
-        self._counts()
-        self._data()
+        if self._all:
+            self._counts()
+            self._data()
         return self._report
 
     def _add(self, kind: Any, what: str, result: str, problem: str = "", remedy: str = "") -> None:

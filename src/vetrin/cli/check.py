@@ -34,7 +34,9 @@ def run(args: argparse.Namespace, out: Out) -> int:
     environment = project.environment(args.environment)
     may_read(environment)
     others = [other for other in project.environments.values() if other is not environment]
-    last = journals_of(project).last_transfer(environment.name)
+    journals = journals_of(project)
+    last = journals.last_transfer(environment.name, "data")
+    pushed = journals.build_on(environment.name)
     expected = None
     with contextlib.ExitStack() as stack:
         site = stack.enter_context(open_site(project, environment))
@@ -45,6 +47,8 @@ def run(args: argparse.Namespace, out: Out) -> int:
             with contextlib.suppress(ProjectError, ReachError, DatabaseError):
                 source = stack.enter_context(open_site(project, project.environment(last.source)))
         report = Check(site, others, expected, source).run()
+    if pushed is not None:  # whether its build may go on to production
+        pushed.write("checked", good=not report.findings, findings=len(report.findings))
     out.document("check", {"good": not report.findings, **report.as_json()})
     _show(out, report)
     return DIFFERENT if report.findings else DONE

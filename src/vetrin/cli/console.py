@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import sys
 from typing import Any
 
@@ -12,6 +13,7 @@ from rich.text import Text
 from ..sync import Refused
 
 _WIDTH_WITHOUT_TERMINAL = 110
+_NO_TEXT = re.compile("[\ud800-\udfff]")
 # Brackets and colons in names and values are theirs, not ours to interpret.
 _PLAIN: dict[str, Any] = {"highlight": False, "markup": False, "emoji": False}
 
@@ -39,7 +41,11 @@ class Out:
     def document(self, kind: str, data: dict[str, Any]) -> None:
         """Print the one document of --json. ``schema`` names its shape and version."""
         if self.json:
-            print(json.dumps({"schema": f"vetrin/{kind}/1", **data}, indent=2, ensure_ascii=False))
+            found = {"schema": f"vetrin/{kind}/1", **data}
+            text = json.dumps(found, indent=2, ensure_ascii=False)
+            # A file's name need not be text; then all that is not ASCII is escaped.
+            plain = text.isascii() or not _NO_TEXT.search(text)
+            print(text if plain else json.dumps(found, indent=2))
 
     def say(self, message: str, style: str = "") -> None:
         """A remark about what is going on."""

@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import argparse
 
+from rich.text import Text
+
+from ..store.builds import SHORT
 from ..sync import Run
 from .common import ago, grid, journals_of, project_of
-from .console import Out, number, size
+from .console import Out, number, plural, size
 from .main import DONE
 
+_SUBJECT = 34
 _STAGES = {
     "planned": "stopped in between",
     "swapping": "stopped in between",
@@ -44,6 +48,8 @@ def run(args: argparse.Namespace, out: Out) -> int:
                     "undoes": run.undoes, "undone_by": run.undone_by,
                     "can_be_undone": run.can_be_undone, "error": run.error or None,
                     "rows": run.report.get("rows"), "files": run.report.get("files"),
+                    "parts": list(run.parts), "build": run.build or None,
+                    "checked": run.checked or None,
                 }
                 for run in runs
             ]
@@ -52,7 +58,10 @@ def run(args: argparse.Namespace, out: Out) -> int:
     if not runs:
         out.show("Nothing was done yet. `vetrin pull --dry-run` shows what a pull would do.")
         return DONE
-    table = grid(">run", "what", "when", ">rows", ">files", "outcome")
+    built = any(item.build for item in runs)
+    table = grid(
+        ">run", "what", *(["build"] if built else []), "when", ">rows", ">files", "outcome"
+    )
     for item in runs:
         what = (
             f"undo of run {item.undoes} in {item.target}"
@@ -64,11 +73,24 @@ def run(args: argparse.Namespace, out: Out) -> int:
         rows, files = item.report.get("rows"), item.report.get("files")
         moved = f"{files}, {size(item.report.get('file_bytes', 0))}" if files is not None else ""
         table.add_row(
-            str(item.number), what, ago(item.started), number(rows) if rows is not None else "",
-            moved, _outcome(item),
+            str(item.number), what, *([_build(item)] if built else []), ago(item.started),
+            number(rows) if rows is not None and (rows or "data" in item.parts) else "", moved, _outcome(item),
         )  # fmt: skip
     out.show(table)
     return DONE
+
+
+def _build(run: Run) -> Text:
+    """A build's fingerprint and commit, as `vetrin push --build` takes them."""
+    if not run.build:
+        return Text()
+    found = Text(str(run.build["fingerprint"])[:SHORT])
+    commit = run.build.get("commit")
+    if commit:
+        found.append(f" ({commit['id'][:8]}{'' if commit['clean'] else ' and changes'})")
+        subject = commit["subject"]
+        found.append(f"\n{subject[:_SUBJECT]}{'…' if len(subject) > _SUBJECT else ''}", style="dim")
+    return found
 
 
 def _outcome(run: Run) -> str:
@@ -77,4 +99,7 @@ def _outcome(run: Run) -> str:
     outcome = _STAGES.get(run.stage, run.stage)
     if run.error and run.stage == "failed":
         outcome += f": {run.error.splitlines()[0][:80]}"
+    if run.checked and run.stage == "done":
+        count = run.checked["findings"]
+        outcome += ", checked: " + ("good" if run.checked["good"] else plural(count, "finding"))
     return outcome + (", can be undone" if run.can_be_undone else "")

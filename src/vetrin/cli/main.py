@@ -17,6 +17,7 @@ COMMANDS = {
     "compare": "put two environments side by side and mark what differs",
     "reach": "prove that an environment's files, database and address can be got at",
     "pull": "bring an environment's data and media here",
+    "push": "carry the local code, built and checked, up to an environment",
     "run": "carry out a transfer that is saved under a name",
     "check": "look at an environment as a visitor and say what is wrong",
     "rewrite": "change a domain, a scheme, a path or any text in place",

@@ -2,42 +2,40 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich.text import Text
 
-from ..sync import LeftKind, Plan, Report, Rewriting
-from .common import grid
+from ..files import Difference, printable
+from ..store import Build
+from ..sync import FolderChange, LeftKind, Plan, Report, Rewriting
+from .common import ago, grid
 from .console import Out, lead, number, plural, size
 
 _MOST_TABLES = 14
+_MOST_FOLDERS = 8
+_MOST_COMMITS = 12
 
 
 def show_plan(out: Out, plan: Plan) -> None:
     """The plan for a person: what moves where, what becomes what, what is lost and what stays."""
-    head = lead("Plan: ", "bold")
-    head.append(plan.source.name, style="bold cyan").append(f" ({plan.source.address}) → ")
-    head.append(plan.target.name, style="bold cyan").append(f" ({plan.target.address})")
-    out.show(head)
-    _standings(out, plan)
+    out.show(_head(plan))
+    if plan.build is not None:
+        _build(out, plan, plan.build)
+    if "data" in plan.parts:
+        _standings(out, plan)
     if plan.tables:
         _tables(out, plan)
     if plan.files is not None:
-        files = plan.files
-        new = sum(entry.kind != "folder" for entry in files.new)
-        label = "Media: " if plan.file_parts == ("media",) else "Files: "
-        out.show(
-            lead(label, "bold").append(
-                f"{number(new)} new, {number(len(files.changed))} changed, "
-                f"{number(files.same)} as they are; {size(files.size)} to copy",
-                style="",
-            )
-        )
+        _files(out, plan, plan.files)
     pairs = grid("rewritten", "becomes")
     for pair in plan.mapping.pairs:
         if pair.old != pair.new:
             pairs.add_row(pair.old_text, pair.new_text)
     if plan.names is not None and plan.names.old != plan.names.new:
         pairs.add_row(f"{plan.names.old}… (tables and keys)", f"{plan.names.new}…")
-    out.show(pairs)
+    if "data" in plan.parts or (plan.files is not None and plan.files.texts):
+        out.show(pairs)
     _choices(out, plan)
     kept = lead("Kept: ", "bold").append("; ".join(plan.kept))
     if plan.staying:
@@ -49,6 +47,98 @@ def show_plan(out: Out, plan: Plan) -> None:
         out.show(lead("· ", "dim").append(note))
     for risk in plan.risks:
         out.show(lead("! ", "yellow").append(risk))
+
+
+def _head(plan: Plan) -> Text:
+    head = lead("Plan: ", "bold")
+    if plan.build is not None:
+        head.append("push build ").append(plan.build.short, style="bold cyan")
+        if plan.build.commit is not None:
+            head.append(f" (commit {plan.build.commit.short})")
+    else:
+        head.append(plan.source.name, style="bold cyan").append(f" ({plan.source.address})")
+    head.append(" → ").append(plan.target.name, style="bold cyan")
+    return head.append(f" ({plan.target.address})")
+
+
+def _build(out: Out, plan: Plan, build: Build) -> None:
+    """Which build it is, and what it adds to the one that is there."""
+    where = f"{plural(build.files, 'file')}, {size(build.size)}, made in {build.environment} "
+    text = lead("Build: ", "bold").append(where + ago(build.made), style="")
+    if build.commit is not None:
+        state = "clean" if not build.commit.changes else "with changes of its own"
+        branch = f" on {build.commit.branch}" if build.commit.branch else ""
+        text.append(f"; commit {build.commit.short}{branch}, {state}: {build.commit.subject}")
+    out.show(text)
+    if plan.before is None:
+        out.show(lead("There now: ", "bold").append("no build on record", style=""))
+        return
+    if plan.before.fingerprint == build.fingerprint:
+        out.show(lead("There now: ", "bold").append("the same build", style=""))
+        return
+    there = lead("There now: ", "bold").append(f"build {plan.before.short}", style="")
+    if plan.before.commit is not None:
+        there.append(f" (commit {plan.before.commit.short}: {plan.before.commit.subject})")
+    out.show(there)
+    for mark, commits, style in (("+", plan.commits, "green"), ("-", plan.back, "red")):
+        for commit in commits[:_MOST_COMMITS]:
+            out.show(lead(f"  {mark} {commit.short} ", style).append(commit.subject, style=""))
+        if len(commits) > _MOST_COMMITS:
+            out.show(f"  {mark} {plural(len(commits) - _MOST_COMMITS, 'commit')} more")
+
+
+def _files(out: Out, plan: Plan, files: Difference) -> None:
+    """What is new, changed and gone, by part and folder."""
+    label = "Media: " if plan.file_parts == ("media",) else "Files: "
+    if files.nothing:
+        out.show(lead(label, "bold").append(f"all {number(files.same)} as they are", style=""))
+        return
+    table = grid("part", "folder", ">new", ">changed", ">gone", ">to send")
+    largest = sorted(plan.folders, key=lambda item: (-item.size, -item.changed - item.gone))
+    rows = [
+        (item.part, printable(item.folder), item.new, item.changed, item.gone, item.size)
+        for item in largest[:_MOST_FOLDERS]
+    ]
+    rest = largest[_MOST_FOLDERS:]
+    if rest:
+        rows.append(("", f"… {len(rest)} more", *_sums(rest)))
+    for part, folder, *counts, count in rows:
+        table.add_row(part, folder, *(number(n) if n else "" for n in counts), size(count))
+    if len(rows) > 1:
+        table.add_section()
+        *counts, count = _sums(plan.folders)
+        table.add_row(
+            "files", f"{number(files.same)} stay as they are",
+            *(number(n) if n else "" for n in counts), size(count), style="bold",
+        )  # fmt: skip
+    out.show(table)
+    whole = [unit.path for unit in files.units]
+    if whole:
+        shown = ", ".join(map(printable, whole[:6])) + (" …" if len(whole) > 6 else "")
+        out.show(lead("Switch as a whole: ", "bold").append(shown, style=""))
+    if files.reused:
+        paths = [(new, old) for new, old in files.reused.items() if new != old]
+        shown = ", ".join(f"{printable(old)} → {printable(new)}" for new, old in paths[:3])
+        more = " …" if len(paths) > 3 else ""
+        if paths:
+            out.show(lead("Moved there: ", "bold").append(shown + more, style=""))
+    for what, found in (("Rewritten: ", files.texts), ("By changed pieces: ", files.pieced)):
+        if found:
+            names = sorted(found)
+            shown = ", ".join(map(printable, names[:4])) + (" …" if len(names) > 4 else "")
+            out.show(lead(what, "bold").append(shown, style=""))
+    if plan.holds is not None:
+        text = "visitors are held off while the code switches, for a moment"
+        out.show(lead("Maintenance: ", "bold").append(text, style=""))
+
+
+def _sums(folders: Sequence[FolderChange]) -> tuple[int, int, int, int]:
+    return (
+        sum(item.new for item in folders),
+        sum(item.changed for item in folders),
+        sum(item.gone for item in folders),
+        sum(item.size for item in folders),
+    )
 
 
 def _choices(out: Out, plan: Plan) -> None:
@@ -164,17 +254,31 @@ def show_report(out: Out, plan: Plan, report: Report) -> None:
     if plan.files is not None:
         kind = "media file" if plan.file_parts == ("media",) else "file"
         parts.append(f"{plural(report.files, kind)}, {size(report.file_bytes)}")
-    done.append(
-        f"{' and '.join(parts)} from {plan.source.name} are in {plan.target.name}", style=""
-    )
-    out.show(done)
-    out.show(
-        lead("Rewritten: ", "bold").append(
-            f"{plural(report.rewriting.total, 'place')} in "
-            f"{plural(sum(report.rewriting.values.values()), 'value')}",
-            style="",
+    if plan.build is not None:
+        done.append(f"build {plan.build.short} is on {plan.target.name}: ", style="")
+        done.append(" and ".join(parts))
+    else:
+        done.append(
+            f"{' and '.join(parts)} from {plan.source.name} are in {plan.target.name}", style=""
         )
-    )
+    out.show(done)
+    beside = []
+    if report.files_gone:
+        beside.append(f"{plural(report.files_gone, 'file')} removed")
+    if report.files_moved:
+        beside.append(f"{number(report.files_moved)} not sent, for their content was there")
+    if report.file_places:
+        beside.append(f"{plural(report.file_places, 'place')} rewritten in files")
+    if beside:
+        out.show(lead("Files: ", "bold").append("; ".join(beside), style=""))
+    if plan.tables:
+        out.show(
+            lead("Rewritten: ", "bold").append(
+                f"{plural(report.rewriting.total, 'place')} in "
+                f"{plural(sum(report.rewriting.values.values()), 'value')}",
+                style="",
+            )
+        )
     show_counts(out, report.rewriting)
     show_left(out, report.rewriting)
     if report.keyed.changed:
@@ -196,6 +300,8 @@ def show_report(out: Out, plan: Plan, report: Report) -> None:
         out.show(lead("Settled: ", "bold").append("; ".join(settled), style=""))
     for remark in report.remarks:
         out.show(lead("! ", "yellow").append(remark))
+    if plan.build is not None:
+        return
     name = plan.target.name
     out.show(f"Next: vetrin check {name}   ·   back: vetrin undo {name}")
 

@@ -14,10 +14,13 @@ from rich.progress import (
     TextColumn,
 )
 
+from ..files import printable
 from ..sync import Event, FileMoved, Moved, Phase, Started, TableStarted
 from .console import Out, number, plural, size
 
 _EVERY = 5.0
+_DRAWN = 0.1
+_PATH = 38
 _PHASES = {
     "look": "reading",
     "tables": "filling hidden tables",
@@ -27,7 +30,8 @@ _PHASES = {
 
 
 class Bars:
-    """A listener for a terminal: the whole in bytes, and below it the table that is under way."""
+    """A listener for a terminal: the whole in bytes, and below it the table that is under way, or
+    how many files there are."""
 
     def __init__(self, out: Out) -> None:
         bar = BarColumn(
@@ -44,7 +48,8 @@ class Bars:
         self._whole: TaskID | None = None
         self._table: TaskID | None = None
         self._total = self._done = self._rows = self._of = 0
-        self._since = time.monotonic()
+        self._files = self._all_files = 0
+        self._since = self._shown = time.monotonic()
 
     def __enter__(self) -> Bars:
         self._progress.start()
@@ -68,6 +73,7 @@ class Bars:
         progress = self._progress
         if isinstance(event, Started):
             self._total = event.table_bytes + event.file_bytes
+            self._all_files = event.files
             self._since = time.monotonic()
             self._whole = progress.add_task("", total=self._total or None, detail="")
         elif self._whole is None:
@@ -83,15 +89,33 @@ class Bars:
                 progress.update(self._table, completed=self._rows, detail=detail)
             self._advance(event.size)
         elif isinstance(event, FileMoved):
-            self._advance(event.size)
+            self._file(event)
         elif isinstance(event, Phase):
             self._end_table()
+            if event.name == "swap":
+                self._advance(0)
             progress.update(self._whole, description=_PHASES.get(event.name, event.name))
 
     def _end_table(self) -> None:
         if self._table is not None:
             self._progress.remove_task(self._table)
             self._table = None
+
+    def _file(self, event: FileMoved) -> None:
+        """A file more; there are so many of them that most are not worth a new picture."""
+        self._files += event.files
+        self._done += event.size
+        if time.monotonic() - self._shown < _DRAWN and self._files < self._all_files:
+            return
+        self._shown = time.monotonic()
+        if self._table is None:
+            self._table = self._progress.add_task("", total=self._all_files or 1, detail="")
+        path = event.path if len(event.path) <= _PATH else "…" + event.path[-_PATH:]
+        self._progress.update(
+            self._table, completed=self._files, description=f"  {printable(path)}",
+            detail=f"{number(self._files)} of {plural(self._all_files, 'file')}",
+        )  # fmt: skip
+        self._advance(0)
 
     def _advance(self, count: int) -> None:
         self._done += count
@@ -111,7 +135,8 @@ class Lines:
     def __init__(self, out: Out) -> None:
         self._out = out
         self._last = time.monotonic()
-        self._rows = self._bytes = self._files = 0
+        self._rows = self._bytes = self._files = self._total = 0
+        self._since = time.monotonic()
 
     def __enter__(self) -> Lines:
         return self
@@ -120,16 +145,23 @@ class Lines:
         return
 
     def __call__(self, event: Event) -> None:
-        if isinstance(event, Moved):
+        if isinstance(event, Started):
+            self._total = event.table_bytes + event.file_bytes
+            self._since = time.monotonic()
+        elif isinstance(event, Moved):
             self._rows += event.rows
             self._bytes += event.size
         elif isinstance(event, FileMoved):
-            self._files += 1
+            self._files += event.files
             self._bytes += event.size
         if time.monotonic() - self._last >= _EVERY:
             self._last = time.monotonic()
+            rate = self._bytes / max(time.monotonic() - self._since, 0.001)
+            left = int(max(self._total - self._bytes, 0) / rate) if rate else 0
             self._out.say(
-                f"{number(self._rows)} rows, {number(self._files)} files, {size(self._bytes)}"
+                f"{number(self._rows)} rows, {number(self._files)} files, {size(self._bytes)} of about "
+                f"{size(max(self._total, self._bytes))}, {size(int(rate))}/s, "
+                f"{left // 60}:{left % 60:02d} left"
             )
 
 

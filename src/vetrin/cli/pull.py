@@ -6,7 +6,6 @@ import argparse
 
 from ..project import Route
 from ..project.saving import save_route
-from ..sync import USUAL_PARTS
 from .common import project_of, source_of, target_of
 from .console import Out
 from .transfer import add_choices, listed, parts_of, transfer, with_choices
@@ -22,8 +21,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("source", nargs="?", metavar="FROM", help="read from it (production)")
     parser.add_argument("--to", metavar="ENV", help="write to it (the local environment)")
     parser.add_argument(
-        "--parts", metavar="PART,…", default=",".join(USUAL_PARTS),
-        help="data, media, code, core (data,media)",
+        "--parts", metavar="PART,…",
+        help="data, media, code, core (data,media; into an empty root all of them)",
     )  # fmt: skip
     add_choices(parser)
     parser.add_argument(
@@ -41,7 +40,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
     target = target_of(project, args.to)
     source = source_of(project, args.source, target)
-    parts = parts_of(listed([args.parts]), "--parts")
+    parts = parts_of(listed([args.parts]), "--parts") if args.parts else ()
     route = with_choices(Route(args.save_as or "pull", source.name, target.name, parts), args)
     if args.save_as:
         save_route(project, route)

@@ -1,4 +1,4 @@
-"""What `pull` and `run` share: the choices on the command line, the plan, the question, the run."""
+"""What `pull`, `push` and `run` share: the choices on the command line, the plan, the question, the run."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from ..project import (
     read_arrival,
 )
 from ..reach import open_site
-from ..sync import PARTS, USUAL_PARTS, Choices, Part, build_plan, preview, run_plan
+from ..sync import PARTS, Choices, Part, build_plan, preview, run_plan, usual_parts
 from .common import journals_of
 from .console import Out
 from .main import DONE
@@ -51,6 +51,10 @@ def add_choices(parser: argparse.ArgumentParser) -> None:
     leave.add_argument(
         "--leave-nothing", action="store_true", help="do not heed [leave] of vetrin.toml"
     )
+    parser.add_argument(
+        "--mirror", action="store_true",
+        help="remove what only the target has of the files of these parts",
+    )  # fmt: skip
     keep = parser.add_argument_group("what the target keeps and how it is settled")
     for name, metavar, text in (
         ("--keep-settings", "NAME,…", "settings of the target, such as active-plugins or a key"),
@@ -143,17 +147,19 @@ def transfer(
     """Plan, ask and run; the exit code. ``all_of_it``: [leave] of vetrin.toml does not count."""
     source_environment = project.environment(route.source)
     target_environment = project.environment(route.target)
-    parts = parts_of(route.parts, "parts") if route.parts else USUAL_PARTS
-    choices = Choices(
-        route.leave if all_of_it else project.leave_for(target_environment, route.leave),
-        project.keep_for(target_environment, route.keep),
-        project.arrival_for(target_environment, route.arrival),
+    parts = (
+        parts_of(route.parts, "parts")
+        if route.parts
+        else usual_parts("pull", target_environment.root)
     )
+    choices = choices_of(project, route, all_of_it=all_of_it)
     with (
         open_site(project, source_environment) as source,
-        open_site(project, target_environment, read_only=False, may_be_missing=True) as target,
+        open_site(
+            project, target_environment, read_only=False, like=source.configuration
+        ) as target,
     ):
-        plan = build_plan(source, target, parts, _others(project, route), choices)
+        plan = build_plan(source, target, parts, others_of(project, route), choices)
         show_plan(out, plan)
         if args.dry_run:
             with listener(out) as listen:
@@ -175,7 +181,18 @@ def transfer(
     return DONE
 
 
-def _others(project: Project, route: Route) -> list[Environment]:
+def choices_of(project: Project, route: Route, *, all_of_it: bool = False) -> Choices:
+    """What the project, the target and the route choose together."""
+    target = project.environment(route.target)
+    return Choices(
+        route.leave if all_of_it else project.leave_for(target, route.leave),
+        project.keep_for(target, route.keep),
+        project.arrival_for(target, route.arrival),
+        route.mirror,
+    )
+
+
+def others_of(project: Project, route: Route) -> list[Environment]:
     return [
         environment
         for environment in project.environments.values()
@@ -190,4 +207,5 @@ def with_choices(route: Route, args: argparse.Namespace) -> Route:
         leave=merged(route.leave, leave_of(args)),
         keep=merged(route.keep, keep_of(args)),
         arrival=merged(route.arrival, arrival_of(args)),
+        mirror=route.mirror or args.mirror,
     )

@@ -24,6 +24,7 @@ from .rules import (
     ExtensionRule,
     KeptRows,
     LinkRule,
+    MaintenanceRule,
     NamedSetting,
     RecountRule,
     RowsRule,
@@ -48,11 +49,14 @@ class Definition:
     version: ValueAt | None = None
     runtime: RuntimeRule | None = None
     parts: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    whole: tuple[str, ...] = ()
+    maintenance: MaintenanceRule | None = None
     marks: tuple[str, ...] = ()
     roles: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     settings: SettingsRule | None = None
     named: Mapping[str, NamedSetting] = field(default_factory=dict)
     fixed: tuple[str, ...] = ()
+    text_files: tuple[str, ...] = ()
     encoded: tuple[EncodedRule, ...] = ()
     prefixed: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     entries: EntriesRule | None = None
@@ -78,7 +82,7 @@ class Definition:
         return tuple(dict.fromkeys(rule.name for rule in self.rows))
 
 
-_TOP = ("name", "title", "site", "version", "runtime", "configuration", "parts", "tables",
+_TOP = ("name", "title", "site", "version", "runtime", "configuration", "parts", "maintenance", "tables",
         "settings", "setting", "rewrite", "prefix", "entries", "count", "rows", "link", "recount",
         "keep", "extension", "arrival", "address-rules", "address-columns", "copy", "check")  # fmt: skip
 
@@ -117,7 +121,8 @@ def parse_definition(text: str, where: str) -> Definition:
     tables = part("tables", ("marks", "roles"))
     roles = tables.get("roles", {})
     known(roles, ROLES, f"{where} [tables.roles]")
-    rewrite = part("rewrite", ("fixed", "encoded"))
+    parts = part("parts", ("media", "code", "core", "whole"))
+    rewrite = part("rewrite", ("fixed", "encoded", "files"))
     return Definition(
         name=data["name"],
         title=data["title"],
@@ -125,12 +130,15 @@ def parse_definition(text: str, where: str) -> Definition:
         markers=tuple(part("site", ("markers",)).get("markers", ())),
         version=one("version", ValueAt),
         runtime=one("runtime", RuntimeRule),
-        parts={key: tuple(item) for key, item in part("parts", ("media", "code", "core")).items()},
+        parts={key: tuple(item) for key, item in parts.items() if key != "whole"},
+        whole=tuple(parts.get("whole", ())),
+        maintenance=one("maintenance", MaintenanceRule),
         marks=tuple(tables.get("marks", ())),
         roles={key: tuple(item) for key, item in roles.items()},
         settings=one("settings", SettingsRule),
         named={item.name: item for item in several("setting", NamedSetting)},
         fixed=tuple(rewrite.get("fixed", ())),
+        text_files=tuple(rewrite.get("files", ())),
         encoded=tuple(EncodedRule.parse(item) for item in rewrite.get("encoded", ())),
         prefixed={key: tuple(item) for key, item in data.get("prefix", {}).items()},
         entries=one("entries", EntriesRule),

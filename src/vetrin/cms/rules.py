@@ -59,10 +59,22 @@ class ConfigurationRule:
 
 @dataclass(frozen=True)
 class RuntimeRule:
-    """The language that the CMS runs in, and a command that prints its version."""
+    """The language that the CMS runs in, and a command that prints its version.
+
+    ``settles`` is for how many seconds it may go on running code that was replaced.
+    """
 
     title: str
     command: tuple[str, ...]
+    settles: float = 0.0
+
+
+@dataclass(frozen=True)
+class MaintenanceRule:
+    """A file that holds visitors off while it is there, and its text."""
+
+    file: str
+    text: str = ""
 
 
 @dataclass(frozen=True)
@@ -277,8 +289,11 @@ class EncodedRule:
 
 @dataclass(frozen=True)
 class CheckRule:
+    """``broken`` are texts of a page that the CMS shows where its code fails."""
+
     login: str | None = None
     login_mark: str | None = None
+    broken: tuple[str, ...] = ()
 
 
 def known(data: Mapping[str, Any], allowed: Sequence[str], where: str) -> None:

@@ -59,8 +59,11 @@ def _site(sample: Sample, stage: Stage, scale: int) -> None:
         "fishplate/version.toml": f'version = "{"2.4" if stage is PRODUCTION else "2.3"}"\n',
         "fishplate.toml": "# Fishplate's own settings for this copy; a transfer leaves them alone.\n"
         '[database]\nfile = "data/harrowmere.sqlite"\n',
-        "themes/maroon/style.css": "body { color: #2b2622 }\n",
+        **_theme(stage),
         **_extras(stage),
+        # Made by Fishplate from its settings, with absolute addresses: it follows each transfer.
+        "media/generated/site.css": f"main {{ background: url({sample.address(stage.name)}"
+        "/media/2026/04/train-01.png) no-repeat right bottom / 8em }\n",
     }.items():
         file = root / path
         file.parent.mkdir(parents=True, exist_ok=True)
@@ -68,11 +71,30 @@ def _site(sample: Sample, stage: Stage, scale: int) -> None:
     fill(root, sample.address(stage.name), stage, scale)
 
 
+def _theme(stage: Stage) -> dict[str, str]:
+    """The theme, its style put together from parts by [build]; at home somebody works on it."""
+    parts = {
+        "10-type.css": "body { color: #2b2622 }\n",
+        "20-links.css": "nav a { color: #26543e }\n",
+    }
+    if stage is LOCAL:
+        parts["30-winter.css"] = "header { border-color: #2c3e6e }\n"
+    footer = "Run by volunteers, also in winter" if stage is LOCAL else "Run by volunteers"
+    built = dict(list(parts.items())[:2])
+    return {
+        **{f"themes/maroon/parts/{name}": text for name, text in parts.items()},
+        "themes/maroon/style.css": "".join(built.values()),
+        "themes/maroon/theme.toml": f'footer = "{footer}"\n',
+    }
+
+
 def _extras(stage: Stage) -> dict[str, str]:
     """The extensions that an environment has; production has one more, and a newer one."""
     versions = {"donation-box": "1.3", "visitor-map": "0.8"}
     if stage is PRODUCTION:
         versions |= {"live-departures": "2.0", "donation-box": "1.4"}
+    if stage is LOCAL:
+        versions |= {"santa-specials": "0.1", "donation-box": "1.4"}
     return {
         f"extras/{name}/extra.toml": f'title = "{name.replace("-", " ").capitalize()}"\n'
         f'version = "{version}"\n'
@@ -86,6 +108,12 @@ def _project(sample: Sample) -> str:
 [site]
 name = "Harrowmere Light Railway"
 cms = "fishplate"
+
+[build]    # what `vetrin push` does before it sends anything
+folder = "local/themes/maroon"
+commands = ["cat parts/*.css > style.css"]
+produces = ["themes/maroon/style.css"]
+checks = ["grep -q body style.css"]
 
 [environment.local]
 address = "{sample.address("local")}"

@@ -59,7 +59,19 @@ class Site:
         where = html.escape(f"{name} · {self.setting('address')} · a copy, not the live site")
         return f'<p style="{_STRIP}">{where}</p>'
 
+    def theme(self) -> tuple[str, str]:
+        """The theme's style and footer; an error in it breaks every page."""
+        folder = self.root / "themes/maroon"
+        data = tomllib.loads((folder / "theme.toml").read_text(encoding="utf-8"))
+        return (folder / "style.css").read_text(encoding="utf-8"), str(data["footer"])
+
     def page(self, title: str, body: str) -> str:
+        style, footer = self.theme()
+        generated = ""
+        if (self.root / "media/generated/site.css").is_file():
+            generated = (
+                f'<link rel="stylesheet" href="{self.setting("address")}/media/generated/site.css">'
+            )
         menu = self.setting("menu")
         links = "".join(
             f'<a href="{html.escape(link)}">{html.escape(name)}</a>'
@@ -68,9 +80,9 @@ class Site:
         site = html.escape(self.setting("title"))
         return (
             f"<!doctype html><html lang=en><meta charset=utf-8><title>{html.escape(title)} – {site}</title>"
-            f'<style>{_STYLE}</style>{self._robots()}{self.strip()}<header><h1><a href="{self.setting("address")}/">{site}</a></h1>'
+            f'<style>{_STYLE}{style}</style>{generated}{self._robots()}{self.strip()}<header><h1><a href="{self.setting("address")}/">{site}</a></h1>'
             f"<nav>{links}</nav></header><main>{body}</main>"
-            f"<footer>Run by volunteers · {html.escape(self.setting('e-mail'))}</footer></html>"
+            f"<footer>{html.escape(footer)} · {html.escape(self.setting('e-mail'))}</footer></html>"
         )
 
     def _robots(self) -> str:
@@ -147,10 +159,15 @@ class Handler(BaseHTTPRequestHandler):
 
     def do_GET(self) -> None:
         path = unquote(urlsplit(self.path).path)
+        if (self.site.root / "closed-for-work").exists():
+            self._send(503, "text/plain; charset=utf-8", b"Closed for a moment of work.")
+            return
         try:
             self._answer(path)
         except sqlite3.Error as error:
             self._send(500, "text/plain; charset=utf-8", f"database error: {error}".encode())
+        except (OSError, tomllib.TOMLDecodeError, KeyError) as error:
+            self._send(500, "text/plain; charset=utf-8", f"theme error: {error}".encode())
 
     do_HEAD = do_GET
 

@@ -45,6 +45,7 @@ def _count(root: Path, sql: str) -> int:
 def steps(sample: Sample) -> list[Step]:
     """The walk through the job. Made before the first step: it remembers how all was then."""
     local, production = sample.root("local"), sample.root("production")
+    staging = sample.root("staging")
     before = {name: fingerprint(sample.root(name)) for name in sample.ports}
     bookings = "SELECT count(*) FROM bookings"
     drafts = "SELECT count(*) FROM entries WHERE state = 'draft'"
@@ -58,6 +59,15 @@ def steps(sample: Sample) -> list[Step]:
             _count(local, bookings) == _count(production, bookings)
             and _count(local, drafts) == 0
             and _count(local, foreign) == 0
+            and fingerprint(production) == before["production"]
+        )
+
+    def pushed() -> bool:
+        style = (staging / "themes/maroon/style.css").read_text(encoding="utf-8")
+        return (
+            "border-color" in style
+            and (staging / "extras/santa-specials/extra.toml").is_file()
+            and _count(staging, bookings) == _count(production, bookings)
             and fingerprint(production) == before["production"]
         )
 
@@ -83,7 +93,11 @@ def steps(sample: Sample) -> list[Step]:
              ("undo", "local", "--yes"), 0, untouched),
         Step("And forward again: undo the undo.",
              ("undo", "local", "--yes"), 0, pulled),
-        Step("Writing to production is refused: it is read-only.",
-             ("pull", "staging", "--to", "production", "--yes=production"), 5, pulled),
-        Step("All of it is on record.", ("history",), 0, pulled),
+        Step("Staging was copied by hand long ago: production's content goes there too.",
+             ("pull", "production", "--to", "staging", "--yes"), 0, pulled),
+        Step("Push: the local theme and extras are built, checked and sent; the site is looked at.",
+             ("push", "staging", "--yes"), 0, pushed),
+        Step("The very same build to production? Refused: production is read-only.",
+             ("push", "production", "--yes=production"), 5, pushed),
+        Step("All of it is on record.", ("history",), 0, pushed),
     ]  # fmt: skip

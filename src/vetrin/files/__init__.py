@@ -1,13 +1,32 @@
 """Trees of files: scanning, comparing, safe writing."""
 
-from .contract import BLOCK, Entry, FilesError, FileTree, Kind, Manifest, Move
-from .difference import Difference, compare_trees
+from .contract import (
+    BLOCK,
+    LINK_OUT,
+    PIECE,
+    Buffer,
+    Entry,
+    FilesError,
+    FileTree,
+    Kind,
+    Manifest,
+    Move,
+    SourceTree,
+    Span,
+    printable,
+)
+from .difference import Clash, Difference, Terms, Unit, compare_trees, selection, unit_of
 from .local import OWN_FOLDER, LocalTree, own_folder
 from .patterns import Patterns
+from .remembered import Remembered
 
 __all__ = [
     "BLOCK",
+    "LINK_OUT",
     "OWN_FOLDER",
+    "PIECE",
+    "Buffer",
+    "Clash",
     "Difference",
     "Entry",
     "FileTree",
@@ -17,6 +36,14 @@ __all__ = [
     "Manifest",
     "Move",
     "Patterns",
+    "Remembered",
+    "SourceTree",
+    "Span",
+    "Terms",
+    "Unit",
     "compare_trees",
     "own_folder",
+    "printable",
+    "selection",
+    "unit_of",
 ]

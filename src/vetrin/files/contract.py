@@ -8,18 +8,24 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Literal, Protocol
+from typing import Literal, NamedTuple, Protocol
 
 BLOCK = 1 << 20
+PIECE = 1 << 18  # of a big file, the least that is sent again when something in it changed
+Kind = Literal["file", "folder"]
+Side = Literal["new", "old"]
+Buffer = bytes | memoryview
 
 
 class FilesError(Exception):
     """A file could not be read or written; the message is fit for the user."""
 
 
-@dataclass(frozen=True)
-class Entry:
-    """A file, folder or link. ``modified`` is in nanoseconds; ``target`` is a link's text."""
+class Entry(NamedTuple):
+    """A file, folder or link. ``modified`` is in nanoseconds; ``target`` is a link's text.
+
+    ``digest`` is XXH3-128 of the content, 32 hexadecimal digits, where it is known.
+    """
 
     path: str
     kind: Literal["file", "folder", "link"]
@@ -27,13 +33,20 @@ class Entry:
     modified: int = 0
     mode: int = 0o644
     target: str = ""
+    digest: str = ""
 
 
-Manifest = dict[str, Entry]
-Side = Literal["new", "old"]
+class Manifest(dict[str, Entry]):
+    """Entries by path. ``passed`` says, by path, why something that is there is not among them."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.passed: dict[str, str] = {}
 
 
-Kind = Literal["file", "folder"]
+LINK_OUT = "link out of the root"
+VERSION_CONTROL = "version control"
+SPECIAL = "no ordinary file"
 
 
 @dataclass(frozen=True)
@@ -41,30 +54,36 @@ class Move:
     """In an exchange, at ``path``, what stands there goes and what was staged comes.
 
     Each is a file (or link), a folder, or None where nothing goes or comes. A folder that comes is
-    made; one that only goes is removed if nothing is left in it.
+    made; one that only goes is removed if nothing is left in it. ``whole``: a folder that comes or
+    goes does so with all that is in it, at once.
     """
 
     path: str
     goes: Kind | None
     comes: Kind | None
+    whole: bool = False
 
     def reversed(self) -> Move:
         """The move that takes this one back, with what was parked as what is staged."""
-        return Move(self.path, self.comes, self.goes)
+        return Move(self.path, self.comes, self.goes, self.whole)
 
 
-class FileTree(Protocol):
-    """The files below one root.
+class Span(NamedTuple):
+    """Bytes of a file that the target has already: ``size`` of them from ``start``."""
 
-    Guarantees: ``stage`` touches Vetrin's own hidden folder in the tree only; ``exchange`` parks
-    what it replaces and can be repeated after an interruption; ``put_back`` undoes it from any
-    point, using nothing but what lies in the hidden folder, and loses neither side.
-    """
+    start: int
+    size: int
+
+
+class SourceTree(Protocol):
+    """Files that can be read."""
 
     def scan(self, folders: Sequence[str], skip: Collection[str] = ()) -> Manifest:
-        """Everything below ``folders`` but Vetrin's own folder and version control's.
+        """Everything in ``folders``, themselves included, but Vetrin's own folder.
 
-        ``"."`` is the whole tree; paths in ``skip`` are left out with all below them.
+        ``"."`` is the whole tree; paths in ``skip`` are left out with all below them. Links are
+        never followed, but for a folder that is asked for by name. Links out of the root, folders
+        of version control, sockets and devices are passed over.
         """
 
     def children(self, folder: str) -> list[Entry]:
@@ -76,11 +95,46 @@ class FileTree(Protocol):
     def digest(self, path: str) -> str:
         """XXH3-128 of a file's content, 32 hexadecimal digits."""
 
-    def read(self, path: str) -> Iterator[bytes]: ...
+    def pieces(self, path: str) -> list[str]:
+        """Digests of a file's content in pieces of ``PIECE`` bytes, the last one shorter."""
+
+    def read(self, path: str, start: int = 0, size: int | None = None) -> Iterator[bytes]:
+        """A file's content, or ``size`` bytes of it from ``start``, in blocks."""
+
+    def read_all(self, entries: Iterable[Entry]) -> Iterator[tuple[Entry, Iterator[Buffer]]]:
+        """Many files in one exchange. A block holds only until the next one is asked for."""
+
+
+class FileTree(SourceTree, Protocol):
+    """The files below one root.
+
+    Guarantees: staging touches Vetrin's own hidden folder in the tree only; ``exchange`` parks
+    what it replaces and can be repeated after an interruption; ``put_back`` undoes it from any
+    point, using nothing but what lies in the hidden folder, and loses neither side.
+    """
+
+    @property
+    def folds_names(self) -> bool:
+        """True where names that differ in letter case, or in how accents are composed, are one."""
 
     def free_space(self) -> int: ...
 
-    def stage(self, token: str, entry: Entry, blocks: Iterable[bytes]) -> None: ...
+    def stage(self, token: str, entry: Entry, blocks: Iterable[Buffer] = ()) -> None:
+        """Make ready what is to come: a file with its content, mode and time, a link, a folder."""
+
+    def stage_all(self, token: str, items: Iterable[tuple[Entry, Iterable[Buffer]]]) -> None:
+        """Stage many files in one exchange."""
+
+    def stage_copy(self, token: str, entry: Entry, path: str) -> None:
+        """Stage a file whose content the tree has already, at ``path``."""
+
+    def stage_changes(
+        self, token: str, entry: Entry, path: str, parts: Iterable[bytes | Span]
+    ) -> None:
+        """Stage a file made of new bytes and of spans of the file at ``path``, in order."""
+
+    def flush(self, token: str) -> None:
+        """Return when all that was staged or renamed so far would survive a loss of power."""
 
     def exchange(self, token: str, moves: Sequence[Move]) -> None: ...
 
@@ -91,3 +145,23 @@ class FileTree(Protocol):
 
     def discard(self, token: str) -> None:
         """Remove what a run staged and parked."""
+
+    def put(self, path: str, content: bytes) -> None:
+        """Write a small file at once, outside of any exchange."""
+
+    def remove(self, path: str) -> None:
+        """Remove a file, if it is there."""
+
+
+def printable(path: str) -> str:
+    """A path on one line of any terminal: what is no text or would move the cursor is escaped."""
+    if path.isprintable():
+        return path
+    return "".join(
+        letter
+        if letter.isprintable()
+        else f"\\x{ord(letter) - 0xDC00:02x}"
+        if "\udc80" <= letter <= "\udcff"
+        else letter.encode("unicode_escape").decode("ascii")
+        for letter in path
+    )

@@ -2,49 +2,143 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+import unicodedata
+from collections import defaultdict
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
 
-from .contract import Entry, FileTree, Kind, Manifest, Move
+import xxhash
+
+from .contract import BLOCK, Entry, FileTree, Kind, Manifest, Move, SourceTree
 from .patterns import Patterns
+from .remembered import Remembered
+
+ARCHIVES = (".zip", ".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tar.xz", ".tar.zst", ".7z", ".rar",
+            ".sql", ".sql.gz", ".sql.bz2", ".sql.xz", ".sql.zst", ".sql.zip", ".dump")  # fmt: skip
+LITTER = (".DS_Store", "Thumbs.db", "desktop.ini")
+_SUSPICIOUS = (*ARCHIVES, *LITTER)
+BIG = 8 * BLOCK  # from this size on a changed file is sent by its changed pieces
+LONGEST_TEXT = 16 * BLOCK  # longer files are never rewritten
+_HEAVIEST_WHOLE = 1 << 30  # a folder with more to copy is exchanged file by file
+
+
+class Clash(Exception):
+    """Two names that are one on the target."""
+
+    def __init__(self, one: str, other: str) -> None:
+        super().__init__(f"{one} and {other} are one name there")
+        self.one = one
+        self.other = other
+
+
+@dataclass(frozen=True)
+class Terms:
+    """On what terms two trees are compared.
+
+    ``skip`` are paths that do not count at the source and at the target. Entries of the source that
+    fit ``leave`` stay there; those of the target that fit ``keep`` stay as they are. Folders that
+    fit ``whole`` switch over with all that is in them. Archives count where ``loose`` is False for
+    their path. Files that fit ``texts`` are rewritten by ``rewrite``. ``mirror``: the target shall
+    hold nothing else.
+    """
+
+    skip: tuple[Collection[str], Collection[str]] = ((), ())
+    leave: Patterns | None = None
+    keep: Patterns | None = None
+    whole: Sequence[str] = ()
+    loose: Callable[[str], bool] = lambda path: False
+    texts: Patterns | None = None
+    rewrite: Callable[[bytes], bytes] = bytes
+    mirror: bool = False
+    theirs: Remembered = field(default_factory=Remembered)
+    ours: Remembered = field(default_factory=Remembered)
+
+
+@dataclass(frozen=True)
+class Unit:
+    """A folder that switches over as a whole. ``copies`` are the entries of the target that it
+    keeps; ``goes`` is what stands there, and without ``comes`` nothing takes its place."""
+
+    path: str
+    goes: Kind | None
+    comes: bool
+    copies: tuple[Entry, ...] = ()
+
+    @property
+    def move(self) -> Move:
+        return Move(self.path, self.goes, "folder" if self.comes else None, True)
 
 
 @dataclass(frozen=True)
 class Difference:
     """Entries of the source that are new or changed on the target, and those only it has.
 
-    ``replaced`` holds, by path, what a changed entry takes the place of; ``left`` and ``kept`` count
-    what patterns left at the source and kept at the target, ``unused`` are patterns without effect.
+    ``gone`` are removed there, ``only_there`` stay. ``replaced`` holds, by path, what a changed entry
+    takes the place of. ``reused`` says where the target has an entry's content already; ``pieced``
+    are big files of which only changed pieces are sent, ``texts`` those rewritten on the way (their
+    size is the one they will have). ``left`` and ``kept`` count what stays behind and stays as it
+    is; ``archives`` and ``passed`` (path and reason) are left by themselves; ``blocked`` are paths of the
+    target (and what is there) at which nothing can come; ``altered`` were brought once and
+    changed there since.
     """
 
-    new: tuple[Entry, ...]
-    changed: tuple[Entry, ...]
-    same: int
-    only_there: tuple[Entry, ...]
-    replaced: dict[str, Entry]
+    new: tuple[Entry, ...] = ()
+    changed: tuple[Entry, ...] = ()
+    same: int = 0
+    gone: tuple[Entry, ...] = ()
+    only_there: tuple[Entry, ...] = ()
+    replaced: Mapping[str, Entry] = field(default_factory=dict)
+    reused: Mapping[str, str] = field(default_factory=dict)
+    pieced: frozenset[str] = frozenset()
+    texts: frozenset[str] = frozenset()
+    units: tuple[Unit, ...] = ()
     left: int = 0
     kept: int = 0
     unused: tuple[str, ...] = ()
+    archives: tuple[Entry, ...] = ()
+    passed: tuple[tuple[str, str], ...] = ()
+    blocked: tuple[tuple[str, str], ...] = ()
+    altered: int = 0
+
+    @property
+    def coming(self) -> tuple[Entry, ...]:
+        return (*self.new, *self.changed)
 
     @property
     def size(self) -> int:
-        return sum(entry.size for entry in (*self.new, *self.changed))
+        """Bytes to send, of big changed files all that they hold."""
+        return sum(entry.size for entry in self.coming if entry.path not in self.reused)
 
     @property
     def files(self) -> int:
-        return sum(entry.kind != "folder" for entry in (*self.new, *self.changed))
+        return sum(entry.kind != "folder" for entry in self.coming)
+
+    @property
+    def nothing(self) -> bool:
+        return not (self.new or self.changed or self.gone)
 
     def moves(self) -> list[Move]:
-        """The exchange that brings everything in, folders before what lies in them."""
-        entries = sorted((*self.new, *self.changed), key=lambda entry: entry.path.count("/"))
-        return [
-            Move(
-                entry.path,
-                _kind(self.replaced[entry.path]) if entry.path in self.replaced else None,
-                _kind(entry),
-            )
-            for entry in entries
-        ]
+        """The exchange: folders before what comes into them, then what goes, folders last."""
+        whole = {unit.path for unit in self.units}
+        inside = tuple(path + "/" for path in whole)
+
+        def loose(entry: Entry) -> bool:
+            return entry.path not in whole and not entry.path.startswith(inside)
+
+        moves = [unit.move for unit in self.units if unit.comes]
+        for entry in filter(loose, self.coming):
+            old = self.replaced.get(entry.path)
+            if old is not None and old.kind == entry.kind == "folder":
+                continue
+            moves.append(Move(entry.path, _kind(old) if old else None, _kind(entry)))
+        moves.sort(key=lambda move: move.path.count("/"))
+        moves += [unit.move for unit in self.units if not unit.comes]
+        gone = [entry for entry in self.gone if loose(entry)]
+        moves += [Move(entry.path, "file", None) for entry in gone if entry.kind != "folder"]
+        folders = [entry.path for entry in gone if entry.kind == "folder"]
+        folders.sort(key=lambda path: -path.count("/"))
+        return [*moves, *(Move(path, "folder", None) for path in folders)]
 
 
 def _kind(entry: Entry) -> Kind:
@@ -52,62 +146,307 @@ def _kind(entry: Entry) -> Kind:
 
 
 def compare_trees(
-    source: FileTree,
-    target: FileTree,
-    folders: Sequence[str],
-    *,
-    skip: tuple[Collection[str], Collection[str]] = ((), ()),
-    leave: Patterns | None = None,
-    keep: Patterns | None = None,
+    source: SourceTree, target: FileTree, folders: Sequence[str], terms: Terms | None = None
 ) -> Difference:
     """Compare ``folders`` of both trees.
 
-    Equal size and time count as equal; equal size with another time is settled by content.
-    ``skip`` are paths that do not count at the source and at the target; entries of the source that
-    fit ``leave`` stay there, those of the target that fit ``keep`` stay as they are.
+    Equal size and time count as equal, unless the source brings digests along and the target's is
+    known to differ; equal size with another time is settled by content.
+
+    Raises:
+        Clash: two names of the source are one on the target.
+        FilesError: something could not be read.
     """
-    theirs: Manifest = source.scan(folders, skip[0])
-    ours: Manifest = target.scan(folders, skip[1])
-    entries = list(theirs.values())
-    left = [path for path, entry in theirs.items() if leave and leave.matches(entry)]
-    kept = [path for path, entry in ours.items() if keep and keep.matches(entry)]
-    for path in (*left, *kept, *(path for path in skip[1] if path in theirs)):
-        theirs.pop(path, None)
-    new: list[Entry] = []
-    changed: list[Entry] = []
-    same = 0
-    for path in sorted(theirs):
-        entry, other = theirs[path], ours.get(path)
-        if other is None:
-            new.append(entry)
-        elif _differs(source, target, entry, other):
-            changed.append(entry)
+    return _Comparison(source, target, folders, terms or Terms()).difference()
+
+
+def selection(
+    source: SourceTree, folders: Sequence[str], terms: Terms
+) -> tuple[list[Entry], Manifest]:
+    """The entries of one tree that would be taken along, and all that was found."""
+    found = _Comparison(source, None, folders, terms)
+    return found.selected(), found.theirs
+
+
+class _Comparison:
+    def __init__(
+        self,
+        source: SourceTree,
+        target: FileTree | None,
+        folders: Sequence[str],
+        terms: Terms,
+    ) -> None:
+        self._source = source
+        self._tree = target
+        self._terms = terms
+        self.theirs: Manifest = source.scan(folders, terms.skip[0])
+        self._ours: Manifest = target.scan(folders, terms.skip[1]) if target else Manifest()
+        self._texts: set[str] = set()
+        self._reused: dict[str, str] = {}
+
+    @property
+    def _target(self) -> FileTree:
+        assert self._tree is not None
+        return self._tree
+
+    def selected(self) -> list[Entry]:
+        self._archives()
+        self._take_out_left()
+        return sorted(self.theirs.values())
+
+    def difference(self) -> Difference:
+        theirs, ours, terms = self.theirs, self._ours, self._terms
+        all_of_theirs = list(theirs.values()) if terms.leave else []
+        archives = self._archives()
+        left = self._take_out_left()
+        kept = [path for path, entry in ours.items() if terms.keep and terms.keep.matches(entry)]
+        for path in kept:
+            theirs.pop(path, None)
+        blocked = self._take_out_blocked()
+        folded = self._folded()
+        new: list[Entry] = []
+        changed: list[Entry] = []
+        replaced: dict[str, Entry] = {}
+        same = 0
+        found: set[str] = set(left)
+        texts = terms.texts
+        for path, entry in theirs.items():
+            other = ours.get(path) or (folded.get(_fold(path)) if folded else None)
+            if entry == other and not (texts and texts.matches(entry)):
+                same += 1
+                continue
+            wanted = self._as_it_comes(entry, other)
+            if other is None:
+                new.append(wanted)
+            elif self._differs(entry, wanted, other):
+                changed.append(wanted)
+                replaced[path] = other
+            else:
+                same += 1
+                found.add(other.path)
+        new.sort()
+        changed.sort()
+        found |= {entry.path for entry in replaced.values()}
+        only = [
+            entry
+            for path, entry in ours.items()
+            if path not in theirs
+            and path not in found
+            and not (terms.leave and terms.leave.matches(entry))
+        ]
+        only.sort()
+        staying = set(kept)
+        going = [entry for entry in only if entry.path not in staying]
+        gone, altered = self._gone(going)
+        self._find_moved(new, [*only, *replaced.values()])
+        gone_paths = {entry.path for entry in gone}
+        only_there = tuple(e for e in going if e.path not in gone_paths)
+        stay = [ours[path] for path in kept if path in ours]
+        units = self._units([*new, *changed], gone, replaced, [*only_there, *stay])
+        pieced = frozenset(
+            entry.path
+            for entry in changed
+            if entry.kind == "file"
+            and entry.path not in self._reused
+            and entry.path not in self._texts
+            and min(entry.size, replaced[entry.path].size) >= BIG
+        )
+        return Difference(
+            tuple(new),
+            tuple(changed),
+            same,
+            tuple(gone),
+            only_there,
+            replaced,
+            self._reused,
+            pieced,
+            frozenset(entry.path for entry in (*new, *changed) if entry.path in self._texts),
+            tuple(units),
+            len(left),
+            len(kept),
+            tuple(terms.leave.unused(all_of_theirs)) if terms.leave else (),
+            tuple(archives),
+            tuple(sorted(theirs.passed.items())),
+            tuple((path, self._ours.passed[path]) for path in sorted(blocked)),
+            altered,
+        )
+
+    def _archives(self) -> list[Entry]:
+        """Take out archives and dumps that lie beside the code, and what file managers leave."""
+        leave, loose = self._terms.leave, self._terms.loose
+        taken: list[list[Entry]] = []
+        for manifest in (self.theirs, self._ours):  # nor does the target's own go
+            found = [
+                manifest[path]
+                for path in [path for path in manifest if path.endswith(_SUSPICIOUS)]
+                if path.rpartition("/")[2] in LITTER
+                or (path.endswith(ARCHIVES) and manifest[path].kind == "file" and loose(path))
+            ]
+            found = [entry for entry in found if not (leave and leave.asks_for(entry))]
+            for entry in found:
+                del manifest[entry.path]
+            taken.append(found)
+        return [entry for entry in taken[0] if not entry.path.endswith(LITTER)]
+
+    def _take_out_left(self) -> list[str]:
+        leave = self._terms.leave
+        if not leave:
+            return []
+        left = [path for path, entry in self.theirs.items() if leave.matches(entry)]
+        for path in left:
+            del self.theirs[path]
+        return left
+
+    def _take_out_blocked(self) -> set[str]:
+        """What lies where the target has a link out of its root, or version control's folder."""
+        passed = self._ours.passed
+        shut = {*passed, *self._terms.skip[1]}
+        inside = tuple(path + "/" for path in shut)
+        found = set()
+        for path in [path for path in self.theirs if path in shut or path.startswith(inside)]:
+            del self.theirs[path]
+            found |= {p for p in passed if path == p or path.startswith(p + "/")}
+        return found
+
+    def _folded(self) -> dict[str, Entry]:
+        """The target's entries by the name that its file system compares; empty where it is exact.
+
+        Raises:
+            Clash: two names of the source would be one.
+        """
+        if not self._target.folds_names:
+            return {}
+        seen: dict[str, str] = {}
+        for path in self.theirs:
+            other = seen.setdefault(_fold(path), path)
+            if other != path:
+                raise Clash(other, path)
+        return {_fold(path): entry for path, entry in self._ours.items()}
+
+    def _as_it_comes(self, entry: Entry, other: Entry | None) -> Entry:
+        """An entry of the source with the size that it will have when it was rewritten."""
+        texts = self._terms.texts
+        if not texts or entry.kind != "file" or entry.size > LONGEST_TEXT:
+            return entry
+        if not texts.matches(entry):
+            return entry
+        content = self._terms.rewrite(b"".join(self._source.read(entry.path)))
+        self._texts.add(entry.path)
+        return entry._replace(size=len(content), digest=xxhash.xxh3_128_hexdigest(content))
+
+    def _differs(self, entry: Entry, wanted: Entry, other: Entry) -> bool:
+        if entry.kind != other.kind:
+            return True
+        if entry.kind == "folder":
+            return False
+        if entry.kind == "link":
+            return entry.target != other.target
+        runs = (entry.mode ^ other.mode) & 0o100
+        if wanted.size != other.size:
+            return True
+        terms = self._terms
+        if entry.path in self._texts:
+            differs = wanted.digest != terms.ours.digest(self._target, other)
+        elif entry.modified == other.modified:
+            known = entry.digest or terms.theirs.known(entry), terms.ours.known(other)
+            differs = all(known) and known[0] != known[1]
         else:
-            same += 1
-    all_left = set(left)
-    only = tuple(ours[path] for path in sorted(ours) if path not in theirs and path not in all_left)
-    replaced = {entry.path: ours[entry.path] for entry in changed}
-    return Difference(
-        tuple(new),
-        tuple(changed),
-        same,
-        only,
-        replaced,
-        len(left),
-        len(kept),
-        tuple([*leave.unused(entries)] if leave else ()),
-    )
+            differs = (entry.digest or terms.theirs.digest(self._source, entry)) != (
+                terms.ours.digest(self._target, other)
+            )
+        if runs and not differs:
+            self._reused[entry.path] = other.path
+        return bool(runs) or differs
+
+    def _gone(self, going: Sequence[Entry]) -> tuple[list[Entry], int]:
+        """What is removed: what a transfer brought and nobody changed since, or, to mirror, all."""
+        if self._terms.mirror:
+            return list(going), 0
+        ours = self._terms.ours
+        gone = [entry for entry in going if ours.brought(entry)]
+        paths = {entry.path for entry in gone}
+        altered = sum(
+            entry.kind != "folder" and entry.path not in paths and ours.ever_brought(entry.path)
+            for entry in going
+        )
+        # A folder goes only if nothing stays in it.
+        stay = {
+            folder for entry in going if entry.path not in paths for folder in _above(entry.path)
+        }
+        return [entry for entry in gone if entry.path not in stay], altered
+
+    def _find_moved(self, new: Sequence[Entry], there: Sequence[Entry]) -> None:
+        """New files whose content the target has under another name."""
+        by_size: dict[int, list[Entry]] = defaultdict(list)
+        for entry in there:
+            if entry.kind == "file" and entry.size:
+                by_size[entry.size].append(entry)
+        terms = self._terms
+        for entry in new:
+            if entry.kind != "file" or entry.size not in by_size or entry.path in self._texts:
+                continue
+            digest = entry.digest or terms.theirs.digest(self._source, entry)
+            for other in by_size[entry.size]:
+                if terms.ours.digest(self._target, other) == digest:
+                    self._reused[entry.path] = other.path
+                    break
+
+    def _units(
+        self,
+        coming: Sequence[Entry],
+        gone: Sequence[Entry],
+        replaced: Mapping[str, Entry],
+        staying: Sequence[Entry],
+    ) -> Iterator[Unit]:
+        """The folders that switch over as a whole because something in them differs."""
+        if not self._terms.whole:
+            return
+        folders = {
+            entry.path if entry.kind == "folder" else entry.path.rpartition("/")[0]
+            for entry in (*coming, *gone)
+        }
+        found = {unit_of(folder, self._terms.whole) for folder in folders}
+        touched = sorted(found - {""})
+        taken = {entry.path for entry in (*coming, *gone, *replaced.values())}
+        for unit in touched:
+            theirs, ours = self.theirs.get(unit), self._ours.get(unit)
+            if theirs is not None and theirs.kind != "folder":
+                continue
+            if ours is None and theirs is None:
+                continue
+            inside = unit + "/"
+            foreign = (*self._ours.passed, *self._terms.skip[1])
+            if any(path == unit or path.startswith(inside) for path in foreign):
+                continue  # something of the target's own lies in it that we do not carry over
+            stay = [entry for entry in staying if entry.path.startswith(inside)]
+            goes: Kind | None = _kind(ours) if ours is not None else None
+            if theirs is None:
+                if not stay:
+                    yield Unit(unit, goes, False)
+                continue
+            copies = [
+                entry
+                for path, entry in self._ours.items()
+                if path.startswith(inside) and path not in taken
+            ]
+            if sum(entry.size for entry in copies) <= _HEAVIEST_WHOLE:
+                yield Unit(unit, goes, True, tuple(copies))
 
 
-def _differs(source: FileTree, target: FileTree, entry: Entry, other: Entry) -> bool:
-    if entry.kind != other.kind:
-        return True
-    if entry.kind == "folder":
-        return False
-    if entry.kind == "link":
-        return entry.target != other.target
-    if entry.size != other.size:
-        return True
-    if entry.modified == other.modified:
-        return False
-    return source.digest(entry.path) != target.digest(other.path)
+def unit_of(path: str, whole: Sequence[str]) -> str:
+    """The folder, at or above ``path``, that fits one of the patterns; empty where none does."""
+    parts = path.split("/")
+    for pattern in whole:
+        wanted = pattern.split("/")
+        if len(parts) >= len(wanted) and all(map(fnmatchcase, parts, wanted)):
+            return "/".join(parts[: len(wanted)])
+    return ""
+
+
+def _above(path: str) -> Iterator[str]:
+    while path := path.rpartition("/")[0]:
+        yield path
+
+
+def _fold(path: str) -> str:
+    return unicodedata.normalize("NFC", path).casefold()

@@ -32,6 +32,10 @@ class Patterns:
         path = entry.path + "/" if entry.kind == "folder" else entry.path
         return self._spec.match_file(path)
 
+    def asks_for(self, entry: Entry) -> bool:
+        """True where a pattern with ``!`` says that an entry is to come."""
+        return self._spec.check_file(entry.path).include is False
+
     def unused(self, entries: Iterable[Entry]) -> list[str]:
         """The patterns that match none of ``entries``."""
         paths = [entry.path + "/" if entry.kind == "folder" else entry.path for entry in entries]

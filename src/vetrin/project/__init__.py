@@ -1,5 +1,6 @@
 """What the user wrote: vetrin.toml and secrets."""
 
+from .building import BuildRule, Command
 from .choices import (
     Arrival,
     Keep,
@@ -30,6 +31,8 @@ __all__ = [
     "STATE_FOLDER",
     "Access",
     "Arrival",
+    "BuildRule",
+    "Command",
     "Environment",
     "Keep",
     "Leave",

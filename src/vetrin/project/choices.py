@@ -81,7 +81,8 @@ def defaults(role: str) -> Arrival:
 
 @dataclass(frozen=True)
 class Route:
-    """A transfer saved under a name; ``parts`` is empty for the usual ones."""
+    """A transfer saved under a name; ``parts`` is empty for the usual ones. ``mirror``: of the files
+    of these parts the target shall hold nothing else."""
 
     name: str
     source: str
@@ -90,6 +91,7 @@ class Route:
     leave: Leave = field(default_factory=Leave)
     keep: Keep = field(default_factory=Keep)
     arrival: Arrival = field(default_factory=Arrival)
+    mirror: bool = False
 
 
 def merged(general: Choice, special: Choice) -> Choice:
@@ -186,7 +188,9 @@ def read_route(name: str, data: object, environments: Sequence[str]) -> Route:
     """Raises ProjectError where it is not well formed or names an unknown environment."""
     where = f"[route.{name}]"
     table = _table(data, where)
-    known_keys(table, ("from", "to", "parts", "leave", "keep", "arrival"), where)
+    known_keys(table, ("from", "to", "parts", "leave", "keep", "arrival", "mirror"), where)
+    if not isinstance(table.get("mirror", False), bool):
+        raise ProjectError(f"{where} mirror: write true or false")
     for key in ("from", "to"):
         if table.get(key) not in environments:
             raise ProjectError(
@@ -200,6 +204,7 @@ def read_route(name: str, data: object, environments: Sequence[str]) -> Route:
         read_leave(table.get("leave", {}), f"{where} leave"),
         read_keep(table.get("keep", {}), f"{where} keep"),
         read_arrival(table.get("arrival", {}), f"{where} arrival"),
+        table.get("mirror", False),
     )
 
 

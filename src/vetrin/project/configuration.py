@@ -11,6 +11,7 @@ from typing import Any, Literal
 
 from ..cms import Definition, DefinitionError, EncodedRule, load_definition
 from ..rewrite import Address, AddressError
+from .building import BuildRule, read_build
 from .choices import (
     Arrival,
     Keep,
@@ -74,6 +75,7 @@ class Project:
     keep: Keep = field(default_factory=Keep)
     arrival: Arrival = field(default_factory=Arrival)
     routes: Mapping[str, Route] = field(default_factory=dict)
+    build: BuildRule = field(default_factory=BuildRule)
 
     @property
     def state(self) -> Path:
@@ -149,7 +151,7 @@ def load_project(folder: Path) -> Project:
         raise ProjectError(f"{path}: {error}") from error
     known_keys(
         data,
-        ("site", "environment", "rewrite", "leave", "keep", "arrival", "route"),
+        ("site", "environment", "rewrite", "leave", "keep", "arrival", "route", "build"),
         FILE_NAME,
     )
     site = _part(data, "site", FILE_NAME)
@@ -189,6 +191,7 @@ def load_project(folder: Path) -> Project:
         read_keep(data.get("keep", {}), "[keep]"),
         read_arrival(data.get("arrival", {}), "[arrival]"),
         {key: read_route(key, entry, list(environments)) for key, entry in routes.items()},
+        read_build(data.get("build", {})),
     )
 
 
@@ -197,10 +200,11 @@ def _with_rewriting(definition: Definition, data: dict[str, Any]) -> Definition:
     part = data.get("rewrite", {})
     if not isinstance(part, dict):
         raise ProjectError("[rewrite]: write it as a table")
-    known_keys(part, ("fixed", "encoded", "prefixed"), "[rewrite]")
+    known_keys(part, ("fixed", "encoded", "prefixed", "files"), "[rewrite]")
     for key in part:
         if not isinstance(part[key], list) or not all(isinstance(one, str) for one in part[key]):
-            raise ProjectError(f"[rewrite] {key}: write a list of columns")
+            what = "patterns" if key == "files" else "columns"
+            raise ProjectError(f"[rewrite] {key}: write a list of {what}")
     try:
         encoded = tuple(EncodedRule.parse(item) for item in part.get("encoded", ()))
     except DefinitionError as error:
@@ -215,6 +219,7 @@ def _with_rewriting(definition: Definition, data: dict[str, Any]) -> Definition:
         definition,
         prefixed=prefixed,
         fixed=(*definition.fixed, *part.get("fixed", ())),
+        text_files=(*definition.text_files, *part.get("files", ())),
         encoded=(*definition.encoded, *encoded),
     )
 

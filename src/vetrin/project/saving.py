@@ -45,6 +45,8 @@ def _table(route: Route) -> Any:
     table["to"] = route.target
     if route.parts:
         table["parts"] = list(route.parts)
+    if route.mirror:
+        table["mirror"] = True
     for name, choice in (("leave", route.leave), ("keep", route.keep), ("arrival", route.arrival)):
         values = _plain(choice)
         if values:

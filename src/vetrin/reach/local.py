@@ -6,18 +6,41 @@ from pathlib import Path
 
 from ..cms import ConfigurationError, SiteConfiguration, read_configuration
 from ..database import Database
-from ..files import LocalTree
+from ..files import OWN_FOLDER, LocalTree, Remembered
 from ..project import Environment, Project, creator_password, database_password
 from .site import ReachError, Site
 
+# What may lie in a root in which there is no site yet.
+_EMPTY = frozenset({OWN_FOLDER, ".well-known", "lost+found", "cgi-bin", ".git", ".gitignore"})
 
-def configuration_of(project: Project, environment: Environment) -> SiteConfiguration:
+
+def is_empty(root: Path) -> bool:
+    """True where no site is, nor anything else that one would lie among."""
+    return not root.is_dir() or all(item.name in _EMPTY for item in root.iterdir())
+
+
+def configuration_of(
+    project: Project, environment: Environment, like: SiteConfiguration | None = None
+) -> SiteConfiguration:
     """What the site's configuration says, with the project's overrides.
+
+    With ``like``, the configuration of what will be brought there, the root may be empty; then an
+    embedded database will lie where it does there.
 
     Raises:
         ReachError: there is no root, it is no root of this CMS, or its configuration is unclear.
     """
     root = environment.root
+    if like is not None and is_empty(root):
+        given = dict(environment.database)
+        if like.engine == "sqlite" and not {"file", "database"} & given.keys():
+            given["file"] = Path(like.database).name
+            if not Path(like.database).is_absolute():
+                given["file"] = like.database
+        try:
+            return read_configuration(root, project.definition, given)
+        except ConfigurationError as error:
+            raise ReachError(environment.name, "configuration", str(error), "") from error
     if not root.is_dir():
         raise ReachError(
             environment.name,
@@ -94,19 +117,25 @@ def open_site(
     environment: Environment,
     *,
     read_only: bool = True,
-    may_be_missing: bool = False,
+    like: SiteConfiguration | None = None,
 ) -> Site:
     """Open files and database of an environment.
 
-    With ``may_be_missing``, as for the target of a transfer, the database need not exist yet.
+    With ``like``, as for the target of a transfer from a site that is configured so, root and
+    database need not exist yet.
 
     Raises:
         ReachError, DatabaseUnreachable: one of them can not be got at.
     """
-    configuration = configuration_of(project, environment)
+    configuration = configuration_of(project, environment, like)
     database = open_database(
-        environment, configuration, read_only=read_only, may_be_missing=may_be_missing
+        environment, configuration, read_only=read_only, may_be_missing=like is not None
     )
     return Site(
-        environment, project.definition, configuration, database, LocalTree(environment.root)
+        environment,
+        project.definition,
+        configuration,
+        database,
+        LocalTree(environment.root),
+        Remembered(project.state / "files" / f"{environment.name}.sqlite"),
     )

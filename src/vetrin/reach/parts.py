@@ -5,16 +5,21 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
+from ..files import unit_of
 from ..project import Environment
 from .site import Site
 
 
 @dataclass(frozen=True)
 class FileScope:
-    """Folders to look at, and the paths in them that do not count, at the source and the target."""
+    """Folders to look at, and the paths in them that do not count, at the source and the target.
+
+    ``nested`` are the source's folders that are roots of other environments.
+    """
 
     folders: tuple[str, ...]
     skip: tuple[frozenset[str], frozenset[str]]
+    nested: tuple[str, ...] = ()
 
 
 def file_scope(
@@ -35,11 +40,19 @@ def file_scope(
     if "core" in parts:
         folders += core
     if "code" in parts and "." not in media:
-        folders = ["."]
+        folders = [".", *folders]
         for paths in skip:
             paths |= set() if "media" in parts else set(media)
             paths |= set() if "core" in parts else set(core)
-    return FileScope(tuple(folders), (frozenset(skip[0]), frozenset(skip[1])))
+    nested = _nested(source, everywhere) if folders else set()
+    return FileScope(
+        tuple(folders), (frozenset(skip[0]), frozenset(skip[1])), tuple(sorted(nested))
+    )
+
+
+def lies_loose(site: Site, path: str) -> bool:
+    """True for a path among the code, but in none of the folders that belong together."""
+    return part_of_path(site, path) == "code" and not unit_of(path, site.definition.whole)
 
 
 def part_of_path(site: Site, path: str) -> str:
@@ -59,6 +72,8 @@ def own_files(site: Site) -> set[str]:
         found.add(site.definition.copy.file)
     if site.definition.address_rules is not None:
         found.add(site.definition.address_rules.file)
+    if site.definition.maintenance is not None:
+        found.add(site.definition.maintenance.file)
     paths = [site.configuration.file] if site.configuration.file else []
     if site.configuration.engine == "sqlite":
         database = root / site.configuration.database

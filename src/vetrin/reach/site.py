@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import fnmatch
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from types import TracebackType
 from typing import Any
 
 from ..cms import Definition, EncodedRule, SiteConfiguration, owned
 from ..database import Condition, Database, Like, Table
-from ..files import FileTree
+from ..files import FileTree, Remembered
 from ..project import Environment, similar
 from ..rewrite import Address, AddressError
 from .conditions import site_condition
@@ -30,13 +30,17 @@ class ReachError(Exception):
 
 @dataclass
 class Site:
-    """An open environment; a context manager that closes its database."""
+    """An open environment; a context manager that closes its database.
+
+    ``seen`` is what is remembered of its files.
+    """
 
     environment: Environment
     definition: Definition
     configuration: SiteConfiguration
     database: Database
     files: FileTree
+    seen: Remembered = field(default_factory=Remembered)
 
     def __enter__(self) -> Site:
         return self
@@ -48,6 +52,7 @@ class Site:
         trace: TracebackType | None,
     ) -> None:
         self.database.close()
+        self.seen.close()
 
     @property
     def prefix(self) -> str:

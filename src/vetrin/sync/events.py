@@ -48,8 +48,11 @@ class TableDone:
 
 @dataclass(frozen=True)
 class FileMoved:
+    """Bytes of a file have arrived; ``files`` is 1 when it is all there."""
+
     path: str
     size: int
+    files: int
 
 
 Event = Phase | Started | TableStarted | Moved | TableDone | FileMoved

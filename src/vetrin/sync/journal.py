@@ -11,7 +11,7 @@ import contextlib
 import json
 import os
 import secrets
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -29,7 +29,8 @@ class Run:
 
     ``stage`` is the last event that says how far it came: planned (hidden tables and staged files
     may exist), swapping (the swap may or may not have happened), done, failed or taken-back
-    (nothing of it is left).
+    (nothing of it is left). ``build`` is what was pushed, ``held`` the file that held visitors off
+    during the swap, ``checked`` how the last check of the environment with it went.
     """
 
     number: int
@@ -50,6 +51,10 @@ class Run:
     undone_by: int | None = None
     dropped: bool = False
     error: str = ""
+    parts: tuple[str, ...] = ()
+    build: dict[str, Any] = field(default_factory=dict)
+    held: str = ""
+    checked: dict[str, Any] = field(default_factory=dict)
     report: dict[str, Any] = field(default_factory=dict)
 
     @property
@@ -76,12 +81,15 @@ class Run:
             self.token, self.kind = line["token"], line["kind"]
             self.source, self.target = line["source"], line["target"]
             self.started, self.undoes = line["at"], line.get("undoes")
+            self.parts = tuple(line.get("parts") or ("data", "media"))
+            self.build = line.get("build") or {}
         if event == SWAPPING:
             self.exchanges = [Exchange(*item) for item in line["exchanges"]]
             self.detach = [Attachment(*item) for item in line["detach"]]
             self.attach = [Attachment(*item) for item in line["attach"]]
             self.moves = [Move(*item) for item in line["moves"]]
             self.patches = [Patch(*item) for item in line.get("patches", ())]
+            self.held = line.get("held", "")
         if event in (SWAPPING, DONE, FAILED, TAKEN_BACK):
             self.stage = event
         if event in (DONE, FAILED, TAKEN_BACK):
@@ -92,6 +100,8 @@ class Run:
             self.undone_by = line["by"]
         if event == "dropped":
             self.dropped = True
+        if event == "checked":
+            self.checked = {"good": line["good"], "findings": line["findings"], "at": line["at"]}
 
 
 def _now() -> str:
@@ -110,8 +120,10 @@ class Journals:
         self._folder = state / "runs"
         self._state = state
 
-    def begin(self, kind: str, source: str, target: str, undoes: int | None = None) -> Run:
-        """Make the journal of a new run, and its first entry."""
+    def begin(
+        self, kind: str, source: str, target: str, undoes: int | None = None, **more: Any
+    ) -> Run:
+        """Make the journal of a new run, and its first entry; ``more`` are parts and build."""
         own_folder(self._state.parent)
         self._folder.mkdir(exist_ok=True)
         number = max((run.number for run in self.runs()), default=0)
@@ -131,6 +143,7 @@ class Journals:
             source=source,
             target=target,
             undoes=undoes,
+            **more,
         )
         return run
 
@@ -153,8 +166,8 @@ class Journals:
         """The runs that wrote to an environment, newest first."""
         return [run for run in self.runs() if run.target == environment][::-1]
 
-    def last_transfer(self, environment: str) -> Run | None:
-        """The transfer whose content the environment holds now, if one is known.
+    def last_transfer(self, environment: str, part: str | None = None) -> Run | None:
+        """The transfer whose content (of ``part``) the environment holds now, if one is known.
 
         An undone run does not count, and an undone undo counts as what it brought back.
         """
@@ -167,7 +180,20 @@ class Journals:
             if run.kind == "undo" and run.undoes is not None:
                 skipped.add(run.undoes)
                 continue
-            if run.kind == "pull":
+            if run.kind in ("pull", "push") and (part is None or part in run.parts):
                 return run
             # A change in place does not alter where the content came from.
+        return None
+
+    def build_on(self, environment: str) -> Run | None:
+        """The push whose build an environment holds now, as far as is known."""
+        run = self.last_transfer(environment, "code")
+        return run if run is not None and run.build else None
+
+    def proven(self, fingerprint: str, environments: Collection[str]) -> Run | None:
+        """A push of a build to one of these environments after which a check found nothing."""
+        for run in self.runs():
+            pushed = run.target in environments and run.build.get("fingerprint") == fingerprint
+            if pushed and run.stage == DONE and run.checked.get("good"):
+                return run
         return None

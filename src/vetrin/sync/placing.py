@@ -232,5 +232,5 @@ def cached_files(target: Site) -> Iterator[Move]:
         if entry.kind != "folder":
             yield Move(entry.path, "file", None)
     for entry in entries:
-        if entry.kind == "folder":
+        if entry.kind == "folder" and entry.path not in folders:
             yield Move(entry.path, "folder", None)

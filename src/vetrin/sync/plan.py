@@ -3,25 +3,26 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any, Literal
 
 from ..check import Standing
 from ..database import Condition, Instead, Table
 from ..files import Difference, Move
 from ..project import Arrival, Environment, Keep, Leave, defaults
-from ..reach import Keyed, Names
+from ..reach import Keyed, Names, is_empty
 from ..rewrite import Mapping
+from ..store import Build, Commit
 from .errors import Refused
 from .leaving import Leaving
-from .placing import (
-    Placed,
-)
+from .placing import Placed
 from .rewriting import Encoded
 from .settling import Settling
 
 Part = Literal["data", "media", "code", "core"]
 PARTS: tuple[Part, ...] = ("data", "media", "code", "core")
 USUAL_PARTS: tuple[Part, ...] = ("data", "media")
+PUSHED_PARTS: tuple[Part, ...] = ("code",)
 
 
 @dataclass(frozen=True)
@@ -53,11 +54,29 @@ class Choices:
     leave: Leave = field(default_factory=Leave)
     keep: Keep = field(default_factory=Keep)
     arrival: Arrival = field(default_factory=lambda: defaults("local"))
+    mirror: bool = False
+
+
+@dataclass(frozen=True)
+class FolderChange:
+    """What changes in one folder of one part: files and bytes that are new or changed, files that go."""
+
+    part: str
+    folder: str
+    new: int = 0
+    changed: int = 0
+    gone: int = 0
+    size: int = 0
 
 
 @dataclass(frozen=True)
 class Plan:
-    """A transfer as a plain value. ``risks`` and ``notes`` are sentences for the user."""
+    """A transfer as a plain value. ``risks`` and ``notes`` are sentences for the user.
+
+    ``build`` is what is pushed, ``before`` the one that the target is known to hold, ``commits`` those
+    that the one has beyond the other, and ``back`` the inverse. ``holds`` is the file that holds
+    visitors off during the swap, and its text.
+    """
 
     source: Environment
     target: Environment
@@ -81,6 +100,13 @@ class Plan:
     placed: tuple[Placed, ...] = ()
     cached: tuple[Move, ...] = ()
     creates: str = ""
+    folders: tuple[FolderChange, ...] = ()
+    holds: tuple[str, str] | None = None
+    build: Build | None = None
+    before: Build | None = None
+    commits: tuple[Commit, ...] = ()
+    back: tuple[Commit, ...] = ()
+    kind: Literal["pull", "push"] = "pull"
 
     @property
     def file_parts(self) -> tuple[Part, ...]:
@@ -131,17 +157,39 @@ class Plan:
             if self.files is None
             else {
                 "new": sum(entry.kind != "folder" for entry in self.files.new),
-                "changed": len(self.files.changed),
+                "changed": sum(entry.kind != "folder" for entry in self.files.changed),
                 "same": self.files.same,
+                "gone": [e.path for e in self.files.gone if e.kind != "folder"],
                 "only_on_target": len(self.files.only_there),
                 "bytes": self.files.size,
+                "moved": dict(self.files.reused),
+                "by_pieces": sorted(self.files.pieced),
+                "rewritten": sorted(self.files.texts),
+                "whole_folders": [unit.path for unit in self.files.units],
+                "left_by_themselves": {
+                    **{entry.path: "archive" for entry in self.files.archives},
+                    **dict(self.files.passed),
+                },
+                "folders": [vars(item) for item in self.folders],
             },
+            "build": self.build.as_json() if self.build else None,
+            "before": self.before.as_json() if self.before else None,
+            "commits": [vars(commit) for commit in self.commits],
+            "commits_taken_back": [vars(commit) for commit in self.back],
+            "maintenance": self.holds[0] if self.holds else None,
             "arriving": self.arriving.as_json(),
             "overwritten": self.overwritten.as_json(),
             "kept": list(self.kept),
             "notes": list(self.notes),
             "risks": list(self.risks),
         }
+
+
+def usual_parts(kind: Literal["pull", "push"], root: Path) -> tuple[Part, ...]:
+    """What a transfer brings where nobody says otherwise: into an empty root, everything."""
+    if is_empty(root):
+        return PARTS
+    return USUAL_PARTS if kind == "pull" else PUSHED_PARTS
 
 
 def may_write(environment: Environment) -> None:

@@ -8,10 +8,31 @@ from dataclasses import replace as with_changes
 
 from ..check import Standing, counts_of, standing
 from ..database import Table, Unsuitable
-from ..files import Difference, Patterns, compare_trees
+from ..files import (
+    LINK_OUT,
+    Clash,
+    Difference,
+    Entry,
+    Patterns,
+    Terms,
+    compare_trees,
+    printable,
+    unit_of,
+)
 from ..project import Environment, ProjectError
-from ..reach import Keyed, Names, OneName, Site, extensions_of, file_scope, mapping_for
-from ..rewrite import Mapping
+from ..reach import (
+    Keyed,
+    Names,
+    OneName,
+    Site,
+    extensions_of,
+    file_scope,
+    is_empty,
+    lies_loose,
+    mapping_for,
+    part_of_path,
+)
+from ..rewrite import Mapping, Rewriter, Tally
 from .errors import JobError, Refused
 from .leaving import Leaving, work_out
 from .placing import (
@@ -23,7 +44,7 @@ from .placing import (
     corrected_configuration,
     wrong_addresses,
 )
-from .plan import USUAL_PARTS, Choices, Part, Plan, TablePlan, may_read, may_write
+from .plan import USUAL_PARTS, Choices, FolderChange, Part, Plan, TablePlan, may_read, may_write
 from .settling import Settling, settling
 
 _COUNTED = 32_000_000  # bytes; counting the rows of a larger table would take longer than a look
@@ -90,9 +111,9 @@ class _Planner:
                 self._notes.append(
                     f"not rewritten, because it identifies entries for good: {fixed}"
                 )
-        files = self._files()
+        files = self.files(mapping)
         placed = self._placed(mapping)
-        kept = ["its own code and the CMS's files"] if "code" not in self._parts else []
+        kept = _kept(self._parts)
         if target.configuration.file is not None:
             kept.insert(0, f"{target.configuration.file.name} and its credentials")
         return Plan(
@@ -101,7 +122,7 @@ class _Planner:
             parts=self._parts,
             mapping=mapping,
             arriving=self._arriving(leaving),
-            overwritten=standing(target),
+            overwritten=standing(target, files="media" in self._parts),
             tables=tables,
             staying=staying,
             views=views,
@@ -117,15 +138,30 @@ class _Planner:
             settling=settled,
             placed=placed,
             cached=tuple(cached_files(target))
-            if choices.arrival.caches and "data" in self._parts
+            if choices.arrival.caches and {"data", "code"} & set(self._parts)
             else (),
             creates=target.database.facts().where if target.database.missing else "",
+            folders=tuple(folder_changes(source, files)) if files is not None else (),
+            holds=self._holds(files),
         )
+
+    def _holds(self, files: Difference | None) -> tuple[str, str] | None:
+        """The file that holds visitors off while code switches, unless its owner put it there."""
+        rule, target = self._source.definition.maintenance, self._target
+        if rule is None or files is None or files.nothing or is_empty(target.environment.root):
+            return None
+        code = any(
+            part_of_path(self._source, entry.path) != "media"
+            for entry in (*files.coming, *files.gone)
+        )
+        if not code or target.files.exists(rule.file):
+            return None
+        return rule.file, rule.text
 
     def _arriving(self, leaving: Leaving) -> Standing:
         """How the source stands, less what is left out."""
         source = self._source
-        found = standing(source)
+        found = standing(source, files="media" in self._parts)
         if not leaving.leave and not leaving.tables:
             return found
         return with_changes(found, counts=counts_of(source, leaving.leave, leaving.tables))
@@ -226,33 +262,81 @@ class _Planner:
             absent |= set(lost)
             views = [view for view in views if view not in lost]
 
-    def _files(self) -> Difference | None:
+    def files(self, mapping: Mapping) -> Difference | None:
+        """What has to move of the files of the chosen parts."""
         source, target, choices = self._source, self._target, self._choices
         everywhere = (source.environment, target.environment, *self._others)
         scope = file_scope(source, target, self._parts, everywhere)
         if not scope.folders:
             return None
-        leave = _patterns([*choices.leave.files, *self._inactive()], "leave")
-        keep = _patterns(choices.keep.files, "keep")
-        files = compare_trees(
-            source.files, target.files, scope.folders, skip=scope.skip, leave=leave, keep=keep
+        rewriter = Rewriter(mapping)
+        terms = Terms(
+            skip=scope.skip,
+            leave=_patterns([*choices.leave.files, *self._inactive()], "leave"),
+            keep=_patterns(choices.keep.files, "keep"),
+            whole=source.definition.whole,
+            loose=lambda path: lies_loose(source, path),
+            texts=_patterns(source.definition.text_files, "[rewrite]"),
+            rewrite=lambda content: rewriter.rewrite(content, Tally()),
+            mirror=choices.mirror,
+            theirs=source.seen,
+            ours=target.seen,
         )
+        try:
+            files = compare_trees(source.files, target.files, scope.folders, terms)
+        except Clash as clash:
+            raise Refused(
+                f"{target.environment.name} does not tell {clash.one} from {clash.other}: its file "
+                "system takes the two names for one",
+                "rename one of them, or leave it out with [leave] files",
+            ) from clash
+        self._weigh_files(files, scope.nested)
+        return files
+
+    def _weigh_files(self, files: Difference, nested: Sequence[str]) -> None:
+        """What is to be said of the files, and whether there is room for them."""
+        source, target, choices = self._source, self._target, self._choices
+        name = target.environment.name
         self._risks += [
             f"leave: no file of {source.environment.name} fits {pattern!r}"
             for pattern in files.unused
             if pattern in choices.leave.files
         ]
+        needed = files.size + sum(e.size for unit in files.units for e in unit.copies)
         free = target.files.free_space()
-        if files.size > free:
+        if needed > free:
             raise JobError(
-                f"{target.environment.name} has {free:,} bytes free, the files need {files.size:,}",
+                f"{name} has {free:,} bytes free, the files need {needed:,}",
                 "make room there, or transfer the data alone with --parts data",
             )
-        if files.only_there:
-            count = sum(entry.kind != "folder" for entry in files.only_there)
-            stay = "1 file stays" if count == 1 else f"{count} files stay"
-            self._notes.append(f"{stay} that only {target.environment.name} has")
-        return files
+        self._risks += [
+            f"{path} of {name} is a {reason}: what {source.environment.name} has there does not come"
+            if reason == LINK_OUT
+            else f"{path} of {name} stays as it is ({reason})"
+            for path, reason in files.blocked
+        ]
+        count = sum(entry.kind != "folder" for entry in files.only_there)
+        if count:
+            stay = "1 file stays" if count == 1 else f"{count:,} files stay"
+            own = (
+                f", {files.altered:,} of them changed since they were brought"
+                if files.altered
+                else ""
+            )
+            self._notes.append(f"{stay} that only {name} has{own}")
+        gone = [entry for entry in files.gone if entry.kind != "folder"]
+        if len(gone) > 20 and len(gone) > files.same + files.files:
+            self._risks.append(
+                f"most files of {name} go ({len(gone):,}): is everything there in "
+                f"{source.environment.name}?"
+            )
+        alone = [f"the environment in {path}/" for path in nested]
+        alone += _named([e.path for e in files.archives], "archive", "archives")
+        for reason in dict.fromkeys(reason for _, reason in files.passed):
+            paths = [path for path, why in files.passed if why == reason]
+            alone += _named(paths, reason, reason)
+        if alone:
+            self._notes.append(f"left out by themselves: {'; '.join(alone)}")
 
     def _inactive(self) -> list[str]:
         """Patterns for the folders of extensions that are not active."""
@@ -294,6 +378,60 @@ class _Planner:
                 f"{target.environment.name} has no configuration file; write one by hand"
             )
         return tuple(item for item in found if item is not None)
+
+
+def compare_files(
+    source: Site,
+    target: Site,
+    parts: Sequence[Part],
+    others: Sequence[Environment],
+    choices: Choices,
+) -> Difference | None:
+    """How the files of two sites differ, as a transfer would see it.
+
+    Raises:
+        Refused, ProjectError, JobError, FilesError: as ``build_plan``.
+    """
+    planner = _Planner(source, target, tuple(parts), tuple(others), choices)
+    return planner.files(mapping_for(source, target, []))
+
+
+def folder_changes(source: Site, files: Difference) -> list[FolderChange]:
+    """What changes, by part and folder: those that switch as a whole, else at most two deep."""
+    found: dict[tuple[str, str], FolderChange] = {}
+
+    def add(entry: Entry, **change: int) -> None:
+        if entry.kind == "folder":
+            return
+        folder = unit_of(entry.path, source.definition.whole)
+        folder = folder or "/".join(entry.path.split("/")[:-1][:2]) or "."
+        key = part_of_path(source, entry.path), folder
+        old = found.get(key) or FolderChange(*key)
+        found[key] = with_changes(
+            old, **{name: getattr(old, name) + count for name, count in change.items()}
+        )
+
+    for entry in files.new:
+        add(entry, new=1, size=0 if entry.path in files.reused else entry.size)
+    for entry in files.changed:
+        add(entry, changed=1, size=0 if entry.path in files.reused else entry.size)
+    for entry in files.gone:
+        add(entry, gone=1)
+    return [found[key] for key in sorted(found)]
+
+
+def _kept(parts: Sequence[Part]) -> list[str]:
+    words = {"data": "data", "media": "media", "code": "code", "core": "the CMS's files"}
+    own = [word for part, word in words.items() if part not in parts]
+    return [f"its own {' and '.join(filter(None, [', '.join(own[:-1]), own[-1]]))}"] if own else []
+
+
+def _named(paths: Sequence[str], one: str, many: str) -> list[str]:
+    """“2 archives (a.zip, b.zip)”."""
+    if not paths:
+        return []
+    shown = ", ".join(map(printable, paths[:4])) + (" …" if len(paths) > 4 else "")
+    return [f"{one} ({shown})" if len(paths) == 1 else f"{len(paths)} {many} ({shown})"]
 
 
 def _adopt(source: Site, target: Site) -> None:

@@ -25,14 +25,15 @@ from ..database import (
     hidden_name,
 )
 from ..database.contract import pending
-from ..files import FilesError, Move
+from ..files import FilesError
 from ..reach import Keyed, Site
+from ..store import Build, Builds
 from .errors import JobError, Refused
-from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
+from .events import Listener, Moved, Phase, Started, TableDone, TableStarted, silent
 from .journal import DONE, FAILED, SWAPPING, TAKEN_BACK, Journals, Run, flat
 from .lock import only_run
+from .moving import Mover
 from .pipeline import ahead
-from .placing import parents
 from .plan import Plan, TablePlan, may_write
 from .rewriting import Rewriting
 from .settling import Step, Tables
@@ -43,13 +44,20 @@ _TOKEN = re.compile(r"_vetrin_(new|old)_([0-9a-f]+)_\d+$")
 
 @dataclass(frozen=True)
 class Report:
-    """What a run did, beside its plan."""
+    """What a run did, beside its plan.
+
+    ``file_bytes`` were sent; ``files_moved`` had their content there already, under another name;
+    ``file_places`` were rewritten in files.
+    """
 
     run: Run
     rows: dict[str, int]
     rewriting: Rewriting
     files: int
     file_bytes: int
+    files_gone: int
+    files_moved: int
+    file_places: int
     counts: dict[str, int]
     keyed: Keyed
     settled: tuple[Step, ...]
@@ -70,6 +78,9 @@ class Report:
             "remarks": list(self.remarks),
             "files": self.files,
             "file_bytes": self.file_bytes,
+            "files_gone": self.files_gone,
+            "files_moved": self.files_moved,
+            "file_places": self.file_places,
             "counts": self.counts,
         }
 
@@ -108,9 +119,14 @@ def preview(plan: Plan, source: Site, listener: Listener = silent) -> Rewriting:
 
 
 def run_plan(
-    plan: Plan, source: Site, target: Site, journals: Journals, listener: Listener = silent
+    plan: Plan,
+    source: Site,
+    target: Site,
+    journals: Journals,
+    listener: Listener = silent,
+    builds: Builds | None = None,
 ) -> Report:
-    """Do what the plan says.
+    """Do what the plan says. With ``builds``, what a push to production replaces is kept there too.
 
     Raises:
         Refused: another run writes to the target.
@@ -118,11 +134,40 @@ def run_plan(
     """
     with only_run(plan.target.name, plan.target.root):
         recovered = recover(target, journals)
-        run = journals.begin("pull", plan.source.name, plan.target.name)
+        run = journals.begin(
+            plan.kind,
+            plan.source.name,
+            plan.target.name,
+            parts=list(plan.parts),
+            build=plan.build.as_json() if plan.build else None,
+        )
         with taken_back_on_failure(target, run, journals):
+            if builds is not None and plan.build is not None and plan.target.role == "production":
+                keep_what_goes(plan, target, builds)
             report = _Transfer(plan, source, target, run, listener).carry_out(recovered)
         drop_parked(target, journals, keep=run)
         return report
+
+
+def keep_what_goes(plan: Plan, target: Site, builds: Builds) -> Build | None:
+    """Keep, as a build, what the target holds in place of the one that comes."""
+    files, build = plan.files, plan.build
+    if files is None or build is None or files.nothing:
+        return None
+    coming = {entry.path for entry in files.coming}
+    entries = [entry for entry in build.entries if entry.path not in coming]
+    entries += [*files.replaced.values(), *files.gone]
+    mine = {entry.path for entry in (*files.replaced.values(), *files.gone)}
+    if not mine:
+        return None
+    return builds.keep(
+        target.files,
+        [e if e.path not in mine else e._replace(digest="") for e in entries],
+        target.environment.name,
+        plan.parts,
+        found=True,
+        remembered=target.seen,
+    )
 
 
 @contextlib.contextmanager
@@ -157,6 +202,7 @@ class _Transfer:
         self._tell = listener
         self._rewriting = rewriting_of(plan)
         self._keyed = keyed_of(plan)
+        self._mover = Mover(plan, source, target, run.token, listener)
         self._remarks: tuple[str, ...] = ()
 
     def carry_out(self, recovered: tuple[int, ...]) -> Report:
@@ -172,25 +218,32 @@ class _Transfer:
         rows, exchanges = self._tables()
         self._settle()
         self._tell(Phase("files"))
-        moves = self._files()
-        self._tell(Phase("swap"))
+        moves = self._mover.stage()
         detach, attach = self._attachments(exchanges)
+        self._target.files.flush(self._run.token)
+        self._tell(Phase("swap"))
         self._run.write(
             SWAPPING,
+            held=plan.holds[0] if plan.holds else "",
             exchanges=[flat(item) for item in exchanges],
             detach=[flat(item) for item in detach],
             attach=[flat(item) for item in attach],
             moves=[flat(item) for item in moves],
         )
-        if exchanges:
-            self._target.database.swap(exchanges, detach, attach)
-        self._target.files.exchange(self._run.token, moves)
+        with held_off(self._target, plan.holds):
+            if exchanges:
+                self._target.database.swap(exchanges, detach, attach)
+            self._target.files.exchange(self._run.token, moves)
+        self._target.files.flush(self._run.token)
         report = Report(
             self._run,
             rows,
             self._rewriting,
             files.files if files else 0,
-            files.size if files else 0,
+            self._mover.sent,
+            sum(entry.kind != "folder" for entry in files.gone) if files else 0,
+            len(files.reused) if files else 0,
+            self._mover.rewritten.total,
             # A copy of the site without what it remembers of its old tables.
             counts_of(replace(self._target)) if plan.tables else plan.arriving.counts,
             self._keyed,
@@ -199,6 +252,7 @@ class _Transfer:
             recovered,
         )
         self._run.write(DONE, report=report.as_json())
+        self._mover.remember()
         return report
 
     def _tables(self) -> tuple[dict[str, int], list[Exchange]]:
@@ -241,22 +295,6 @@ class _Transfer:
         said = [step.do(tables) for step in plan.settling.steps]
         self._remarks = tuple(remark for remark in said if remark)
 
-    def _files(self) -> list[Move]:
-        difference, placed = self._plan.files, self._plan.placed
-        moves: list[Move] = []
-        if difference is not None:
-            for entry in (*difference.new, *difference.changed):
-                if entry.kind != "folder":
-                    blocks = self._source.files.read(entry.path) if entry.kind == "file" else ()
-                    self._target.files.stage(self._run.token, entry, blocks)
-                    self._tell(FileMoved(entry.path, entry.size))
-            moves += difference.moves()
-        written = [item for item in placed if item.content is not None]
-        for item in written:
-            self._target.files.stage(self._run.token, item.entry, [item.content or b""])
-        moves += parents(self._target, [item.path for item in written])
-        return [*moves, *(item.move for item in placed), *self._plan.cached]
-
     def _attachments(
         self, exchanges: Sequence[Exchange]
     ) -> tuple[list[Attachment], list[Attachment]]:
@@ -289,6 +327,21 @@ class _Transfer:
             and (item.kind, item.name, item.table) not in coming
         ]
         return detach, attach
+
+
+@contextlib.contextmanager
+def held_off(target: Site, holds: tuple[str, str] | None) -> Iterator[None]:
+    """Put the site into its CMS's maintenance state while the context lasts.
+
+    Where it fails, or the process is killed, the state lasts until the run is taken back: what a
+    visitor gets is old or new, never a mixture.
+    """
+    if holds is None:
+        yield
+        return
+    target.files.put(holds[0], holds[1].encode())
+    yield
+    target.files.remove(holds[0])
 
 
 def _can_hang(item: Attachment, there: set[str]) -> bool:
@@ -340,6 +393,8 @@ def take_back(target: Site, run: Run, journals: Journals) -> None:
         if run.patches and all(patch.after in there for patch in run.patches):
             database.patch([patch.reversed() for patch in run.patches])
         target.files.put_back(run.token, run.moves)
+    if run.held:
+        target.files.remove(run.held)
     undone = next((one for one in journals.runs() if one.number == run.undoes), None)
     if undone is not None:
         target.files.hand_over(run.token, "new", undone.token, "old")
@@ -408,8 +463,13 @@ def _undo(target: Site, last: Run, run: Run, listener: Listener) -> None:
         detach = target.database.attachments([e.live for e in exchanges], views)
     moves = [move.reversed() for move in reversed(last.moves)]
     patches = [patch.reversed() for patch in last.patches]
+    rule = target.definition.maintenance
+    holds = (rule.file, rule.text) if rule is not None and last.held else None
+    if holds is not None and target.files.exists(holds[0]):
+        holds = None
     run.write(
         SWAPPING,
+        held=holds[0] if holds else "",
         exchanges=[flat(item) for item in exchanges],
         detach=[flat(item) for item in detach],
         attach=[flat(item) for item in last.detach],
@@ -417,8 +477,10 @@ def _undo(target: Site, last: Run, run: Run, listener: Listener) -> None:
         patches=[flat(item) for item in patches],
     )
     target.files.hand_over(last.token, "old", run.token, "new")
-    if exchanges:
-        target.database.swap(exchanges, detach, last.detach)
-    changed = target.database.patch(patches) if patches else 0
-    target.files.exchange(run.token, moves)
+    with held_off(target, holds):
+        if exchanges:
+            target.database.swap(exchanges, detach, last.detach)
+        changed = target.database.patch(patches) if patches else 0
+        target.files.exchange(run.token, moves)
+    target.files.flush(run.token)
     run.write(DONE, report={"undid": last.number, "patched_rows": changed})

@@ -1,0 +1,274 @@
+"""vetrin push"""
+
+from __future__ import annotations
+
+import argparse
+from dataclasses import dataclass
+
+from rich.text import Text
+
+from ..check.pages import Check, CheckReport
+from ..project import Environment, Project, ProjectError, Route
+from ..reach import Site, open_site
+from ..store import Build, Builds, NoBuild
+from ..sync import (
+    Journals,
+    Part,
+    Pushed,
+    Refused,
+    build_on,
+    build_push,
+    holding,
+    make_build,
+    may_go_live,
+    may_read,
+    may_write,
+    push,
+    run_build,
+    staging_of,
+    still_there,
+    usual_parts,
+)
+from .common import journals_of, project_of, target_of
+from .console import Out, lead, plural
+from .main import DIFFERENT, DONE, FAILED
+from .plan_view import show_plan, show_report
+from .progress import listener
+from .transfer import (
+    add_choices,
+    choices_of,
+    listed,
+    others_of,
+    parts_of,
+    transfer,
+    with_choices,
+)
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Build the local code, check it, and carry it up: only what differs is sent, plugins and\n"
+        "themes switch over as whole folders, and what was there is kept for `vetrin undo`. At the\n"
+        "end the site is looked at; if its home page broke, the push is undone by itself.\n"
+        "Production gets the very build that is on staging and passed its check there."
+    )
+    parser.add_argument("target", metavar="TO", help="write to it")
+    parser.add_argument(
+        "--from", metavar="ENV", dest="source",
+        help="push this one's code (local; for production, the build that is on staging)",
+    )  # fmt: skip
+    parser.add_argument(
+        "--build", metavar="ID", help="push a build that is on record, by its fingerprint or commit"
+    )
+    parser.add_argument(
+        "--parts", metavar="PART,…",
+        help="code, core, media (code; into an empty root everything)",
+    )  # fmt: skip
+    parser.add_argument(
+        "--untried", action="store_true",
+        help="to production although no check on staging passed with this build",
+    )  # fmt: skip
+    parser.add_argument(
+        "--keep-broken", action="store_true", help="do not undo a push that breaks the home page"
+    )
+    add_choices(parser)
+    parser.epilog = """exit code 4 says that the build is there, but that the check found something
+
+examples:
+  vetrin push staging                    build, check, send, look at it
+  vetrin push production                 the same build, if it passed there
+  vetrin push staging --dry-run          what would be sent; nothing is built
+  vetrin push staging --build 3f9a1c     an earlier one again
+  vetrin push staging --parts code,core --mirror"""
+
+
+@dataclass(frozen=True)
+class _Errand:
+    """What is to be pushed where; with ``promoted`` it is the build on that environment."""
+
+    project: Project
+    target: Environment
+    parts: tuple[Part, ...]
+    route: Route
+    source: Environment
+    promoted: Environment | None = None
+    build: Build | None = None
+
+
+def run(args: argparse.Namespace, out: Out) -> int:
+    project = project_of(args)
+    journals, builds = journals_of(project), Builds(project.state)
+    errand = _errand(args, project, journals, builds)
+    target = errand.target
+    if not {"code", "core"} & set(errand.parts):
+        return transfer(args, out, project, errand.route, all_of_it=args.leave_nothing)
+    with open_site(project, errand.source) as source:
+        build = errand.build or _built(args, out, errand, source, builds)
+        held = holding(source, build, builds)
+        choices = choices_of(project, errand.route, all_of_it=args.leave_nothing)
+        others = others_of(project, errand.route)
+        remark = None if args.untried else may_go_live(project, target, build, journals)
+        if errand.promoted is not None and not args.untried:
+            _still(errand, build, source, builds)
+        with open_site(project, target, read_only=False, like=source.configuration) as goal:
+            plan = build_push(held, goal, errand.parts, others, choices, build, journals, builds)
+            show_plan(out, plan)
+            if remark:
+                out.show(lead("! ", "yellow").append(remark))
+            if args.dry_run:
+                out.document("plan", plan.as_json())
+                out.say("dry run: nothing was changed")
+                return DONE
+            out.confirm(
+                f"Push this to {target.name}?",
+                given=args.yes,
+                target=target.name,
+                production=target.role == "production",
+            )
+            with listener(out) as listen:
+                done = push(
+                    plan, held, goal, journals, builds, listen, keep_broken=args.keep_broken
+                )
+            if not done.undone:
+                show_report(out, plan, done.report)
+            checked = None if done.undone else _looked_at(goal, project, done)
+            out.document(
+                "report",
+                {
+                    "plan": plan.as_json(),
+                    **done.as_json(),
+                    "check": checked.as_json() if checked else None,
+                },
+            )
+            return _outcome(out, errand, done, checked)
+
+
+def _errand(
+    args: argparse.Namespace, project: Project, journals: Journals, builds: Builds
+) -> _Errand:
+    """What the command line means.
+
+    Raises:
+        ProjectError, Refused: it means nothing, or a guard is against it.
+    """
+    target = project.environment(args.target)
+    may_write(target)
+    parts = (
+        parts_of(listed([args.parts]), "--parts")
+        if args.parts
+        else usual_parts("push", target.root)
+    )
+    build, promoted = None, None
+    if args.build:
+        try:
+            build = builds.get(args.build)
+        except NoBuild as error:
+            raise ProjectError(f"--build: {error}") from error
+        name = build.environment if build.environment in project.environments else None
+        source = target_of(project, args.source or name)
+    else:
+        staging = staging_of(project, target) if target.role == "production" else None
+        wanted = project.environment(args.source) if args.source else staging
+        if wanted is not None and wanted.role == "staging" and target.role == "production":
+            promoted, build = wanted, build_on(wanted, journals, builds)
+            source = target_of(
+                project, build.environment if build.environment in project.environments else None
+            )
+        else:
+            source = wanted or target_of(project, None)
+    if source.name == target.name and build is None:
+        raise ProjectError(
+            f"{target.name} can not be pushed to itself; name another one with --from"
+        )
+    may_read(source)
+    if build is not None and not args.parts and "data" not in parts:
+        parts = parts_of(build.parts, "--build")
+    if "data" in parts and usual_parts("push", target.root) != parts:
+        raise Refused(
+            f"a push does not overwrite the data of {target.name}",
+            f"push code, core or media; `vetrin pull {source.name} --to {target.name}` replaces data",
+        )
+    route = with_choices(Route("push", source.name, target.name, parts), args)
+    return _Errand(project, target, parts, route, source, promoted, build)
+
+
+def _built(
+    args: argparse.Namespace, out: Out, errand: _Errand, source: Site, builds: Builds
+) -> Build:
+    """Run [build] where the code is made, and keep what came of it."""
+    project = errand.project
+    if errand.source.role == "local" and project.build:
+        if args.dry_run:
+            out.say("dry run: nothing is built; this is the code as it stands")
+        else:
+            show = out.say if args.verbose else (lambda line: None)
+            run_build(project, errand.source.root, out.say, show)
+    parts: tuple[Part, ...] = tuple(part for part in errand.parts if part in ("code", "core"))
+    return make_build(project, source, parts, builds, list(project.environments.values()))
+
+
+def _still(errand: _Errand, build: Build, source: Site, builds: Builds) -> None:
+    """Raises Refused where the environment that is to be promoted holds something else by now."""
+    promoted, project = errand.promoted, errand.project
+    assert promoted is not None
+    route = Route("push", errand.source.name, promoted.name)
+    with open_site(project, promoted) as staging:
+        found = still_there(
+            build, builds, source, staging, others_of(project, route), choices_of(project, route)
+        )
+    if found is not None:
+        names = [entry.path for entry in found.coming if entry.kind != "folder"]
+        shown = ", ".join(names[:4]) + (" …" if len(names) > 4 else "")
+        raise Refused(
+            f"{promoted.name} no longer holds build {build.short}: "
+            f"{plural(len(names), 'file differs', 'files differ')} ({shown})",
+            f"vetrin push {promoted.name} again; --untried sends the recorded build all the same",
+        )
+
+
+def _looked_at(goal: Site, project: Project, done: Pushed) -> CheckReport:
+    others = [e for e in project.environments.values() if e.name != goal.environment.name]
+    checked = Check(goal, others, data=False).run()
+    done.report.run.write("checked", good=not checked.findings, findings=len(checked.findings))
+    return checked
+
+
+def _outcome(out: Out, errand: _Errand, done: Pushed, checked: CheckReport | None) -> int:
+    name = errand.target.name
+    if done.undone is not None:
+        return (
+            out.fail(
+                FAILED,
+                f"the home page of {name} {done.after.says} with this build; run {done.report.run.number} "
+                f"was undone by run {done.undone.number}",
+                f"{name} is as it was before; --keep-broken would leave the build there to be looked at",
+            )
+            if not out.json
+            else FAILED
+        )
+    assert checked is not None
+    if done.before.state != "fine":
+        out.show(lead("! ", "yellow").append(
+            f"the home page did not answer well before the push either: {done.before.says}"
+        ))  # fmt: skip
+    if done.after.state != "fine":
+        out.show(lead("! ", "bold red").append(f"the home page {done.after.says}"))
+    if not checked.findings:
+        out.show(
+            lead("✓ ", "bold green").append(
+                f"Checked: {plural(len(checked.looked), 'thing')} looked at, all as they should be",
+                style="",
+            )
+        )
+    for finding in checked.findings:
+        out.show(lead("! ", "yellow").append(f"{finding.where}: {finding.what}"))
+    _next(out, errand, good=not checked.findings)
+    return DIFFERENT if checked.findings else DONE
+
+
+def _next(out: Out, errand: _Errand, *, good: bool) -> None:
+    live = [e.name for e in errand.project.environments.values() if e.role == "production"]
+    text = Text()
+    if errand.target.role == "staging" and good and len(live) == 1:
+        text.append(f"Next: vetrin push {live[0]}   ·   ")
+    out.show(text.append(f"back: vetrin undo {errand.target.name}"))
