@@ -12,7 +12,7 @@ from .common import ago, grid, journals_of, project_of
 from .console import Out, number, plural, size
 from .main import DONE
 
-_SUBJECT = 34
+_SUBJECT = 24
 _STAGES = {
     "planned": "stopped in between",
     "swapping": "stopped in between",
@@ -81,13 +81,13 @@ def run(args: argparse.Namespace, out: Out) -> int:
 
 
 def _build(run: Run) -> Text:
-    """A build's fingerprint and commit, as `vetrin push --build` takes them."""
+    """A build's fingerprint and commit, as `vetrin push --build` takes them; + stands for changes."""
     if not run.build:
         return Text()
     found = Text(str(run.build["fingerprint"])[:SHORT])
     commit = run.build.get("commit")
     if commit:
-        found.append(f" ({commit['id'][:8]}{'' if commit['clean'] else ' and changes'})")
+        found.append(f" ({commit['id'][:8]}{'' if commit['clean'] else '+'})")
         subject = commit["subject"]
         found.append(f"\n{subject[:_SUBJECT]}{'…' if len(subject) > _SUBJECT else ''}", style="dim")
     return found

@@ -18,6 +18,7 @@ ARCHIVES = (".zip", ".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tar.xz", ".tar.zst"
             ".sql", ".sql.gz", ".sql.bz2", ".sql.xz", ".sql.zst", ".sql.zip", ".dump")  # fmt: skip
 LITTER = (".DS_Store", "Thumbs.db", "desktop.ini")
 _SUSPICIOUS = (*ARCHIVES, *LITTER)
+KEPT = "a folder with something in it that is kept"
 BIG = 8 * BLOCK  # from this size on a changed file is sent by its changed pieces
 LONGEST_TEXT = 16 * BLOCK  # longer files are never rewritten
 _HEAVIEST_WHOLE = 1 << 30  # a folder with more to copy is exchanged file by file
@@ -183,6 +184,7 @@ class _Comparison:
         self._ours: Manifest = target.scan(folders, terms.skip[1]) if target else Manifest()
         self._texts: set[str] = set()
         self._reused: dict[str, str] = {}
+        self._along: set[str] = set()  # what goes with its folder
 
     @property
     def _target(self) -> FileTree:
@@ -227,6 +229,7 @@ class _Comparison:
         new.sort()
         changed.sort()
         found |= {entry.path for entry in replaced.values()}
+        found |= self._with_their_folders(changed, replaced, set(kept), blocked)
         only = [
             entry
             for path, entry in ours.items()
@@ -267,7 +270,7 @@ class _Comparison:
             tuple(terms.leave.unused(all_of_theirs)) if terms.leave else (),
             tuple(archives),
             tuple(sorted(theirs.passed.items())),
-            tuple((path, self._ours.passed[path]) for path in sorted(blocked)),
+            tuple((path, self._ours.passed.get(path, KEPT)) for path in sorted(blocked)),
             altered,
         )
 
@@ -306,6 +309,33 @@ class _Comparison:
         for path in [path for path in self.theirs if path in shut or path.startswith(inside)]:
             del self.theirs[path]
             found |= {p for p in passed if path == p or path.startswith(p + "/")}
+        return found
+
+    def _with_their_folders(
+        self,
+        changed: list[Entry],
+        replaced: dict[str, Entry],
+        kept: set[str],
+        blocked: set[str],
+    ) -> set[str]:
+        """What goes because its folder gives way to a file or link, unless it is to be kept."""
+        leave = self._terms.leave
+        found: set[str] = set()
+        for entry in list(changed):
+            old = replaced[entry.path]
+            if old.kind != "folder" or entry.kind == "folder":
+                continue
+            inside = [path for path in self._ours if path.startswith(old.path + "/")]
+            stays = any(
+                path in kept or (leave and leave.matches(self._ours[path])) for path in inside
+            ) or any(path.startswith(old.path + "/") for path in self._ours.passed)
+            if stays:
+                changed.remove(entry)
+                del replaced[entry.path]
+                blocked.add(entry.path)
+            else:
+                self._along.update(inside)
+            found.update(inside)
         return found
 
     def _folded(self) -> dict[str, Entry]:
@@ -407,7 +437,7 @@ class _Comparison:
         }
         found = {unit_of(folder, self._terms.whole) for folder in folders}
         touched = sorted(found - {""})
-        taken = {entry.path for entry in (*coming, *gone, *replaced.values())}
+        taken = {entry.path for entry in (*coming, *gone, *replaced.values())} | self._along
         for unit in touched:
             theirs, ours = self.theirs.get(unit), self._ours.get(unit)
             if theirs is not None and theirs.kind != "folder":
@@ -427,7 +457,7 @@ class _Comparison:
             copies = [
                 entry
                 for path, entry in self._ours.items()
-                if path.startswith(inside) and path not in taken
+                if (path == unit or path.startswith(inside)) and path not in taken
             ]
             if sum(entry.size for entry in copies) <= _HEAVIEST_WHOLE:
                 yield Unit(unit, goes, True, tuple(copies))

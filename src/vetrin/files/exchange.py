@@ -166,7 +166,7 @@ def _recall(places: Places) -> dict[str, Identity]:
 def _identity(path: Path) -> Identity | None:
     try:
         about = path.lstat()
-    except (FileNotFoundError, NotADirectoryError):
+    except OSError:  # not there, or below a link that leads nowhere
         return None
     return about.st_dev, about.st_ino
 

@@ -341,7 +341,7 @@ class LocalTree:
                 place = "/".join(parts[:end])
                 try:
                     here = (self.root / place).stat().st_dev
-                except (FileNotFoundError, NotADirectoryError):
+                except OSError:  # not there, or a link that leads nowhere
                     return found  # not remembered: the rest may come into being
                 if here != device:
                     found, device = place, here

@@ -145,8 +145,9 @@ class Builds:
         place = self._folder / f"{build.fingerprint}.json"
         if place.exists():
             there = self._read(place)
-            build = replace(build, made=there.made, commit=build.commit or there.commit,
-                            found=build.found and there.found)  # fmt: skip
+            if build.found:
+                return there  # where it was made says more than where it was found
+            build = replace(build, made=there.made, commit=build.commit or there.commit)
         beside = place.with_suffix(".new")
         with beside.open("w", encoding="utf-8") as file:
             json.dump(

@@ -310,7 +310,7 @@ class _Planner:
                 "make room there, or transfer the data alone with --parts data",
             )
         self._risks += [
-            f"{path} of {name} is a {reason}: what {source.environment.name} has there does not come"
+            f"{path} of {name} is {reason}: what {source.environment.name} has there does not come"
             if reason == LINK_OUT
             else f"{path} of {name} stays as it is ({reason})"
             for path, reason in files.blocked
