@@ -317,11 +317,15 @@ def test_equal_size_is_settled_by_content_and_remembered(tmp_path: Path) -> None
         write(two.root, name, theirs)
     aged(one.root, 1_600_000_000)
     aged(two.root)
-    terms = Terms(theirs=Remembered(tmp_path / "r/1.sqlite"), ours=Remembered(tmp_path / "r/2.sqlite"))
+    terms = Terms(
+        theirs=Remembered(tmp_path / "r/1.sqlite"), ours=Remembered(tmp_path / "r/2.sqlite")
+    )
     assert [entry.path for entry in compare_trees(one, two, ["."], terms).changed] == ["b"]
     read: list[str] = []
     two.digest = lambda path: read.append(path) or ""  # type: ignore[method-assign,func-returns-value]
-    later = Terms(theirs=Remembered(tmp_path / "r/1.sqlite"), ours=Remembered(tmp_path / "r/2.sqlite"))
+    later = Terms(
+        theirs=Remembered(tmp_path / "r/1.sqlite"), ours=Remembered(tmp_path / "r/2.sqlite")
+    )
     assert [entry.path for entry in compare_trees(one, two, ["."], later).changed] == ["b"]
     assert read == []
     (tmp_path / "r/2.sqlite").write_bytes(b"damaged " * 100)
@@ -355,13 +359,22 @@ def test_only_what_was_brought_and_is_as_it_came_goes(tmp_path: Path) -> None:
 
 def test_archives_beside_the_code_stay_and_others_come(tmp_path: Path) -> None:
     one, two = LocalTree(tmp_path / "one"), LocalTree(tmp_path / "two")
-    for name in ("dump.sql.gz", "backups/site.zip", "code/plugin/fonts.zip", "wanted.tar", ".DS_Store"):
+    for name in (
+        "dump.sql.gz",
+        "backups/site.zip",
+        "code/plugin/fonts.zip",
+        "wanted.tar",
+        ".DS_Store",
+    ):
         write(one.root, name)
     write(two.root, "mine.zip")
     loose = lambda path: not path.startswith("code/")  # noqa: E731
     terms = Terms(loose=loose, leave=Patterns(["!wanted.tar"]), mirror=True)
     found = compare_trees(one, two, ["."], terms)
-    assert {e.path for e in found.new if e.kind == "file"} == {"code/plugin/fonts.zip", "wanted.tar"}
+    assert {e.path for e in found.new if e.kind == "file"} == {
+        "code/plugin/fonts.zip",
+        "wanted.tar",
+    }
     assert {e.path for e in found.archives} == {"dump.sql.gz", "backups/site.zip"}
     assert found.gone == ()
 
@@ -403,7 +416,9 @@ def test_texts_are_compared_as_they_will_be(tmp_path: Path) -> None:
     write(two.root, "a.css", "url(//copy.test:8080)")
     write(one.root, "b.css", "url(//live.test) new")
     write(two.root, "b.css", "url(//live.test) new")
-    terms = Terms(texts=Patterns(["*.css"]), rewrite=lambda c: c.replace(b"live.test", b"copy.test:8080"))
+    terms = Terms(
+        texts=Patterns(["*.css"]), rewrite=lambda c: c.replace(b"live.test", b"copy.test:8080")
+    )
     found = compare_trees(one, two, ["."], terms)
     assert [(e.path, e.size) for e in found.changed] == [("b.css", 25)]
     assert found.texts == {"b.css"}
@@ -483,7 +498,9 @@ def test_a_folder_on_another_file_system(trees: tuple[LocalTree, LocalTree]) -> 
 leaves = st.sampled_from(["", "a", "bb", "<?php 1", "<?php 2"])
 names = st.sampled_from(["x", "y", "Z", "unit1", "unit2", "deep"])
 nested = st.recursive(
-    leaves | st.just(("link",)), lambda inner: st.dictionaries(names, inner, max_size=3), max_leaves=8
+    leaves | st.just(("link",)),
+    lambda inner: st.dictionaries(names, inner, max_size=3),
+    max_leaves=8,
 )
 
 
@@ -499,7 +516,11 @@ def grow(root: Path, tree: object) -> None:
 
 
 @settings(max_examples=200, deadline=None, report_multiple_bugs=False)
-@given(st.dictionaries(names, nested, max_size=4), st.dictionaries(names, nested, max_size=4), st.booleans())
+@given(
+    st.dictionaries(names, nested, max_size=4),
+    st.dictionaries(names, nested, max_size=4),
+    st.booleans(),
+)
 def test_any_tree_becomes_any_other_and_back(one: dict, two: dict, mirror: bool) -> None:
     with tempfile.TemporaryDirectory() as folder:
         source, target = LocalTree(Path(folder, "one")), LocalTree(Path(folder, "two"))

@@ -18,7 +18,7 @@ from vetrin.database.digest import table_digest
 from vetrin.database.mysql import database as mysql_engine
 from vetrin.demo.sample import Sample, lay_out
 from vetrin.demo.walk import fingerprint
-from vetrin.files import LocalTree
+from vetrin.files import LocalTree, exchange
 from vetrin.project import load_project
 from vetrin.reach import open_site
 from vetrin.rewrite import Mapping, parse_literal
@@ -62,6 +62,10 @@ def killed_after(
             wrap(Run, "write", step)
             wrap(LocalTree, "stage", step)
             wrap(Path, "rename", step)
+            wrap(LocalTree, "put", step)
+            wrap(LocalTree, "remove", step)
+            swap = exchange.swap_names
+            exchange.swap_names = lambda one, other: (step(), swap(one, other), step())[1]
             for method in methods:
                 wrap(engine, method, step)
             work()

@@ -206,8 +206,9 @@ class LocalTree:
                 os.close(handle)
 
     def free_space(self) -> int:
-        with _said(str(self.root)):
-            return shutil.disk_usage(self.root).free
+        there = next((p for p in (self.root, *self.root.parents) if p.is_dir()), self.root)
+        with _said(str(there)):
+            return shutil.disk_usage(there).free
 
     # Staging
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import re
+import time
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -38,6 +39,7 @@ from .plan import Plan, TablePlan, may_write
 from .rewriting import Rewriting
 from .settling import Step, Tables
 
+GRACE = 0.3  # seconds
 _REFERENCES = re.compile(r"REFERENCES `((?:[^`]|``)*)` \(")
 _TOKEN = re.compile(r"_vetrin_(new|old)_([0-9a-f]+)_\d+$")
 
@@ -340,6 +342,7 @@ def held_off(target: Site, holds: tuple[str, str] | None) -> Iterator[None]:
         yield
         return
     target.files.put(holds[0], holds[1].encode())
+    time.sleep(GRACE)  # pages that are being made are let finish
     yield
     target.files.remove(holds[0])
 
