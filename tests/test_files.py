@@ -278,7 +278,7 @@ def test_what_came_into_being_meanwhile_is_not_run_over(
     moves = stage(one, two).moves()
     write(two.root, "code/parts/new/by-hand.php", "somebody was quicker")
     before = state(two.root)
-    with pytest.raises(FilesError, match="code/parts/new: .*since the plan was made"):
+    with pytest.raises(FilesError, match=r"code/parts/new: .*since the plan was made"):
         two.exchange("t1", moves)
     two.put_back("t1", moves)
     assert state(two.root) == before

@@ -57,9 +57,9 @@ class WordPress:
         return {**os.environ, "HARROWMERE_WORD": self.password, "SITE_BASE": self.base,
                 "PHP_CLI_SERVER_WORKERS": "3"}  # fmt: skip
 
-    def serve(self) -> None:
+    def serve(self, *options: str) -> None:
         self.process = subprocess.Popen(
-            [program("php"), "-S", f"127.0.0.1:{self.port}", "-t", str(self.folder),
+            [program("php"), *options, "-S", f"127.0.0.1:{self.port}", "-t", str(self.folder),
              str(HERE / "router.php")],
             stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=self.environment,
             start_new_session=True,

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -181,10 +180,6 @@ def push(
     before = look_at_home(target)
     report = run_plan(plan, source, target, journals, listener, builds)
     listener(Phase("check"))
-    runtime = target.definition.runtime
-    if runtime is not None and before.state == "fine" and plan.holds is not None:
-        # Until then it may go on answering with the code that was replaced.
-        time.sleep(runtime.settles)
     after = look_at_home(target)
     if before.state != "fine" or after.state == "fine" or keep_broken:
         return Pushed(report, before, after)

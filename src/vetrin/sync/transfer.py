@@ -39,7 +39,8 @@ from .plan import Plan, TablePlan, may_write
 from .rewriting import Rewriting
 from .settling import Step, Tables
 
-GRACE = 0.3  # seconds
+_GRACE = 0.3  # seconds
+wait = time.sleep
 _REFERENCES = re.compile(r"REFERENCES `((?:[^`]|``)*)` \(")
 _TOKEN = re.compile(r"_vetrin_(new|old)_([0-9a-f]+)_\d+$")
 
@@ -341,9 +342,12 @@ def held_off(target: Site, holds: tuple[str, str] | None) -> Iterator[None]:
     if holds is None:
         yield
         return
+    runtime = target.definition.runtime
     target.files.put(holds[0], holds[1].encode())
-    time.sleep(GRACE)  # pages that are being made are let finish
+    wait(_GRACE)  # pages that are being made are let finish
     yield
+    # Until then single files may still be run as they were.
+    wait(runtime.settles if runtime is not None else 0)
     target.files.remove(holds[0])
 
 
@@ -396,7 +400,9 @@ def take_back(target: Site, run: Run, journals: Journals) -> None:
         if run.patches and all(patch.after in there for patch in run.patches):
             database.patch([patch.reversed() for patch in run.patches])
         target.files.put_back(run.token, run.moves)
-    if run.held:
+    if run.held and target.files.exists(run.held):
+        runtime = target.definition.runtime
+        wait(runtime.settles if runtime is not None else 0)
         target.files.remove(run.held)
     undone = next((one for one in journals.runs() if one.number == run.undoes), None)
     if undone is not None:
