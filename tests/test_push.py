@@ -106,6 +106,10 @@ def test_from_local_over_staging_to_production(served: Sample) -> None:
     }
     promoted = document(folder, "push", "production", "--yes=production")
     assert promoted["plan"]["build"]["fingerprint"] == first["plan"]["build"]["fingerprint"]
+    kept = Builds(folder / ".vetrin").get(promoted["kept_build"])
+    assert (kept.found, kept.environment) == (True, "production")
+    style = next(e for e in kept.entries if e.path == "themes/maroon/style.css")
+    assert b"border-color" not in b"".join(Builds(folder / ".vetrin").objects.read(style.digest))
     assert {k: v for k, v in contents(live).items() if k in contents(staging)} == contents(staging)
     assert theirs == {k: (live / "extras" / k).read_text() for k in theirs}
     for name, found in before.items():

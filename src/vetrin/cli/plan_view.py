@@ -103,7 +103,8 @@ def _files(out: Out, plan: Plan, files: Difference) -> None:
     if rest:
         rows.append(("", f"… {len(rest)} more", *_sums(rest)))
     for part, folder, *counts, count in rows:
-        table.add_row(part, folder, *(number(n) if n else "" for n in counts), size(count))
+        sent = size(count) if counts[0] or counts[1] else ""
+        table.add_row(part, folder, *(number(n) if n else "" for n in counts), sent)
     if len(rows) > 1:
         table.add_section()
         *counts, count = _sums(plan.folders)
@@ -271,6 +272,12 @@ def show_report(out: Out, plan: Plan, report: Report) -> None:
         beside.append(f"{plural(report.file_places, 'place')} rewritten in files")
     if beside:
         out.show(lead("Files: ", "bold").append("; ".join(beside), style=""))
+    if report.kept is not None:
+        out.show(
+            lead("Kept: ", "bold").append(
+                f"what {plan.target.name} had, as build {report.kept.short}", style=""
+            )
+        )
     if plan.tables:
         out.show(
             lead("Rewritten: ", "bold").append(

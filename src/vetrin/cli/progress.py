@@ -23,6 +23,8 @@ _DRAWN = 0.1
 _PATH = 38
 _PHASES = {
     "look": "reading",
+    "keep": "keeping what is there",
+    "check": "looking at the site",
     "tables": "filling hidden tables",
     "files": "staging files",
     "swap": "swapping everything in at once",

@@ -16,6 +16,7 @@ from ..sync import (
     Part,
     Pushed,
     Refused,
+    Run,
     build_on,
     build_push,
     holding,
@@ -29,7 +30,7 @@ from ..sync import (
     still_there,
     usual_parts,
 )
-from .common import journals_of, project_of, target_of
+from .common import ago, journals_of, project_of, target_of
 from .console import Out, lead, plural
 from .main import DIFFERENT, DONE, FAILED
 from .plan_view import show_plan, show_report
@@ -107,14 +108,13 @@ def run(args: argparse.Namespace, out: Out) -> int:
         held = holding(source, build, builds)
         choices = choices_of(project, errand.route, all_of_it=args.leave_nothing)
         others = others_of(project, errand.route)
-        remark = None if args.untried else may_go_live(project, target, build, journals)
+        proof = None if args.untried else may_go_live(project, target, build, journals)
         if errand.promoted is not None and not args.untried:
             _still(errand, build, source, builds)
         with open_site(project, target, read_only=False, like=source.configuration) as goal:
             plan = build_push(held, goal, errand.parts, others, choices, build, journals, builds)
             show_plan(out, plan)
-            if remark:
-                out.show(lead("! ", "yellow").append(remark))
+            _tried(out, errand, proof)
             if args.dry_run:
                 out.document("plan", plan.as_json())
                 out.say("dry run: nothing was changed")
@@ -223,6 +223,20 @@ def _still(errand: _Errand, build: Build, source: Site, builds: Builds) -> None:
             f"{promoted.name} no longer holds build {build.short}: "
             f"{plural(len(names), 'file differs', 'files differ')} ({shown})",
             f"vetrin push {promoted.name} again; --untried sends the recorded build all the same",
+        )
+
+
+def _tried(out: Out, errand: _Errand, proof: Run | None) -> None:
+    """What speaks for letting a build go to production."""
+    if errand.target.role != "production":
+        return
+    if proof is not None:
+        when = ago(str(proof.checked["at"]))
+        text = f"on {proof.target} in run {proof.number}; checked {when}, all as it should be"
+        out.show(lead("Tried: ", "bold").append(text, style=""))
+    else:
+        out.show(
+            lead("! ", "yellow").append(f"{errand.target.name} gets a build that was tried nowhere")
         )
 
 

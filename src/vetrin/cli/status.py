@@ -10,6 +10,7 @@ from ..database import DatabaseError
 from ..files import FilesError
 from ..project import Environment, Project
 from ..reach import ReachError, open_site
+from ..store.builds import SHORT
 from ..sync import Run
 from .common import grid, journals_of, last_transfer, project_of
 from .console import Out, lead, number, size
@@ -43,6 +44,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
                     "problem": problem or None,
                     "standing": found.as_json() if found else None,
                     "last_transfer": _transfer(runs[environment.name]),
+                    "build": held.build if (held := journals.build_on(environment.name)) else None,
                 }
                 for environment, found, problem in columns
             ],
@@ -55,6 +57,9 @@ def run(args: argparse.Namespace, out: Out) -> int:
     table.add_row(
         lead("last transfer", "dim"), *(last_transfer(runs[e.name]) for e, _, _ in columns)
     )
+    pushed = {name: journals.build_on(name) for name in project.environments}
+    if any(pushed.values()):
+        table.add_row(lead("build", "dim"), *(_build(pushed[e.name]) for e, _, _ in columns))
     out.show(table)
     for environment, _, problem in columns:
         if problem:
@@ -65,6 +70,14 @@ def run(args: argparse.Namespace, out: Out) -> int:
 
 def _transfer(run: Run | None) -> dict[str, Any] | None:
     return None if run is None else {"run": run.number, "from": run.source, "at": run.ended}
+
+
+def _build(run: Run | None) -> str:
+    if run is None:
+        return "—"
+    commit = run.build.get("commit")
+    short = str(run.build["fingerprint"])[:SHORT]
+    return f"{short} ({commit['id'][:8]}{'' if commit['clean'] else '+'})" if commit else short
 
 
 def _look(project: Project, environment: Environment) -> tuple[Standing | None, str]:

@@ -43,6 +43,12 @@ class Manifest(dict[str, Entry]):
         super().__init__()
         self.passed: dict[str, str] = {}
 
+    def copy(self) -> Manifest:
+        found = Manifest()
+        found.update(self)
+        found.passed.update(self.passed)
+        return found
+
 
 LINK_OUT = "link out of the root"
 VERSION_CONTROL = "version control"

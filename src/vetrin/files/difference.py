@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import gc
 import unicodedata
 from collections import defaultdict
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
@@ -10,6 +12,7 @@ from fnmatch import fnmatchcase
 
 import xxhash
 
+from .beside import scanning
 from .contract import BLOCK, Entry, FileTree, Kind, Manifest, Move, SourceTree
 from .patterns import Patterns
 from .remembered import Remembered
@@ -158,7 +161,20 @@ def compare_trees(
         Clash: two names of the source are one on the target.
         FilesError: something could not be read.
     """
-    return _Comparison(source, target, folders, terms or Terms()).difference()
+    with _uncollected():
+        return _Comparison(source, target, folders, terms or Terms()).difference()
+
+
+@contextlib.contextmanager
+def _uncollected() -> Iterator[None]:
+    """Without the search for cycles: thousands of entries make none, and it looks at all of them."""
+    on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if on:
+            gc.enable()
 
 
 def selection(
@@ -180,8 +196,13 @@ class _Comparison:
         self._source = source
         self._tree = target
         self._terms = terms
-        self.theirs: Manifest = source.scan(folders, terms.skip[0])
-        self._ours: Manifest = target.scan(folders, terms.skip[1]) if target else Manifest()
+        self._ours = Manifest()
+        if target is None:
+            self.theirs = source.scan(folders, terms.skip[0])
+        else:
+            with scanning(target, folders, terms.skip[1]) as ours:
+                self.theirs = source.scan(folders, terms.skip[0])
+                self._ours = ours(self.theirs)
         self._texts: set[str] = set()
         self._reused: dict[str, str] = {}
         self._along: set[str] = set()  # what goes with its folder
@@ -198,6 +219,9 @@ class _Comparison:
 
     def difference(self) -> Difference:
         theirs, ours, terms = self.theirs, self._ours, self._terms
+        alike = self._alike()
+        if alike is not None:
+            return alike
         all_of_theirs = list(theirs.values()) if terms.leave else []
         archives = self._archives()
         left = self._take_out_left()
@@ -214,7 +238,7 @@ class _Comparison:
         texts = terms.texts
         for path, entry in theirs.items():
             other = ours.get(path) or (folded.get(_fold(path)) if folded else None)
-            if entry == other and not (texts and texts.matches(entry)):
+            if entry == other and not (texts and texts.matches_file(entry)):
                 same += 1
                 continue
             wanted = self._as_it_comes(entry, other)
@@ -272,6 +296,24 @@ class _Comparison:
             tuple(sorted(theirs.passed.items())),
             tuple((path, self._ours.passed.get(path, KEPT)) for path in sorted(blocked)),
             altered,
+        )
+
+    def _alike(self) -> Difference | None:
+        """The difference of two trees that look the same, which most do: there is none."""
+        theirs, terms = self.theirs, self._terms
+        if terms.leave or terms.keep or theirs != self._ours or self._target.folds_names:
+            return None
+        texts = terms.texts
+        endings = (*_SUSPICIOUS, *(texts.endings or ("",))) if texts else _SUSPICIOUS
+        if texts and any(
+            texts.matches_file(theirs[path]) for path in theirs if path.endswith(endings)
+        ):
+            return None
+        archives = self._archives()
+        return Difference(
+            same=len(theirs),
+            archives=tuple(archives),
+            passed=tuple(sorted(theirs.passed.items())),
         )
 
     def _archives(self) -> list[Entry]:
@@ -358,7 +400,7 @@ class _Comparison:
         texts = self._terms.texts
         if not texts or entry.kind != "file" or entry.size > LONGEST_TEXT:
             return entry
-        if not texts.matches(entry):
+        if not texts.matches_file(entry):
             return entry
         content = self._terms.rewrite(b"".join(self._source.read(entry.path)))
         self._texts.add(entry.path)

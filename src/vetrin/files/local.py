@@ -90,21 +90,25 @@ class LocalTree:
     def _scan(self, start: str, name: str, manifest: Manifest, apart: frozenset[str]) -> None:
         waiting = [(start, f"{name}/" if name else "")]
         folder_bits, file_bits = stat.S_IFDIR, stat.S_IFREG
+        make = tuple.__new__  # half the time of the named tuple's own way, for each of thousands
         while waiting:
             folder, prefix = waiting.pop()
             with os.scandir(folder) as items:
                 for item in items:
                     path = prefix + item.name
-                    if path in apart or item.name == OWN_FOLDER:
+                    if path in apart:
                         continue
                     about = item.stat(follow_symlinks=False)
                     mode = about.st_mode
                     kind = mode & 0o170000
                     if kind == file_bits:
-                        manifest[path] = Entry(
-                            path, "file", about.st_size, about.st_mtime_ns, mode & 0o7777
+                        manifest[path] = make(
+                            Entry,
+                            (path, "file", about.st_size, about.st_mtime_ns, mode & 0o7777, "", ""),
                         )
                     elif kind == folder_bits:
+                        if item.name == OWN_FOLDER:
+                            continue
                         if item.name in _VERSION_CONTROL:
                             manifest.passed[path] = VERSION_CONTROL
                             continue

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Sequence
 
 import pathspec
@@ -24,6 +25,9 @@ class Patterns:
             except ValueError as error:
                 raise ValueError(f"{line!r} is no pattern: {error}") from error
         self._spec = pathspec.GitIgnoreSpec.from_lines(lines)
+        # What names must end with to fit any of the patterns; empty where that is not known.
+        endings = {re.split(r"[*?\]/\\]", line.strip())[-1] for line in lines}
+        self.endings = () if "" in endings else tuple(endings)
 
     def __bool__(self) -> bool:
         return bool(self._lines)
@@ -31,6 +35,12 @@ class Patterns:
     def matches(self, entry: Entry) -> bool:
         path = entry.path + "/" if entry.kind == "folder" else entry.path
         return self._spec.match_file(path)
+
+    def matches_file(self, entry: Entry) -> bool:
+        """As ``matches``, by the file's own name: a pattern does not cover what is in a folder."""
+        if self.endings and not entry.path.endswith(self.endings):
+            return False
+        return entry.kind == "file" and self.matches(entry)
 
     def asks_for(self, entry: Entry) -> bool:
         """True where a pattern with ``!`` says that an entry is to come."""

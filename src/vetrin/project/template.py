@@ -42,6 +42,11 @@ _LATER = [
     '# rows = ["spam-comments"]',
     "# [environment.local.keep]",
     '# settings = ["active-plugins"]',
+    "",
+    "# What `vetrin push` does before it sends the local code anywhere.",
+    "# [build]",
+    '# commands = ["npm run build"]',
+    '# checks = ["npm test"]',
 ]
 
 

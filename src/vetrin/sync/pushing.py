@@ -62,10 +62,10 @@ def build_on(environment: Environment, journals: Journals, builds: Builds) -> Bu
 
 def may_go_live(
     project: Project, target: Environment, build: Build, journals: Journals
-) -> str | None:
-    """What to say of a build that goes to production without having been tried anywhere.
+) -> Run | None:
+    """The push to a staging environment after whose check a build may go to production.
 
-    None where a check found nothing on a staging environment; a sentence where there is none.
+    None for other targets, and where there is no staging environment.
 
     Raises:
         Refused: there is one, and the build did not pass there.
@@ -74,9 +74,10 @@ def may_go_live(
     if target.role != "production" or target.name in names:
         return None
     if not names:
-        return "there is no staging environment on which this build was tried"
-    if journals.proven(build.fingerprint, names):
         return None
+    proof = journals.proven(build.fingerprint, names)
+    if proof is not None:
+        return proof
     where = " or ".join(names)
     pushed = [
         run

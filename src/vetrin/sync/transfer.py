@@ -50,7 +50,7 @@ class Report:
     """What a run did, beside its plan.
 
     ``file_bytes`` were sent; ``files_moved`` had their content there already, under another name;
-    ``file_places`` were rewritten in files.
+    ``file_places`` were rewritten in files. ``kept`` is what the target held, as a build.
     """
 
     run: Run
@@ -66,6 +66,7 @@ class Report:
     settled: tuple[Step, ...]
     remarks: tuple[str, ...]
     recovered: tuple[int, ...]
+    kept: Build | None = None
 
     def as_json(self) -> dict[str, Any]:
         return {
@@ -84,6 +85,7 @@ class Report:
             "files_gone": self.files_gone,
             "files_moved": self.files_moved,
             "file_places": self.file_places,
+            "kept_build": self.kept.fingerprint if self.kept else None,
             "counts": self.counts,
         }
 
@@ -145,9 +147,12 @@ def run_plan(
             build=plan.build.as_json() if plan.build else None,
         )
         with taken_back_on_failure(target, run, journals):
-            if builds is not None and plan.build is not None and plan.target.role == "production":
-                keep_what_goes(plan, target, builds)
-            report = _Transfer(plan, source, target, run, listener).carry_out(recovered)
+            kept = None
+            if builds is not None and plan.target.role == "production":
+                listener(Phase("keep"))
+                kept = keep_what_goes(plan, target, builds)
+            work = _Transfer(plan, source, target, run, listener)
+            report = work.carry_out(recovered, kept)
         drop_parked(target, journals, keep=run)
         return report
 
@@ -208,7 +213,7 @@ class _Transfer:
         self._mover = Mover(plan, source, target, run.token, listener)
         self._remarks: tuple[str, ...] = ()
 
-    def carry_out(self, recovered: tuple[int, ...]) -> Report:
+    def carry_out(self, recovered: tuple[int, ...], kept: Build | None) -> Report:
         plan, files = self._plan, self._plan.files
         self._tell(
             Started(
@@ -253,6 +258,7 @@ class _Transfer:
             tuple(plan.settling.steps),
             self._remarks,
             recovered,
+            kept,
         )
         self._run.write(DONE, report=report.as_json())
         self._mover.remember()
