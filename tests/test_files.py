@@ -19,11 +19,13 @@ from vetrin.files import (
     Entry,
     FilesError,
     LocalTree,
+    Manifest,
     Move,
     Patterns,
     Remembered,
     Span,
     Terms,
+    beside,
     compare_trees,
     printable,
 )
@@ -554,3 +556,36 @@ def test_any_tree_becomes_any_other_and_back(one: dict, two: dict, mirror: bool)
         target.hand_over("t", "old", "u", "new")
         target.exchange("u", [move.reversed() for move in reversed(moves)])
         assert state(target.root) == before
+
+
+@pytest.mark.parametrize("forking", [True, False])
+def test_two_trees_scanned_at_once(
+    trees: tuple[LocalTree, LocalTree], monkeypatch: pytest.MonkeyPatch, forking: bool
+) -> None:
+    """The same comes of it, wherever the second one is scanned; its errors too."""
+    monkeypatch.setattr(beside, "_may_fork", lambda tree: forking)
+    one, two = trees
+
+    def both(other: LocalTree) -> Manifest | None:
+        with beside.scanning(other, ["media", "code"], {"media/link"}) as later:
+            return later(one.scan(["media", "code"], {"media/link"}))
+
+    found = both(two)
+    wanted = two.scan(["media", "code"], {"media/link"})
+    assert found == wanted
+    assert found is not None
+    assert found.passed == wanted.passed
+    same = both(LocalTree(one.root))
+    assert same is None if forking else same == one.scan(["media", "code"], {"media/link"})
+    assert both(LocalTree(one.root / "nowhere")) == {}
+
+    class Failing(LocalTree):
+        def scan(self, *_: object) -> Manifest:
+            raise FilesError("media: Input/output error")
+
+    with pytest.raises(FilesError, match="Input/output error"):
+        both(Failing(two.root))
+    with pytest.raises(ZeroDivisionError), beside.scanning(two, ["."], ()):
+        raise ZeroDivisionError  # the other process is not left behind
+    with pytest.raises(ChildProcessError):
+        os.waitpid(-1, os.WNOHANG)

@@ -6,7 +6,7 @@ import json
 import os
 import subprocess
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 import httpx
@@ -18,19 +18,22 @@ from test_interrupted import killed_after
 from vetrin.database.sqlite import SqliteDatabase
 from vetrin.demo.sample import Sample, lay_out, servers
 from vetrin.demo.walk import fingerprint
-from vetrin.files import FilesError, LocalTree
+from vetrin.files import Buffer, Entry, FilesError, LocalTree
 from vetrin.project import ProjectError, load_project
 from vetrin.reach import open_site
 from vetrin.store import Builds, NoBuild, fingerprint_of
 from vetrin.sync import (
     Choices,
+    FileMoved,
     JobError,
     Journals,
+    build_plan,
     build_push,
     holding,
     make_build,
     push,
     run_build,
+    run_plan,
     transfer,
     undo,
 )
@@ -414,3 +417,42 @@ def test_json_of_a_name_that_is_no_text(sample: Sample) -> None:
         f"media/{name}"
     ]
     assert "1 file removed" in vetrin(sample.folder, "pull", "--yes", "--parts", "media").stdout
+
+
+def test_an_error_in_one_of_several_streams_is_told_and_changes_nothing(
+    sample: Sample, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Many files go in several threads; the first that fails ends all of them."""
+    folder = sample.root("production") / "media/many"
+    folder.mkdir()
+    for number in range(700):
+        (folder / f"{number:03}.txt").write_text("x" * number)
+    before = state(sample.root("local") / "media")
+    real = LocalTree.stage
+
+    def stage(tree: LocalTree, token: str, entry: Entry, blocks: Iterable[Buffer] = ()) -> None:
+        if entry.path.endswith("345.txt"):
+            raise FilesError("media/many/345.txt: No space left on device")
+        real(tree, token, entry, blocks)
+
+    project = load_project(sample.folder)
+    with (
+        open_site(project, project.environment("production")) as source,
+        open_site(project, project.environment("local"), read_only=False) as target,
+    ):
+        plan = build_plan(source, target, ("media",))
+        with monkeypatch.context() as patched:
+            patched.setattr(LocalTree, "stage", stage)
+            with pytest.raises(JobError, match="No space left on device"):
+                run_plan(plan, source, target, Journals(project.state))
+        assert state(sample.root("local") / "media") == before
+        seen: list[int] = []
+        report = run_plan(
+            plan, source, target, Journals(project.state),
+            lambda event: seen.append(event.files) if isinstance(event, FileMoved) else None,
+        )  # fmt: skip
+    assert sum(seen) == report.files >= 700
+    there = sample.root("local") / "media/many"
+    assert {p.name: p.stat().st_size for p in there.iterdir()} == {
+        f"{n:03}.txt": n for n in range(700)
+    }

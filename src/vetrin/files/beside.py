@@ -26,14 +26,15 @@ from typing import Any
 from .contract import Entry, Manifest, SourceTree
 from .local import LocalTree
 
-_SUM = struct.Struct("qQQ")  # how many entries, and two sums over their hashes
+_SUM = struct.Struct("qQQ")  # how many entries, and two ways of putting their hashes together
 
 
 @contextlib.contextmanager
 def scanning(
     tree: SourceTree, folders: Sequence[str], skip: Collection[str]
-) -> Iterator[Callable[[Manifest], Manifest]]:
-    """Begin to scan ``tree``; what is given takes the other tree's manifest and waits for this one's.
+) -> Iterator[Callable[[Manifest], Manifest | None]]:
+    """Begin to scan ``tree``; what is given takes the other tree's manifest and waits for this one's,
+    or None where it is known to hold the same.
 
     Raises:
         FilesError: from the call, as ``tree.scan``.
@@ -49,10 +50,10 @@ def scanning(
         os.close(into)
         ended = False
 
-        def later(theirs: Manifest) -> Manifest:
+        def later(theirs: Manifest) -> Manifest | None:
             nonlocal ended
             if told.read(_SUM.size) == _sum(theirs):
-                return theirs.copy()
+                return None
             os.waitpid(child, 0)
             ended = True
             file.seek(0)
@@ -93,8 +94,8 @@ def _sum(found: Manifest) -> bytes:
     """Equal for two manifests that hold the same, in whatever order; within one run only, for
     Python's hashes of texts differ between runs. A fork has its parent's."""
     hashes = list(map(hash, found.values()))
-    mixed = sum(one * one for one in hashes)
     passed = hash(frozenset(found.passed.items()))
+    mixed = hash(frozenset(hashes))
     return _SUM.pack(len(found), (sum(hashes) + passed) % (1 << 64), mixed % (1 << 64))
 
 

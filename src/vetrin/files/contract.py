@@ -82,7 +82,13 @@ class Span(NamedTuple):
 
 
 class SourceTree(Protocol):
-    """Files that can be read."""
+    """Files that can be read.
+
+    ``streams`` is how many exchanges of many files it serves at a time, each in a thread of its own.
+    """
+
+    @property
+    def streams(self) -> int: ...
 
     def scan(self, folders: Sequence[str], skip: Collection[str] = ()) -> Manifest:
         """Everything in ``folders``, themselves included, but Vetrin's own folder.

@@ -197,12 +197,15 @@ class _Comparison:
         self._tree = target
         self._terms = terms
         self._ours = Manifest()
+        self._same = False
         if target is None:
             self.theirs = source.scan(folders, terms.skip[0])
         else:
             with scanning(target, folders, terms.skip[1]) as ours:
                 self.theirs = source.scan(folders, terms.skip[0])
-                self._ours = ours(self.theirs)
+                found = ours(self.theirs)
+            self._same = found is None
+            self._ours = self.theirs.copy() if found is None else found
         self._texts: set[str] = set()
         self._reused: dict[str, str] = {}
         self._along: set[str] = set()  # what goes with its folder
@@ -301,31 +304,37 @@ class _Comparison:
     def _alike(self) -> Difference | None:
         """The difference of two trees that look the same, which most do: there is none."""
         theirs, terms = self.theirs, self._terms
-        if terms.leave or terms.keep or theirs != self._ours or self._target.folds_names:
+        if terms.leave or terms.keep or not (self._same or theirs == self._ours):
             return None
         texts = terms.texts
         endings = (*_SUSPICIOUS, *(texts.endings or ("",))) if texts else _SUSPICIOUS
-        if texts and any(
-            texts.matches_file(theirs[path]) for path in theirs if path.endswith(endings)
-        ):
+        suspicious = [path for path in theirs if path.endswith(endings)]
+        if texts and any(texts.matches_file(theirs[path]) for path in suspicious):
             return None
-        archives = self._archives()
+        if self._target.folds_names:
+            return None
+        archives = [theirs[path] for path in suspicious if self._is_archive(theirs[path])]
+        litter = sum(path.rpartition("/")[2] in LITTER for path in suspicious)
         return Difference(
-            same=len(theirs),
+            same=len(theirs) - len(archives) - litter,
             archives=tuple(archives),
             passed=tuple(sorted(theirs.passed.items())),
         )
 
+    def _is_archive(self, entry: Entry) -> bool:
+        return (
+            entry.kind == "file" and entry.path.endswith(ARCHIVES) and self._terms.loose(entry.path)
+        )
+
     def _archives(self) -> list[Entry]:
         """Take out archives and dumps that lie beside the code, and what file managers leave."""
-        leave, loose = self._terms.leave, self._terms.loose
+        leave = self._terms.leave
         taken: list[list[Entry]] = []
         for manifest in (self.theirs, self._ours):  # nor does the target's own go
             found = [
                 manifest[path]
                 for path in [path for path in manifest if path.endswith(_SUSPICIOUS)]
-                if path.rpartition("/")[2] in LITTER
-                or (path.endswith(ARCHIVES) and manifest[path].kind == "file" and loose(path))
+                if path.rpartition("/")[2] in LITTER or self._is_archive(manifest[path])
             ]
             found = [entry for entry in found if not (leave and leave.asks_for(entry))]
             for entry in found:

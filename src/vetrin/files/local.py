@@ -7,6 +7,7 @@ import json
 import os
 import shutil
 import stat
+import threading
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 
@@ -27,7 +28,7 @@ from .contract import (
     Span,
 )
 from .exchange import Places, exchange, put_back, remembered_identities
-from .naming import flush_file_system
+from .naming import begin_writing, flush_file_system
 
 OWN_FOLDER = ".vetrin"
 _ELSEWHERE = "elsewhere"
@@ -36,12 +37,22 @@ _BUFFER = 1 << 18
 _PLAIN_BITS = 0o777  # who may read, write and run; what is beyond stays with each machine
 
 
-@contextlib.contextmanager
-def _said(path: str) -> Iterator[None]:
-    try:
-        yield
-    except OSError as error:
-        raise FilesError(f"{path}: {error.strerror or error}") from error
+class _said:  # noqa: N801 – a context manager of a generator's kind costs five times as much
+    """Makes an error of the system one that names the path."""
+
+    __slots__ = ("_path",)
+
+    def __init__(self, path: str) -> None:
+        self._path = path
+
+    def __enter__(self) -> None:
+        return None
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: object
+    ) -> None:
+        if isinstance(error, OSError):
+            raise FilesError(f"{self._path}: {error.strerror or error}") from error
 
 
 def own_folder(root: Path) -> Path:
@@ -62,13 +73,16 @@ class LocalTree:
 
     Where a folder of the tree is on another file system (a mount, or a link to one), it has a
     ``.vetrin`` of its own for what is staged and parked there; ``.vetrin/elsewhere`` of the root
-    lists these folders.
+    lists these folders. Reading and staging may go on in several threads at a time.
     """
+
+    streams = 3
 
     def __init__(self, root: Path) -> None:
         self.root = root
         self._bases: dict[str, str] = {}
-        self._made: set[str] = set()
+        self._folders: dict[tuple[str, str], str] = {}
+        self._making = threading.Lock()
         self._modes: dict[str, int] = {}
         self._folds: bool | None = None
 
@@ -222,9 +236,7 @@ class LocalTree:
             if entry.kind == "link":
                 os.symlink(entry.target, place)
             elif entry.kind == "folder":
-                if place not in self._made:
-                    os.makedirs(place, exist_ok=True)
-                    self._made.add(place)
+                os.makedirs(place, exist_ok=True)
                 self._modes[place] = entry.mode & _PLAIN_BITS
             else:
                 handle = os.open(place, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
@@ -232,6 +244,8 @@ class LocalTree:
                     for block in blocks:
                         _write(handle, block)
                     _dress(handle, entry)
+                    if entry.size >= _BUFFER:
+                        begin_writing(handle)
                 finally:
                     os.close(handle)
 
@@ -277,14 +291,17 @@ class LocalTree:
 
     def _waiting(self, token: str, path: str) -> str:
         """Where what is staged for ``path`` waits; the folder above it is made."""
-        own = os.path.join(self.root, self._base(path), OWN_FOLDER)
-        place = os.path.join(own, token, "new", path)
-        folder = os.path.dirname(place)
-        if folder not in self._made:
-            own_folder(self.root)
-            os.makedirs(folder, exist_ok=True)
-            self._made.add(folder)
-        return place
+        folder, _, name = path.rpartition("/")
+        place = self._folders.get((token, folder))
+        if place is None:
+            with self._making:
+                base = self._base(path)
+                own_folder(self.root)
+            above = f"{base}/" if base else ""
+            place = f"{self.root}/{above}{OWN_FOLDER}/{token}/new/{folder}"
+            os.makedirs(place, exist_ok=True)
+            self._folders[token, folder] = place
+        return f"{place}/{name}"
 
     # Exchanging
 
@@ -322,7 +339,7 @@ class LocalTree:
                 folder = self.root / base / OWN_FOLDER / token
                 if folder.exists():
                     _remove_tree(folder)
-            self._made.clear()
+            self._folders.clear()
 
     def put(self, path: str, content: bytes) -> None:
         with _said(path):

@@ -215,6 +215,8 @@ _NONE = Commit("", "")
 class BuildTree:
     """The files of a build, and, in folders that it has no part in, those of another tree."""
 
+    streams = 2
+
     def __init__(self, build: Build, objects: Objects, beside: SourceTree) -> None:
         self.build = build
         self._objects = objects

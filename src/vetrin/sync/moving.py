@@ -7,7 +7,9 @@ are taken in passing and remembered for both sides.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+import threading
+from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor, as_completed
 
 import xxhash
 
@@ -18,6 +20,7 @@ from .events import FileMoved, Listener
 from .placing import parents
 from .plan import Plan
 
+_WORTH = 200  # files that make another stream worth its while
 _TELL = 4_000_000  # bytes of one file after which its progress is told
 
 
@@ -34,6 +37,8 @@ class Mover:
         self._tell = listener
         self._theirs: list[Entry] = []
         self._ours: list[Entry] = []
+        self._telling = threading.Lock()
+        self._stopped = False
         self.sent = 0
         self.rewritten = Tally()
 
@@ -63,7 +68,7 @@ class Mover:
                     self._send_text(entry)
                 else:
                     plain.append(entry)
-            target.stage_all(token, self._passing(self._source.files.read_all(plain)))
+            self._send(plain)
             moves += difference.moves()
         written = [item for item in self._plan.placed if item.content is not None]
         for item in written:
@@ -77,10 +82,33 @@ class Mover:
         self._source.seen.keep(self._theirs)
         self._target.seen.keep(self._ours, brought=True)
 
+    def _send(self, entries: Sequence[Entry]) -> None:
+        """Send files as they are, in as many streams as both sides serve."""
+        source, target = self._source.files, self._target.files
+        streams = min(source.streams, target.streams, max(1, len(entries) // _WORTH))
+
+        def stream(number: int) -> None:
+            items = source.read_all(entries[number::streams])
+            target.stage_all(self._token, self._passing(items))
+
+        if streams == 1:
+            stream(0)
+            return
+        with ThreadPoolExecutor(streams) as pool:
+            running = [pool.submit(stream, number) for number in range(streams)]
+            try:
+                for one in as_completed(running):
+                    one.result()
+            except BaseException:
+                self._stopped = True  # the others end with the file that they are at
+                raise
+
     def _passing(
         self, items: Iterable[tuple[Entry, Iterator[Buffer]]]
     ) -> Iterator[tuple[Entry, Iterator[Buffer]]]:
         for entry, blocks in items:
+            if self._stopped:
+                return
             yield entry, self._counted(entry, blocks)
 
     def _counted(self, entry: Entry, blocks: Iterator[Buffer]) -> Iterator[Buffer]:
@@ -91,14 +119,19 @@ class Mover:
             yield block
             count += len(block)
             if count - told >= _TELL:
-                self._tell(FileMoved(entry.path, count - told, 0))
+                self._arrived(entry.path, count - told, 0)
                 told = count
-        self.sent += count
-        self._tell(FileMoved(entry.path, count - told, 1))
+        self._arrived(entry.path, count - told, 1)
         # Should it have changed since the plan was made, its digest belongs to no known time.
         if count == entry.size:
-            self._theirs.append(entry._replace(digest=hasher.hexdigest()))
-            self._ours.append(self._theirs[-1])
+            known = Entry(*entry[:6], hasher.hexdigest())
+            self._theirs.append(known)
+            self._ours.append(known)
+
+    def _arrived(self, path: str, size: int, files: int) -> None:
+        with self._telling:
+            self.sent += size
+            self._tell(FileMoved(path, size, files))
 
     def _reuse(self, entry: Entry, path: str) -> None:
         self._target.files.stage_copy(self._token, entry, path)

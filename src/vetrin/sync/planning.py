@@ -112,6 +112,13 @@ class _Planner:
                     f"not rewritten, because it identifies entries for good: {fixed}"
                 )
         files = self.files(mapping)
+        if is_empty(target.environment.root) and source.definition.markers:
+            lacking = [part for part in ("core", "code") if part not in self._parts]
+            if lacking:
+                self._risks.append(
+                    f"{target.environment.name} is empty, and without {' and '.join(lacking)} it will "
+                    "be no whole site"
+                )
         placed = self._placed(mapping)
         kept = _kept(self._parts)
         if target.configuration.file is not None:
