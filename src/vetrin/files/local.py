@@ -76,7 +76,7 @@ class LocalTree:
     lists these folders. Reading and staging may go on in several threads at a time.
     """
 
-    streams = 3
+    streams = 2
 
     def __init__(self, root: Path) -> None:
         self.root = root
