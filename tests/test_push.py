@@ -176,7 +176,9 @@ def test_guards(sample: Sample) -> None:
     assert (
         "no build 'beef00'" in vetrin(folder, "push", "staging", "--build", "beef00", code=2).stderr
     )
-    assert "can not be pushed to itself" in vetrin(folder, "push", "local", code=2).stderr
+    assert "Say --from with one of staging" in vetrin(folder, "push", "local", code=2).stderr
+    assert "can not be pushed to itself" in vetrin(
+        folder, "push", "local", "--from", "local", code=2).stderr  # fmt: skip
     assert "Nobody is there to confirm" in vetrin(folder, "push", "staging", code=5).stderr
     permit(sample)
     for wrong in ("--yes", "--yes=staging"):
@@ -304,6 +306,8 @@ def test_the_first_transfer_into_an_empty_root_brings_everything(served: Sample)
     (fresh / "media/own.png").write_bytes(b"mine")
     again = document(folder, "pull", "--to", "fresh", "--parts", "media,code,core", "--yes")
     assert again["files"] == 0
+    # What changed nothing takes no way back away.
+    assert document(folder, "undo", "fresh", "--dry-run")["undoes"] == 1
     gone = sorted((sample.root("production") / "media/2026/05").iterdir())[0]
     gone.rename(gone.with_name("renamed.png"))
     again = document(folder, "pull", "--to", "fresh", "--parts", "media", "--yes")

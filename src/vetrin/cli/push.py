@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from rich.text import Text
 
-from ..check.pages import Check, CheckReport
+from ..check.pages import Check, CheckReport, Finding
 from ..project import Environment, Project, ProjectError, Route
 from ..reach import Site, open_site
 from ..store import Build, Builds, NoBuild
@@ -30,7 +30,7 @@ from ..sync import (
     still_there,
     usual_parts,
 )
-from .common import ago, journals_of, project_of, target_of
+from .common import ago, journals_of, project_of
 from .console import Out, lead, plural
 from .main import DIFFERENT, DONE, FAILED
 from .plan_view import show_plan, show_report
@@ -164,18 +164,17 @@ def _errand(
             build = builds.get(args.build)
         except NoBuild as error:
             raise ProjectError(f"--build: {error}") from error
-        name = build.environment if build.environment in project.environments else None
-        source = target_of(project, args.source or name)
+        made = build.environment if build.environment in project.environments else None
+        source = _origin(project, args.source or made, target)
     else:
         staging = staging_of(project, target) if target.role == "production" else None
         wanted = project.environment(args.source) if args.source else staging
         if wanted is not None and wanted.role == "staging" and target.role == "production":
             promoted, build = wanted, build_on(wanted, journals, builds)
-            source = target_of(
-                project, build.environment if build.environment in project.environments else None
-            )
+            made = build.environment if build.environment in project.environments else None
+            source = _origin(project, made, target)
         else:
-            source = wanted or target_of(project, None)
+            source = wanted or _origin(project, None, target)
     if source.name == target.name and build is None:
         raise ProjectError(
             f"{target.name} can not be pushed to itself; name another one with --from"
@@ -190,6 +189,25 @@ def _errand(
         )
     route = with_choices(Route("push", source.name, target.name, parts), args)
     return _Errand(project, target, parts, route, source, promoted, build)
+
+
+def _origin(project: Project, name: str | None, target: Environment) -> Environment:
+    """Whose code is pushed: the named one's, else that of the only local environment beside the target.
+
+    Raises:
+        ProjectError: there is none, or more than one that could be meant.
+    """
+    if name is not None:
+        return project.environment(name)
+    local = [e for e in project.environments.values() if e.role == "local" and e is not target]
+    if len(local) == 1:
+        return local[0]
+    others = [name for name in project.environments if name != target.name]
+    raise ProjectError(
+        "whose code is to be pushed? Say --from with one of " + ", ".join(others)
+        if others
+        else f"there is no environment beside {target.name} to push from"
+    )
 
 
 def _built(
@@ -242,7 +260,12 @@ def _tried(out: Out, errand: _Errand, proof: Run | None) -> None:
 
 def _looked_at(goal: Site, project: Project, done: Pushed) -> CheckReport:
     others = [e for e in project.environments.values() if e.name != goal.environment.name]
-    checked = Check(goal, others, data=False).run()
+    if done.before.state == done.after.state == "silent":
+        # Nobody serves it; one word about that says it all.
+        checked = CheckReport(goal.environment.name)
+        checked.findings.append(Finding(done.after.says, done.after.url))
+    else:
+        checked = Check(goal, others, data=False).run()
     done.report.run.write("checked", good=not checked.findings, findings=len(checked.findings))
     return checked
 
@@ -261,11 +284,11 @@ def _outcome(out: Out, errand: _Errand, done: Pushed, checked: CheckReport | Non
             else FAILED
         )
     assert checked is not None
-    if done.before.state != "fine":
+    if done.before.state == "broken":
         out.show(lead("! ", "yellow").append(
             f"the home page did not answer well before the push either: {done.before.says}"
         ))  # fmt: skip
-    if done.after.state != "fine":
+    if done.after.state == "broken":
         out.show(lead("! ", "bold red").append(f"the home page {done.after.says}"))
     if not checked.findings:
         out.show(

@@ -62,8 +62,14 @@ class Run:
         return self.stage in (PLANNED, SWAPPING)
 
     @property
+    def changed(self) -> bool:
+        """True if it replaced, brought or removed anything."""
+        return bool(self.exchanges or self.moves or self.patches)
+
+    @property
     def can_be_undone(self) -> bool:
-        return self.stage == DONE and not self.dropped and self.undone_by is None
+        there = self.stage == DONE and not self.dropped and self.undone_by is None
+        return there and self.changed
 
     def write(self, event: str, **values: Any) -> None:
         """Record an event durably and apply it to this object."""

@@ -102,7 +102,9 @@ class _Planner:
             leaving = self._leaving()
             tables, staying = self._tables(names, leaving)
             views = self._views(names, leaving)
-            settled = settling(source, target, choices.keep, choices.arrival)
+            settled = settling(
+                source, target, choices.keep, choices.arrival, code="code" in self._parts
+            )
             self._risks += [*leaving.warnings, *settled.warnings]
             self._notes += settled.notes
             _weigh(source, target, tables, self._risks)

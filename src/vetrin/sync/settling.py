@@ -218,14 +218,16 @@ class Settling:
         return [*self.kept, *self.set]
 
 
-def settling(source: Site, target: Site, keep: Keep, arrival: Arrival) -> Settling:
-    """Work out what is kept and what is set.
+def settling(
+    source: Site, target: Site, keep: Keep, arrival: Arrival, *, code: bool = False
+) -> Settling:
+    """Work out what is kept and what is set; with ``code``, the source's extensions come along.
 
     Raises:
         ProjectError: a name is unknown to the definition and to both sites.
     """
     found = Settling([], [], [], [])
-    work = _Work(source, target, found)
+    work = _Work(source, target, found, code)
     for name in keep.settings:
         work.keep(name)
     work.arrive(arrival, keep)
@@ -233,7 +235,8 @@ def settling(source: Site, target: Site, keep: Keep, arrival: Arrival) -> Settli
 
 
 class _Work:
-    def __init__(self, source: Site, target: Site, found: Settling) -> None:
+    def __init__(self, source: Site, target: Site, found: Settling, code: bool) -> None:
+        self._code = code
         self._source = source
         self._target = target
         self._found = found
@@ -381,6 +384,8 @@ class _Work:
             kept = any(_fits(key, pattern) for key in rule.active for pattern in self._kept_keys)
             active = active_keys(self._target if kept else self._source, rule) or []
             absent = missing_extensions(self._target, rule, active)
+            if self._code:
+                absent = missing_extensions(self._source, rule, absent)
             if absent and kept:
                 off += [key for key in absent if key not in off]
             elif absent:

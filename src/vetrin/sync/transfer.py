@@ -153,7 +153,8 @@ def run_plan(
                 kept = keep_what_goes(plan, target, builds)
             work = _Transfer(plan, source, target, run, listener)
             report = work.carry_out(recovered, kept)
-        drop_parked(target, journals, keep=run)
+        if run.changed:  # otherwise the way back is still the one before
+            drop_parked(target, journals, keep=run)
         return report
 
 
