@@ -65,6 +65,13 @@ def run(args: argparse.Namespace, out: Out) -> int:
         if problem:
             out.warn(f"{environment.name}: {problem}")
             out.say(f"  → vetrin reach {environment.name} shows what is in the way")
+    for environment, _, _ in columns:
+        run = next(iter(journals.of(environment.name)), None)
+        if run is not None and run.unfinished:
+            out.warn(
+                f"{environment.name}: run {run.number} ({run.kind}) is under way, or was stopped in "
+                f"between; then `vetrin undo {environment.name}` takes back what it left"
+            )
     return FAILED if all(found is None for _, found, _ in columns) else DONE
 
 

@@ -93,9 +93,9 @@ class SourceTree(Protocol):
     def scan(self, folders: Sequence[str], skip: Collection[str] = ()) -> Manifest:
         """Everything in ``folders``, themselves included, but Vetrin's own folder.
 
-        ``"."`` is the whole tree; paths in ``skip`` are left out with all below them. Links are
-        never followed, but for a folder that is asked for by name. Links out of the root, folders
-        of version control, sockets and devices are passed over.
+        ``"."`` is the whole tree, and the name of a file is that file; paths in ``skip`` are left out
+        with all below them. Links are never followed, but for a folder that is asked for by name.
+        Links out of the root, folders of version control, sockets and devices are passed over.
         """
 
     def children(self, folder: str) -> list[Entry]:

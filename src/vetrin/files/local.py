@@ -92,13 +92,20 @@ class LocalTree:
         apart = frozenset(skip) | frozenset(names)
         for name in names:
             start = os.path.join(self.root, name) if name else str(self.root)
-            if name in skip or not os.path.isdir(start):
+            if name in skip or not os.path.lexists(start):
                 continue
             with _said(name or "."):
-                if name and not os.path.islink(start):
-                    mode = stat.S_IMODE(os.stat(start).st_mode)
-                    manifest[name] = Entry(name, "folder", mode=mode)
-                self._scan(start, name, manifest, apart)
+                about = os.lstat(start)
+                if stat.S_ISREG(about.st_mode):
+                    mode = about.st_mode & 0o7777
+                    manifest[name] = Entry(name, "file", about.st_size, about.st_mtime_ns, mode)
+                    continue
+                if name and stat.S_ISDIR(about.st_mode):
+                    manifest[name] = Entry(name, "folder", mode=about.st_mode & 0o7777)
+                if os.path.isdir(start):
+                    self._scan(start, name, manifest, apart)
+                elif stat.S_ISLNK(about.st_mode):
+                    self._link(start, name, manifest)
         return manifest
 
     def _scan(self, start: str, name: str, manifest: Manifest, apart: frozenset[str]) -> None:
@@ -132,10 +139,13 @@ class LocalTree:
                         self._odd(item, path, manifest)
 
     def _odd(self, item: os.DirEntry[str], path: str, manifest: Manifest) -> None:
-        if not item.is_symlink():
+        if item.is_symlink():
+            self._link(item.path, path, manifest)
+        else:
             manifest.passed[path] = SPECIAL
-            return
-        target = os.readlink(item.path)
+
+    def _link(self, place: str, path: str, manifest: Manifest) -> None:
+        target = os.readlink(place)
         if stays_inside(path, target):
             manifest[path] = Entry(path, "link", target=target)
         else:

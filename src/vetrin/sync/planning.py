@@ -122,6 +122,10 @@ class _Planner:
                     "be no whole site"
                 )
         placed = self._placed(mapping)
+        arriving = self._arriving(leaving)
+        overwritten = standing(target, files="media" in self._parts)
+        if "code" in self._parts and "core" not in self._parts:
+            self._weigh_versions(arriving, overwritten)
         kept = _kept(self._parts)
         if target.configuration.file is not None:
             kept.insert(0, f"{target.configuration.file.name} and its credentials")
@@ -130,8 +134,8 @@ class _Planner:
             target=target.environment,
             parts=self._parts,
             mapping=mapping,
-            arriving=self._arriving(leaving),
-            overwritten=standing(target, files="media" in self._parts),
+            arriving=arriving,
+            overwritten=overwritten,
             tables=tables,
             staying=staying,
             views=views,
@@ -166,6 +170,14 @@ class _Planner:
         if not code or target.files.exists(rule.file):
             return None
         return rule.file, rule.text
+
+    def _weigh_versions(self, arriving: Standing, overwritten: Standing) -> None:
+        theirs, ours = arriving.cms_version, overwritten.cms_version
+        if theirs and ours and theirs != ours:
+            self._risks.append(
+                f"{self._source.environment.name} runs {self._source.definition.title} {theirs}, "
+                f"{self._target.environment.name} {ours}: its code was made for the other one"
+            )
 
     def _arriving(self, leaving: Leaving) -> Standing:
         """How the source stands, less what is left out."""
