@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import tempfile
+import threading
 from collections.abc import Callable
 from pathlib import Path
 
@@ -589,3 +590,24 @@ def test_two_trees_scanned_at_once(
         raise ZeroDivisionError  # the other process is not left behind
     with pytest.raises(ChildProcessError):
         os.waitpid(-1, os.WNOHANG)
+
+
+def test_a_live_tree_changes_while_it_is_scanned(tmp_path: Path) -> None:
+    for number in range(600):
+        write(tmp_path, f"cache/{number % 20}/{number}")
+    stop = threading.Event()
+
+    def churn() -> None:
+        while not stop.is_set():
+            for number in range(0, 600, 7):
+                shutil.rmtree(tmp_path / f"cache/{number % 20}", ignore_errors=True)
+                write(tmp_path, f"cache/{number % 20}/{number}")
+
+    other = threading.Thread(target=churn)
+    other.start()
+    try:
+        for _ in range(60):
+            assert "cache" in LocalTree(tmp_path).scan(["."])
+    finally:
+        stop.set()
+        other.join()

@@ -114,12 +114,19 @@ class LocalTree:
         make = tuple.__new__  # half the time of the named tuple's own way, for each of thousands
         while waiting:
             folder, prefix = waiting.pop()
-            with os.scandir(folder) as items:
+            try:
+                items = os.scandir(folder)
+            except FileNotFoundError:  # a live site goes on: what vanishes meanwhile is not there
+                continue
+            with items:
                 for item in items:
                     path = prefix + item.name
                     if path in apart:
                         continue
-                    about = item.stat(follow_symlinks=False)
+                    try:
+                        about = item.stat(follow_symlinks=False)
+                    except FileNotFoundError:
+                        continue
                     mode = about.st_mode
                     kind = mode & 0o170000
                     if kind == file_bits:
@@ -145,7 +152,10 @@ class LocalTree:
             manifest.passed[path] = SPECIAL
 
     def _link(self, place: str, path: str, manifest: Manifest) -> None:
-        target = os.readlink(place)
+        try:
+            target = os.readlink(place)
+        except FileNotFoundError:
+            return
         if stays_inside(path, target):
             manifest[path] = Entry(path, "link", target=target)
         else:
