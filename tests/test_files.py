@@ -611,3 +611,74 @@ def test_a_live_tree_changes_while_it_is_scanned(tmp_path: Path) -> None:
     finally:
         stop.set()
         other.join()
+
+
+def as_nobody(work: Callable[[], None]) -> None:
+    """Do ``work`` in a child without root's rights; what it raises is raised here as text."""
+    out, into = os.pipe()
+    child = os.fork()
+    if child == 0:
+        try:
+            os.close(out)
+            if os.geteuid() == 0:
+                os.setgroups([])
+                os.setgid(65534)
+                os.setuid(65534)
+            work()
+            os._exit(0)
+        except BaseException as error:
+            os.write(into, repr(error).encode())
+            os._exit(1)
+    os.close(into)
+    with os.fdopen(out, "rb") as pipe:
+        said = pipe.read().decode()
+    _, status = os.waitpid(child, 0)
+    assert os.waitstatus_to_exitcode(status) == 0, said
+
+
+@pytest.mark.usefixtures("swapping")
+def test_folders_that_may_not_be_written_to() -> None:
+    """Their owner, who is not root, gets through all of it, and their modes come and go exactly."""
+    place = Path(tempfile.mkdtemp(dir="/tmp"))
+    place.chmod(0o777)
+
+    def work() -> None:
+        one, two = LocalTree(place / "one"), LocalTree(place / "two")
+        for tree, text in ((one, "new"), (two, "older")):
+            write(tree.root, "media/2026/a.png", text, 0o444)
+            write(tree.root, "code/parts/desk/inc/main.php", text)
+            write(tree.root, f"media/{text}/only.png", text)
+        write(one.root, "code/parts/fresh/main.php", "new")
+        for tree in (one, two):
+            for folder in sorted(tree.root.rglob("*"), reverse=True):
+                if folder.is_dir():
+                    folder.chmod(0o555)
+        terms = Terms(whole=["code/parts/*"], mirror=True)
+        before, wanted = state(two.root), state(one.root)
+        difference = stage(one, two, terms=terms)
+        moves = difference.moves()
+        two.exchange("t1", moves)
+        assert {k: v[:2] for k, v in state(two.root).items()} == {
+            k: v[:2] for k, v in wanted.items()
+        }
+        two.put_back("t1", moves)
+        assert state(two.root) == before
+        two.exchange("t1", moves)
+        two.hand_over("t1", "old", "t2", "new")
+        two.exchange("t2", [move.reversed() for move in reversed(moves)])
+        assert state(two.root) == before
+        two.discard("t1")
+        two.discard("t2")
+
+    try:
+        as_nobody(work)
+    finally:
+        shutil.rmtree(place)
+
+
+def test_room_is_looked_up_where_files_will_lie(tmp_path: Path) -> None:
+    tree = LocalTree(tmp_path / "not/yet")
+    assert tree.room("") == tree.room("media/2026") == LocalTree(tmp_path).room("")
+    if Path("/dev/shm").is_dir():
+        (tmp_path / "media").symlink_to("/dev/shm")
+        assert LocalTree(tmp_path).room("media/2026").disk != LocalTree(tmp_path).room("").disk

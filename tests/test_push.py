@@ -135,8 +135,11 @@ def test_from_local_over_staging_to_production(served: Sample) -> None:
     assert [run["build"]["fingerprint"][:8] == short for run in runs if run["build"]] == [
         True, False, True, True, True]  # fmt: skip
     assert all(run["checked"]["good"] for run in runs if run["build"])
-    vetrin(folder, "undo", "production", "--yes=production")
+    # What production had before its first push can come back too, without having been on staging.
+    vetrin(folder, "push", "production", "--build", kept.short, "--yes=production")
     assert "border-color" not in theme(sample, "production", "style.css").read_text()
+    vetrin(folder, "undo", "production", "--yes=production")
+    assert "border-color" in theme(sample, "production", "style.css").read_text()
 
 
 def test_a_push_that_breaks_the_home_page_is_undone_by_itself(served: Sample) -> None:
@@ -364,6 +367,8 @@ def test_killed_anywhere_the_code_is_old_or_new(
         mixed += now not in (start, end)
         if now not in (start, end):
             assert held is not None, steps
+            if mixed == 1:
+                assert "under way, or was stopped" in vetrin(folder, "status").stderr
             for unit in units:
                 sides = [{k: v for k, v in side.items() if (k + "/").startswith(unit + "/")}
                          for side in (now, start, end)]  # fmt: skip

@@ -50,6 +50,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
                     "rows": run.report.get("rows"), "files": run.report.get("files"),
                     "parts": list(run.parts), "build": run.build or None,
                     "checked": run.checked or None,
+                    "kept_build": run.report.get("kept_build"),
                 }
                 for run in runs
             ]

@@ -114,7 +114,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         with open_site(project, target, read_only=False, like=source.configuration) as goal:
             plan = build_push(held, goal, errand.parts, others, choices, build, journals, builds)
             show_plan(out, plan)
-            _tried(out, errand, proof)
+            _tried(out, errand, build, proof)
             if args.dry_run:
                 out.document("plan", plan.as_json())
                 out.say("dry run: nothing was changed")
@@ -244,13 +244,16 @@ def _still(errand: _Errand, build: Build, source: Site, builds: Builds) -> None:
         )
 
 
-def _tried(out: Out, errand: _Errand, proof: Run | None) -> None:
+def _tried(out: Out, errand: _Errand, build: Build, proof: Run | None) -> None:
     """What speaks for letting a build go to production."""
     if errand.target.role != "production":
         return
     if proof is not None:
         when = ago(str(proof.checked["at"]))
         text = f"on {proof.target} in run {proof.number}; checked {when}, all as it should be"
+        out.show(lead("Tried: ", "bold").append(text, style=""))
+    elif build.found and build.environment == errand.target.name:
+        text = f"it is what {errand.target.name} had {ago(build.made)}"
         out.show(lead("Tried: ", "bold").append(text, style=""))
     else:
         out.show(

@@ -78,7 +78,7 @@ def _inside(project: Project, environment: Environment) -> list[Proof]:
         with open_site(project, environment) as site:
             proofs += _database(site)
             proofs.append(
-                Proof("free space", True, f"{size(site.files.free_space())} beside the site")
+                Proof("free space", True, f"{size(site.files.room('').free)} beside the site")
             )
     except DatabaseUnreachable as error:
         proofs.append(Proof("database", False, str(error), error.remedy))

@@ -81,6 +81,13 @@ class Span(NamedTuple):
     size: int
 
 
+class Room(NamedTuple):
+    """A disk, by a name that tells it from others, and the bytes that are free on it."""
+
+    disk: str
+    free: int
+
+
 class SourceTree(Protocol):
     """Files that can be read.
 
@@ -129,7 +136,8 @@ class FileTree(SourceTree, Protocol):
     def folds_names(self) -> bool:
         """True where names that differ in letter case, or in how accents are composed, are one."""
 
-    def free_space(self) -> int: ...
+    def room(self, folder: str) -> Room:
+        """The disk that ``folder`` lies on, or would."""
 
     def stage(self, token: str, entry: Entry, blocks: Iterable[Buffer] = ()) -> None:
         """Make ready what is to come: a file with its content, mode and time, a link, a folder."""

@@ -13,7 +13,8 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-from collections.abc import Callable, Sequence
+import stat
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -64,12 +65,9 @@ def exchange(places: Places, moves: Sequence[Move]) -> None:
             _park(live, parked)
         if move.comes == "folder" and not (move.goes and _is_folder(waiting)):
             if not _is_folder(live):
-                live.mkdir(parents=True, exist_ok=True)
-                if _is_folder(waiting):
-                    live.chmod(waiting.stat().st_mode & 0o7777)
+                _make(live, waiting)
         elif move.comes and _there(waiting) and not _there(live):
-            live.parent.mkdir(parents=True, exist_ok=True)
-            waiting.rename(live)
+            _rename(waiting, live)
 
 
 def put_back(places: Places, moves: Sequence[Move]) -> None:
@@ -89,16 +87,12 @@ def put_back(places: Places, moves: Sequence[Move]) -> None:
             and not _there(waiting)
             and (move.goes is None or _there(parked))
         ):
-            waiting.parent.mkdir(parents=True, exist_ok=True)
-            live.rename(waiting)
+            _rename(live, waiting)
         if move.goes == "folder" and move.comes is None:
             if not _is_folder(live):
-                live.mkdir(parents=True, exist_ok=True)
-                if _is_folder(parked):
-                    live.chmod(parked.stat().st_mode & 0o7777)
+                _make(live, parked)
         elif _there(parked) and not _there(live):
-            live.parent.mkdir(parents=True, exist_ok=True)
-            parked.rename(live)
+            _rename(parked, live)
 
 
 def _bring_whole(move: Move, live: Path, waiting: Path, parked: Path, new: Identity | None) -> None:
@@ -172,8 +166,50 @@ def _identity(path: Path) -> Identity | None:
 
 
 def _rename(one: Path, other: Path) -> None:
-    other.parent.mkdir(parents=True, exist_ok=True)
-    one.rename(other)
+    try:
+        other.parent.mkdir(parents=True, exist_ok=True)
+        one.rename(other)
+    except PermissionError:
+        # Folders that may not be written to: their owner may do so for a moment.
+        with _open_up(one.parent, *other.parents):
+            other.parent.mkdir(parents=True, exist_ok=True)
+            mode = stat.S_IMODE(one.lstat().st_mode)
+            if _is_folder(one):
+                one.chmod(mode | stat.S_IRWXU)
+            one.rename(other)
+            if _is_folder(other):
+                other.chmod(mode)
+
+
+def _make(folder: Path, like: Path) -> None:
+    """Make a folder with the mode of another one, where that one is there."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except PermissionError:
+        with _open_up(*folder.parents):
+            folder.mkdir(parents=True, exist_ok=True)
+    if _is_folder(like):
+        folder.chmod(like.stat().st_mode & 0o7777)
+
+
+@contextlib.contextmanager
+def _open_up(*folders: Path) -> Iterator[None]:
+    """Let the owner write into these folders while the context lasts, as far as they are there."""
+    shut = {}
+    for folder in folders:
+        if folder.is_dir() and not os.access(folder, os.W_OK | os.X_OK):
+            mode = stat.S_IMODE(folder.stat().st_mode)
+            try:
+                folder.chmod(mode | stat.S_IRWXU)
+            except PermissionError:
+                continue  # if it matters, the step itself says so
+            shut[folder] = mode
+    try:
+        yield
+    finally:
+        for folder, mode in shut.items():
+            if folder.is_dir():
+                folder.chmod(mode)
 
 
 def _there(path: Path) -> bool:
@@ -187,14 +223,17 @@ def _is_folder(path: Path) -> bool:
 def _park(live: Path, parked: Path) -> None:
     """Rename ``live`` to ``parked``; a folder of which parts are parked already joins them."""
     if _is_folder(live) and parked.is_dir():
-        for child in live.iterdir():
+        for child in list(live.iterdir()):
             _park(child, parked / child.name)
-        live.rmdir()
+        _remove_if_empty(live)
     elif not _there(parked):
-        parked.parent.mkdir(parents=True, exist_ok=True)
-        live.rename(parked)
+        _rename(live, parked)
 
 
 def _remove_if_empty(folder: Path) -> None:
     with contextlib.suppress(OSError):  # somebody put something in: it stays
-        folder.rmdir()
+        try:
+            folder.rmdir()
+        except PermissionError:
+            with _open_up(folder.parent):
+                folder.rmdir()

@@ -24,6 +24,7 @@ from .contract import (
     FilesError,
     Manifest,
     Move,
+    Room,
     Side,
     Span,
 )
@@ -243,10 +244,11 @@ class LocalTree:
             finally:
                 os.close(handle)
 
-    def free_space(self) -> int:
-        there = next((p for p in (self.root, *self.root.parents) if p.is_dir()), self.root)
+    def room(self, folder: str) -> Room:
+        wanted = self.root / folder
+        there = next((p for p in (wanted, *wanted.parents) if p.is_dir()), self.root)
         with _said(str(there)):
-            return shutil.disk_usage(there).free
+            return Room(str(there.stat().st_dev), shutil.disk_usage(there).free)
 
     # Staging
 

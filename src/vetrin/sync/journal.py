@@ -197,9 +197,12 @@ class Journals:
         return run if run is not None and run.build else None
 
     def proven(self, fingerprint: str, environments: Collection[str]) -> Run | None:
-        """A push of a build to one of these environments after which a check found nothing."""
-        for run in self.runs():
-            pushed = run.target in environments and run.build.get("fingerprint") == fingerprint
-            if pushed and run.stage == DONE and run.checked.get("good"):
-                return run
-        return None
+        """The last checked push of a build to one of these environments, if nothing was found."""
+        checked = [
+            run
+            for run in self.runs()
+            if run.target in environments
+            and run.build.get("fingerprint") == fingerprint
+            and run.checked
+        ]
+        return checked[-1] if checked and checked[-1].checked["good"] else None

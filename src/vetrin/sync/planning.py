@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import replace as with_changes
 
@@ -323,13 +324,7 @@ class _Planner:
             for pattern in files.unused
             if pattern in choices.leave.files
         ]
-        needed = files.size + sum(e.size for unit in files.units for e in unit.copies)
-        free = target.files.free_space()
-        if needed > free:
-            raise JobError(
-                f"{name} has {free:,} bytes free, the files need {needed:,}",
-                "make room there, or transfer the data alone with --parts data",
-            )
+        self._weigh_room(files)
         self._risks += [
             f"{path} of {name} is {reason}: what {source.environment.name} has there does not come"
             if reason == LINK_OUT
@@ -358,6 +353,27 @@ class _Planner:
             alone += _named(paths, reason, reason)
         if alone:
             self._notes.append(f"left out by themselves: {'; '.join(alone)}")
+
+    def _weigh_room(self, files: Difference) -> None:
+        """Raises JobError where a disk of the target has too little room for what comes."""
+        media = self._source.definition.parts.get("media", ())
+        needed: Counter[str] = Counter()
+        for entry in (*files.coming, *(e for unit in files.units for e in unit.copies)):
+            folder = next((f for f in media if entry.path.startswith(f + "/")), "")
+            needed[folder] += entry.size
+        free: dict[str, int] = {}
+        wanted: Counter[str] = Counter()
+        for folder, size in needed.items():
+            room = self._target.files.room(folder)
+            free[room.disk] = room.free
+            wanted[room.disk] += size
+        for disk, size in wanted.items():
+            if size > free[disk]:
+                raise JobError(
+                    f"{self._target.environment.name} has {free[disk]:,} bytes free, the files need "
+                    f"{size:,}",
+                    "make room there, or transfer the data alone with --parts data",
+                )
 
     def _inactive(self) -> list[str]:
         """Patterns for the folders of extensions that are not active."""

@@ -65,13 +65,14 @@ def may_go_live(
 ) -> Run | None:
     """The push to a staging environment after whose check a build may go to production.
 
-    None for other targets, and where there is no staging environment.
+    None for other targets, where there is no staging environment, and for what production itself had.
 
     Raises:
         Refused: there is one, and the build did not pass there.
     """
     names = [e.name for e in project.environments.values() if e.role == "staging"]
-    if target.role != "production" or target.name in names:
+    own = build.found and build.environment == target.name
+    if target.role != "production" or own:
         return None
     if not names:
         return None
