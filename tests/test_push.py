@@ -465,3 +465,29 @@ def test_an_error_in_one_of_several_streams_is_told_and_changes_nothing(
     assert {p.name: p.stat().st_size for p in there.iterdir()} == {
         f"{n:03}.txt": n for n in range(700)
     }
+
+
+def test_what_a_live_site_removes_meanwhile_does_not_come(sample: Sample) -> None:
+    live, here = sample.root("production"), sample.root("local")
+    (live / "media/soon-gone.png").write_bytes(b"x" * 99)
+    project = load_project(sample.folder)
+    with (
+        open_site(project, project.environment("production")) as source,
+        open_site(project, project.environment("local"), read_only=False) as target,
+    ):
+        plan = build_plan(source, target, ("media",))
+        (live / "media/soon-gone.png").unlink()
+        report = run_plan(plan, source, target, Journals(project.state))
+        assert report.files == plan.files.files - 1
+        assert report.remarks == (
+            "removed from production since the plan was made, and left out: media/soon-gone.png",
+        )
+        assert not (here / "media/soon-gone.png").exists()
+        assert (here / "media/generated/site.css").exists()
+        # A folder that switches as a whole does so with all that is in it, or not at all.
+        plan = build_plan(source, target, ("code",))
+        (live / "extras/live-departures/extra.toml").unlink()
+        before = state(here / "extras")
+        with pytest.raises(JobError, match=r"extra\.toml: No such file"):
+            run_plan(plan, source, target, Journals(project.state))
+        assert state(here / "extras") == before

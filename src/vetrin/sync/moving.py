@@ -13,7 +13,7 @@ from concurrent.futures import ThreadPoolExecutor, as_completed
 
 import xxhash
 
-from ..files import PIECE, Buffer, Entry, Move, Span
+from ..files import PIECE, Buffer, Entry, FilesError, Move, Span, printable
 from ..reach import Site
 from ..rewrite import Rewriter, Tally
 from .events import FileMoved, Listener
@@ -39,6 +39,10 @@ class Mover:
         self._ours: list[Entry] = []
         self._telling = threading.Lock()
         self._stopped = False
+        self._whole = tuple(
+            f"{unit.path}/" for unit in (plan.files.units if plan.files is not None else ())
+        )
+        self.vanished: set[str] = set()
         self.sent = 0
         self.rewritten = Tally()
 
@@ -69,7 +73,7 @@ class Mover:
                 else:
                     plain.append(entry)
             self._send(plain)
-            moves += difference.moves()
+            moves += [move for move in difference.moves() if move.path not in self.vanished]
         written = [item for item in self._plan.placed if item.content is not None]
         for item in written:
             target.stage(token, item.entry, [item.content or b""])
@@ -103,6 +107,16 @@ class Mover:
                 self._stopped = True  # the others end with the file that they are at
                 raise
 
+    def remarks(self) -> list[str]:
+        """What is to be said of the files beside their number."""
+        if not self.vanished:
+            return []
+        shown = ", ".join(map(printable, sorted(self.vanished)[:4]))
+        more = " …" if len(self.vanished) > 4 else ""
+        return [
+            f"removed from {self._plan.source.name} since the plan was made, and left out: {shown}{more}"
+        ]
+
     def _passing(
         self, items: Iterable[tuple[Entry, Iterator[Buffer]]]
     ) -> Iterator[tuple[Entry, Iterator[Buffer]]]:
@@ -114,13 +128,21 @@ class Mover:
     def _counted(self, entry: Entry, blocks: Iterator[Buffer]) -> Iterator[Buffer]:
         hasher = xxhash.xxh3_128()
         count = told = 0
-        for block in blocks:
-            hasher.update(block)
-            yield block
-            count += len(block)
-            if count - told >= _TELL:
-                self._arrived(entry.path, count - told, 0)
-                told = count
+        try:
+            for block in blocks:
+                hasher.update(block)
+                yield block
+                count += len(block)
+                if count - told >= _TELL:
+                    self._arrived(entry.path, count - told, 0)
+                    told = count
+        except FilesError as error:
+            gone = isinstance(error.__cause__, FileNotFoundError)
+            if not gone or entry.path.startswith(self._whole):
+                raise
+            # A live site goes on: what it removed since the plan was made does not come.
+            self.vanished.add(entry.path)
+            return
         self._arrived(entry.path, count - told, 1)
         # Should it have changed since the plan was made, its digest belongs to no known time.
         if count == entry.size:

@@ -229,7 +229,8 @@ class _Transfer:
         self._tell(Phase("files"))
         moves = self._mover.stage()
         detach, attach = self._attachments(exchanges)
-        self._target.files.flush(self._run.token)
+        if moves:  # otherwise it would wait for what others write to the same disk
+            self._target.files.flush(self._run.token)
         self._tell(Phase("swap"))
         self._run.write(
             SWAPPING,
@@ -243,12 +244,13 @@ class _Transfer:
             if exchanges:
                 self._target.database.swap(exchanges, detach, attach)
             self._target.files.exchange(self._run.token, moves)
-        self._target.files.flush(self._run.token)
+        if moves:
+            self._target.files.flush(self._run.token)
         report = Report(
             self._run,
             rows,
             self._rewriting,
-            files.files if files else 0,
+            files.files - len(self._mover.vanished) if files else 0,
             self._mover.sent,
             sum(entry.kind != "folder" for entry in files.gone) if files else 0,
             len(files.reused) if files else 0,
@@ -257,7 +259,7 @@ class _Transfer:
             counts_of(replace(self._target)) if plan.tables else plan.arriving.counts,
             self._keyed,
             tuple(plan.settling.steps),
-            self._remarks,
+            (*self._remarks, *self._mover.remarks()),
             recovered,
             kept,
         )
@@ -498,5 +500,6 @@ def _undo(target: Site, last: Run, run: Run, listener: Listener) -> None:
             target.database.swap(exchanges, detach, last.detach)
         changed = target.database.patch(patches) if patches else 0
         target.files.exchange(run.token, moves)
-    target.files.flush(run.token)
+    if moves:
+        target.files.flush(run.token)
     run.write(DONE, report={"undid": last.number, "patched_rows": changed})
