@@ -16,12 +16,13 @@ import os
 import stat
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
 from .contract import Move
 from .naming import swap_names
 
 Identity = tuple[int, int]
+_NOWHERE = "nowhere"
 
 
 @dataclass
@@ -34,12 +35,22 @@ class Places:
     base: Callable[[str], str]
     at: str = ""
     identities: dict[str, Identity] = field(default_factory=dict)
+    paths: frozenset[str] = frozenset()
 
     def of(self, path: str) -> tuple[Path, Path, Path]:
-        """Where ``path`` is live, waiting and parked."""
+        """Where ``path`` is live, waiting and parked.
+
+        A link that is itself exchanged leads from each of these places to somewhere else; what is
+        behind it is none of ours, and the place is then one where nothing ever is.
+        """
         self.at = path
         folder = self.root / self.base(path) / self.own / self.token
-        return self.root / path, folder / "new" / path, folder / "old" / path
+        above = [p.as_posix() for p in PurePosixPath(path).parents if p.as_posix() in self.paths]
+        live, waiting, parked = (
+            base / path if not any((base / p).is_symlink() for p in above) else folder / _NOWHERE
+            for base in (self.root, folder / "new", folder / "old")
+        )
+        return live, waiting, parked
 
 
 def remembered_identities(folder: Path) -> Path:
@@ -48,9 +59,12 @@ def remembered_identities(folder: Path) -> Path:
 
 def exchange(places: Places, moves: Sequence[Move]) -> None:
     """Park what goes and bring what comes; once more does nothing."""
+    places.paths = frozenset(move.path for move in moves)
     _remember(places, moves)
     for move in moves:
         live, waiting, parked = places.of(move.path)
+        if live.name == _NOWHERE and live.parent.name == places.token:
+            continue  # from before an interruption: what was behind the link is dealt with
         if move.whole:
             _bring_whole(move, live, waiting, parked, places.identities.get(move.path))
             continue
@@ -72,9 +86,12 @@ def exchange(places: Places, moves: Sequence[Move]) -> None:
 
 def put_back(places: Places, moves: Sequence[Move]) -> None:
     """Take an exchange back from wherever it came to; once more does nothing."""
+    places.paths = frozenset(move.path for move in moves)
     places.identities = _recall(places)
     for move in reversed(moves):
         live, waiting, parked = places.of(move.path)
+        if live.name == _NOWHERE and live.parent.name == places.token:
+            continue
         if move.whole:
             _take_whole(live, waiting, parked, places.identities.get(move.path))
             continue

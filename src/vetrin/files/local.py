@@ -101,9 +101,10 @@ class LocalTree:
                     mode = about.st_mode & 0o7777
                     manifest[name] = Entry(name, "file", about.st_size, about.st_mtime_ns, mode)
                     continue
-                if name and stat.S_ISDIR(about.st_mode):
-                    manifest[name] = Entry(name, "folder", mode=about.st_mode & 0o7777)
                 if os.path.isdir(start):
+                    if name:
+                        mode = stat.S_IMODE(os.stat(start).st_mode)
+                        manifest[name] = Entry(name, "folder", mode=mode)
                     self._scan(start, name, manifest, apart)
                 elif stat.S_ISLNK(about.st_mode):
                     self._link(start, name, manifest)
