@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from rich.text import Text
 
-from ..files import Difference, printable
+from ..files import Difference, printable, some_of
 from ..store import Build
 from ..sync import FolderChange, LeftKind, Plan, Report, Rewriting
 from .common import ago, grid
@@ -115,8 +115,7 @@ def _files(out: Out, plan: Plan, files: Difference) -> None:
     out.show(table)
     whole = [unit.path for unit in files.units]
     if whole:
-        shown = ", ".join(map(printable, whole[:6])) + (" …" if len(whole) > 6 else "")
-        out.show(lead("Switch as a whole: ", "bold").append(shown, style=""))
+        out.show(lead("Switch as a whole: ", "bold").append(some_of(whole, 6), style=""))
     if files.reused:
         paths = [(new, old) for new, old in files.reused.items() if new != old]
         shown = ", ".join(f"{printable(old)} → {printable(new)}" for new, old in paths[:3])
@@ -125,9 +124,7 @@ def _files(out: Out, plan: Plan, files: Difference) -> None:
             out.show(lead("Moved there: ", "bold").append(shown + more, style=""))
     for what, found in (("Rewritten: ", files.texts), ("By changed pieces: ", files.pieced)):
         if found:
-            names = sorted(found)
-            shown = ", ".join(map(printable, names[:4])) + (" …" if len(names) > 4 else "")
-            out.show(lead(what, "bold").append(shown, style=""))
+            out.show(lead(what, "bold").append(some_of(sorted(found)), style=""))
     if plan.holds is not None:
         text = "visitors are held off while the code switches, for a moment"
         out.show(lead("Maintenance: ", "bold").append(text, style=""))

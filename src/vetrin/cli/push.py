@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from rich.text import Text
 
 from ..check.pages import Check, CheckReport, Finding
+from ..files import some_of
 from ..project import Environment, Project, ProjectError, Route
 from ..reach import Site, open_site
 from ..store import Build, Builds, NoBuild
@@ -164,15 +165,13 @@ def _errand(
             build = builds.get(args.build)
         except NoBuild as error:
             raise ProjectError(f"--build: {error}") from error
-        made = build.environment if build.environment in project.environments else None
-        source = _origin(project, args.source or made, target)
+        source = _origin(project, args.source or _made_in(project, build), target)
     else:
         staging = staging_of(project, target) if target.role == "production" else None
         wanted = project.environment(args.source) if args.source else staging
         if wanted is not None and wanted.role == "staging" and target.role == "production":
             promoted, build = wanted, build_on(wanted, journals, builds)
-            made = build.environment if build.environment in project.environments else None
-            source = _origin(project, made, target)
+            source = _origin(project, _made_in(project, build), target)
         else:
             source = wanted or _origin(project, None, target)
     if source.name == target.name and build is None:
@@ -189,6 +188,11 @@ def _errand(
         )
     route = with_choices(Route("push", source.name, target.name, parts), args)
     return _Errand(project, target, parts, route, source, promoted, build)
+
+
+def _made_in(project: Project, build: Build) -> str | None:
+    """The environment that a build was made in, if the project still has it."""
+    return build.environment if build.environment in project.environments else None
 
 
 def _origin(project: Project, name: str | None, target: Environment) -> Environment:
@@ -236,10 +240,9 @@ def _still(errand: _Errand, build: Build, source: Site, builds: Builds) -> None:
         )
     if found is not None:
         names = [entry.path for entry in found.coming if entry.kind != "folder"]
-        shown = ", ".join(names[:4]) + (" …" if len(names) > 4 else "")
         raise Refused(
             f"{promoted.name} no longer holds build {build.short}: "
-            f"{plural(len(names), 'file differs', 'files differ')} ({shown})",
+            f"{plural(len(names), 'file differs', 'files differ')} ({some_of(names)})",
             f"vetrin push {promoted.name} again; --untried sends the recorded build all the same",
         )
 

@@ -15,6 +15,7 @@ from .contract import (
     SourceTree,
     Span,
     printable,
+    some_of,
 )
 from .difference import Clash, Difference, Terms, Unit, compare_trees, selection, unit_of
 from .local import OWN_FOLDER, LocalTree, own_folder
@@ -47,5 +48,6 @@ __all__ = [
     "own_folder",
     "printable",
     "selection",
+    "some_of",
     "unit_of",
 ]

@@ -173,6 +173,11 @@ class FileTree(SourceTree, Protocol):
         """Remove a file, if it is there."""
 
 
+def some_of(paths: Sequence[str], most: int = 4) -> str:
+    """The first of several paths, fit for any terminal; “…” stands for the others."""
+    return ", ".join(map(printable, paths[:most])) + (" …" if len(paths) > most else "")
+
+
 def printable(path: str) -> str:
     """A path on one line of any terminal: what is no text or would move the cursor is escaped."""
     if path.isprintable():

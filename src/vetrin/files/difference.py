@@ -177,12 +177,9 @@ def _uncollected() -> Iterator[None]:
             gc.enable()
 
 
-def selection(
-    source: SourceTree, folders: Sequence[str], terms: Terms
-) -> tuple[list[Entry], Manifest]:
-    """The entries of one tree that would be taken along, and all that was found."""
-    found = _Comparison(source, None, folders, terms)
-    return found.selected(), found.theirs
+def selection(source: SourceTree, folders: Sequence[str], terms: Terms) -> list[Entry]:
+    """The entries of one tree that would be taken along."""
+    return _Comparison(source, None, folders, terms).selected()
 
 
 class _Comparison:
@@ -199,13 +196,13 @@ class _Comparison:
         self._ours = Manifest()
         self._same = False
         if target is None:
-            self.theirs = source.scan(folders, terms.skip[0])
+            self._theirs = source.scan(folders, terms.skip[0])
         else:
             with scanning(target, folders, terms.skip[1]) as ours:
-                self.theirs = source.scan(folders, terms.skip[0])
-                found = ours(self.theirs)
+                self._theirs = source.scan(folders, terms.skip[0])
+                found = ours(self._theirs)
             self._same = found is None
-            self._ours = self.theirs.copy() if found is None else found
+            self._ours = self._theirs.copy() if found is None else found
         self._texts: set[str] = set()
         self._reused: dict[str, str] = {}
         self._along: set[str] = set()  # what goes with its folder
@@ -218,10 +215,10 @@ class _Comparison:
     def selected(self) -> list[Entry]:
         self._archives()
         self._take_out_left()
-        return sorted(self.theirs.values())
+        return sorted(self._theirs.values())
 
     def difference(self) -> Difference:
-        theirs, ours, terms = self.theirs, self._ours, self._terms
+        theirs, ours, terms = self._theirs, self._ours, self._terms
         alike = self._alike()
         if alike is not None:
             return alike
@@ -303,7 +300,7 @@ class _Comparison:
 
     def _alike(self) -> Difference | None:
         """The difference of two trees that look the same, which most do: there is none."""
-        theirs, terms = self.theirs, self._terms
+        theirs, terms = self._theirs, self._terms
         if terms.leave or terms.keep or not (self._same or theirs == self._ours):
             return None
         texts = terms.texts
@@ -314,7 +311,7 @@ class _Comparison:
         if self._target.folds_names:
             return None
         archives = [theirs[path] for path in suspicious if self._is_archive(theirs[path])]
-        litter = sum(path.rpartition("/")[2] in LITTER for path in suspicious)
+        litter = sum(map(_is_litter, suspicious))
         return Difference(
             same=len(theirs) - len(archives) - litter,
             archives=tuple(archives),
@@ -330,25 +327,25 @@ class _Comparison:
         """Take out archives and dumps that lie beside the code, and what file managers leave."""
         leave = self._terms.leave
         taken: list[list[Entry]] = []
-        for manifest in (self.theirs, self._ours):  # nor does the target's own go
+        for manifest in (self._theirs, self._ours):  # nor does the target's own go
             found = [
                 manifest[path]
                 for path in [path for path in manifest if path.endswith(_SUSPICIOUS)]
-                if path.rpartition("/")[2] in LITTER or self._is_archive(manifest[path])
+                if _is_litter(path) or self._is_archive(manifest[path])
             ]
             found = [entry for entry in found if not (leave and leave.asks_for(entry))]
             for entry in found:
                 del manifest[entry.path]
             taken.append(found)
-        return [entry for entry in taken[0] if not entry.path.endswith(LITTER)]
+        return [entry for entry in taken[0] if not _is_litter(entry.path)]
 
     def _take_out_left(self) -> list[str]:
         leave = self._terms.leave
         if not leave:
             return []
-        left = [path for path, entry in self.theirs.items() if leave.matches(entry)]
+        left = [path for path, entry in self._theirs.items() if leave.matches(entry)]
         for path in left:
-            del self.theirs[path]
+            del self._theirs[path]
         return left
 
     def _take_out_blocked(self) -> set[str]:
@@ -357,8 +354,8 @@ class _Comparison:
         shut = {*passed, *self._terms.skip[1]}
         inside = tuple(path + "/" for path in shut)
         found = set()
-        for path in [path for path in self.theirs if path in shut or path.startswith(inside)]:
-            del self.theirs[path]
+        for path in [path for path in self._theirs if path in shut or path.startswith(inside)]:
+            del self._theirs[path]
             found |= {p for p in passed if path == p or path.startswith(p + "/")}
         return found
 
@@ -398,7 +395,7 @@ class _Comparison:
         if not self._target.folds_names:
             return {}
         seen: dict[str, str] = {}
-        for path in self.theirs:
+        for path in self._theirs:
             other = seen.setdefault(_fold(path), path)
             if other != path:
                 raise Clash(other, path)
@@ -490,7 +487,7 @@ class _Comparison:
         touched = sorted(found - {""})
         taken = {entry.path for entry in (*coming, *gone, *replaced.values())} | self._along
         for unit in touched:
-            theirs, ours = self.theirs.get(unit), self._ours.get(unit)
+            theirs, ours = self._theirs.get(unit), self._ours.get(unit)
             if theirs is not None and theirs.kind != "folder":
                 continue
             if ours is None and theirs is None:
@@ -522,6 +519,10 @@ def unit_of(path: str, whole: Sequence[str]) -> str:
         if len(parts) >= len(wanted) and all(map(fnmatchcase, parts, wanted)):
             return "/".join(parts[: len(wanted)])
     return ""
+
+
+def _is_litter(path: str) -> bool:
+    return path.rpartition("/")[2] in LITTER
 
 
 def _above(path: str) -> Iterator[str]:

@@ -1,4 +1,5 @@
-"""Contents by their digest: ``.vetrin/objects/AB/REST``, each compressed with zstandard.
+"""Contents by their digest: ``.vetrin/objects/ABC/DIGEST.zst``, each one a zstandard frame
+that any program for these opens.
 
 Objects are written beside their place, flushed together and renamed, so that one that is there is
 whole; it is checked against its name whenever it is read. Equal content is stored once, whoever writes it.
@@ -67,7 +68,7 @@ class Objects:
         self._folder = folder
 
     def path(self, digest: str) -> Path:
-        return self._folder / digest[:2] / digest[2:]
+        return self._folder / digest[:3] / f"{digest}.zst"
 
     def __contains__(self, digest: str) -> bool:
         return self.path(digest).exists()

@@ -93,7 +93,7 @@ def make_build(
     except ValueError as error:
         raise ProjectError(f"leave files: {error}") from error
     terms = Terms(skip=scope.skip, leave=leave, loose=lambda path: lies_loose(site, path))
-    entries, _ = selection(site.files, scope.folders, terms)
+    entries = selection(site.files, scope.folders, terms)
     return builds.keep(
         site.files,
         entries,

@@ -13,7 +13,7 @@ from concurrent.futures import ThreadPoolExecutor, as_completed
 
 import xxhash
 
-from ..files import PIECE, Buffer, Entry, FilesError, Move, Span, printable
+from ..files import PIECE, Buffer, Entry, FilesError, Move, Span, some_of
 from ..reach import Site
 from ..rewrite import Rewriter, Tally
 from .events import FileMoved, Listener
@@ -111,11 +111,8 @@ class Mover:
         """What is to be said of the files beside their number."""
         if not self.vanished:
             return []
-        shown = ", ".join(map(printable, sorted(self.vanished)[:4]))
-        more = " …" if len(self.vanished) > 4 else ""
-        return [
-            f"removed from {self._plan.source.name} since the plan was made, and left out: {shown}{more}"
-        ]
+        where = f"removed from {self._plan.source.name} since the plan was made, and left out"
+        return [f"{where}: {some_of(sorted(self.vanished))}"]
 
     def _passing(
         self, items: Iterable[tuple[Entry, Iterator[Buffer]]]

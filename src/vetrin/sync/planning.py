@@ -17,7 +17,7 @@ from ..files import (
     Patterns,
     Terms,
     compare_trees,
-    printable,
+    some_of,
     unit_of,
 )
 from ..project import Environment, ProjectError
@@ -467,8 +467,8 @@ def _named(paths: Sequence[str], one: str, many: str) -> list[str]:
     """“2 archives (a.zip, b.zip)”."""
     if not paths:
         return []
-    shown = ", ".join(map(printable, paths[:4])) + (" …" if len(paths) > 4 else "")
-    return [f"{one} ({shown})" if len(paths) == 1 else f"{len(paths)} {many} ({shown})"]
+    what = one if len(paths) == 1 else f"{len(paths)} {many}"
+    return [f"{what} ({some_of(paths)})"]
 
 
 def _adopt(source: Site, target: Site) -> None:

@@ -351,13 +351,17 @@ def held_off(target: Site, holds: tuple[str, str] | None) -> Iterator[None]:
     if holds is None:
         yield
         return
-    runtime = target.definition.runtime
     target.files.put(holds[0], holds[1].encode())
     wait(_GRACE)  # pages that are being made are let finish
     yield
-    # Until then single files may still be run as they were.
-    wait(runtime.settles if runtime is not None else 0)
+    _let_settle(target)
     target.files.remove(holds[0])
+
+
+def _let_settle(target: Site) -> None:
+    """Wait until the runtime can no longer run single files as they were."""
+    runtime = target.definition.runtime
+    wait(runtime.settles if runtime is not None else 0)
 
 
 def _can_hang(item: Attachment, there: set[str]) -> bool:
@@ -410,8 +414,7 @@ def take_back(target: Site, run: Run, journals: Journals) -> None:
             database.patch([patch.reversed() for patch in run.patches])
         target.files.put_back(run.token, run.moves)
     if run.held and target.files.exists(run.held):
-        runtime = target.definition.runtime
-        wait(runtime.settles if runtime is not None else 0)
+        _let_settle(target)
         target.files.remove(run.held)
     undone = next((one for one in journals.runs() if one.number == run.undoes), None)
     if undone is not None:
