@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from ssh_server import SHELL_LESS, SshServer, ssh_server
 from systems import Mariadb, mariadb
 
 
@@ -18,3 +19,15 @@ def database_server() -> Iterator[Mariadb]:
             yield server
     finally:
         shutil.rmtree(folder, ignore_errors=True)
+
+
+@pytest.fixture(scope="session")
+def ssh() -> Iterator[SshServer]:
+    with ssh_server() as server:
+        yield server
+
+
+@pytest.fixture(scope="session")
+def shell_less() -> Iterator[SshServer]:
+    with ssh_server(user=SHELL_LESS) as server:
+        yield server

@@ -19,6 +19,7 @@ from vetrin.database import (
     Either,
     Every,
     Exchange,
+    KeyRange,
     Like,
     Lowered,
     Other,
@@ -27,7 +28,11 @@ from vetrin.database import (
     Sql,
     Table,
     Within,
+    digest_of_rows,
+    goes_by_key,
     hidden_name,
+    spans,
+    with_pages,
 )
 from vetrin.database.digest import table_digest
 from vetrin.database.mysql import Credentials, MysqlDatabase
@@ -208,6 +213,70 @@ def test_every_kind_of_table_arrives_the_same(pair: Pair) -> None:
     assert strip(pair.target.attachments(names, pair.target.views())) == strip(
         pair.source.attachments(names, pair.source.views())
     )
+
+
+def test_pages_are_told_apart_by_the_server_as_by_us(pair: Pair) -> None:
+    """Every kind of value: what was digested as it came is what the server digests later."""
+    fill_source(pair)
+    leave, instead = {"b": ["x"]}, {"b": Cleared(Among("a", (1,)), "")}
+    for table in pair.source.tables():
+        with pair.source.reading() as reader:
+            if not goes_by_key(table):
+                wanted = digest_of_rows(reader.rows(table))
+                assert reader.digests(table, [KeyRange()]) == [wanted], table.name
+                continue
+            for size in (1, 10**6):
+                pages = [b.page for b in with_pages(table, reader.rows(table, size)) if b.page]
+                ranges = spans(pages)
+                assert reader.digests(table, ranges) == [page.digest for page in pages], table.name
+                for page, among in zip(pages, ranges, strict=True):
+                    assert sum(b.rows for b in reader.rows(table, among=among)) == page.rows
+    numbered = next(t for t in pair.source.tables() if t.name == "no_key")
+    with pair.source.reading() as reader:
+        found = digest_of_rows(reader.rows(numbered, leave=leave, instead=instead))
+        assert reader.digests(numbered, [KeyRange()], leave=leave, instead=instead) == [found]
+
+
+def test_what_changed_in_a_table_is_one_page(pair: Pair) -> None:
+    rows = ", ".join(f"({i}, {i % 7}, 'row {i}')" for i in range(1, 2001))
+    pair.in_source(
+        "CREATE TABLE a (i INTEGER, k INTEGER, t TEXT, PRIMARY KEY (i, k))",
+        f"INSERT INTO a VALUES {rows}",
+    )
+    (table,) = pair.source.tables()
+    with pair.source.reading() as reader:
+        pages = [b.page for b in with_pages(table, reader.rows(table, 2000)) if b.page]
+    pair.in_source(
+        "UPDATE a SET t = 'another' WHERE i = 1000",
+        "DELETE FROM a WHERE i = 3",
+        "INSERT INTO a VALUES (2001, 1, 'new')",
+    )
+    with pair.source.reading() as reader:
+        now = reader.digests(table, spans(pages))
+        differ = [
+            s
+            for s, page, digest in zip(spans(pages), pages, now, strict=True)
+            if digest != page.digest
+        ]
+        assert len(differ) == 2
+        pair.target.lay_out("_vetrin_new_x_1", table, pair.source.schema("a"))
+        pair.target.fill(
+            "_vetrin_new_x_1", table, reader.rows(table, among=KeyRange(None, pages[-1].upto))
+        )
+        for among in differ:
+            removed = pair.target.remove_range("_vetrin_new_x_1", table, among)
+            assert (
+                pair.target.fill("_vetrin_new_x_1", table, reader.rows(table, among=among))
+                == removed
+                > 0
+            )
+        pair.target.fill(
+            "_vetrin_new_x_1", table, reader.rows(table, among=KeyRange(pages[-1].upto))
+        )
+    pair.target.swap([Exchange("a", "_vetrin_new_x_1", None)], [], [])
+    assert digests(pair.target) == digests(pair.source)
+    with pytest.raises(ValueError, match="no hidden table"):
+        pair.target.remove_range("a", table, KeyRange(upto=(5, 5)))
 
 
 def test_counts_agree_without_digest(pair: Pair) -> None:

@@ -28,9 +28,9 @@ from vetrin.files import (
     Terms,
     beside,
     compare_trees,
+    ground,
     printable,
 )
-from vetrin.files import exchange as exchanging
 
 NAMES = ["plain.png", ".hidden", "-dash", "quo'te\"", "back\\slash", "new\nline", "emoji 🚂.png",
          "dec\u0301omposed", os.fsdecode(b"not\xffutf8"), "n" * 250, "with space/deep/er.txt"]  # fmt: skip
@@ -129,7 +129,7 @@ def stage(one: LocalTree, two: LocalTree, token: str = "t1", terms: Terms = TERM
 def swapping(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
     """On file systems that can trade two names, and on those that can not."""
     if request.param == "no swap":
-        monkeypatch.setattr(exchanging, "swap_names", lambda one, other: False)
+        monkeypatch.setattr(ground, "swap_names", lambda one, other: False)
 
 
 def mirrored(two: LocalTree) -> Terms:
@@ -195,7 +195,7 @@ def test_stopped_after_any_rename(
         return {k: v for k, v in found.items() if k == unit or k.startswith(unit + "/")}
 
     units = [f"code/parts/{name}" for name in ("changed", "new", "gone", "was-link")]
-    swaps = exchanging.swap_names
+    swaps = ground.swap_names
     for limit in range(120):
         moves = stage(one, two, terms=terms).moves()
         finished = stopping(monkeypatch, limit, lambda: two.exchange("t1", moves))  # noqa: B023
@@ -233,7 +233,7 @@ def test_stopped_after_any_rename(
 def stopping(monkeypatch: pytest.MonkeyPatch, limit: int, work: Callable[[], None]) -> bool:
     """Do ``work`` until its ``limit``-th rename; True if it came to its end."""
     left = [limit]
-    real, swap = Path.rename, exchanging.swap_names
+    real, swap = Path.rename, ground.swap_names
 
     def count() -> None:
         if left[0] == 0:
@@ -250,7 +250,7 @@ def stopping(monkeypatch: pytest.MonkeyPatch, limit: int, work: Callable[[], Non
 
     with monkeypatch.context() as patched:
         patched.setattr(Path, "rename", rename)
-        patched.setattr(exchanging, "swap_names", swapped)
+        patched.setattr(ground, "swap_names", swapped)
         try:
             work()
         except KeyboardInterrupt:
@@ -570,7 +570,7 @@ def test_two_trees_scanned_at_once(
     trees: tuple[LocalTree, LocalTree], monkeypatch: pytest.MonkeyPatch, forking: bool
 ) -> None:
     """The same comes of it, wherever the second one is scanned; its errors too."""
-    monkeypatch.setattr(beside, "_may_fork", lambda tree: forking)
+    monkeypatch.setattr(beside, "_may_fork", lambda: forking)
     one, two = trees
 
     def both(other: LocalTree) -> Manifest | None:

@@ -18,7 +18,7 @@ from vetrin.database.digest import table_digest
 from vetrin.database.mysql import database as mysql_engine
 from vetrin.demo.sample import Sample, lay_out
 from vetrin.demo.walk import fingerprint
-from vetrin.files import LocalTree, exchange
+from vetrin.files import LocalTree, ground
 from vetrin.project import load_project
 from vetrin.reach import open_site
 from vetrin.rewrite import Mapping, parse_literal
@@ -64,8 +64,8 @@ def killed_after(
             wrap(Path, "rename", step)
             wrap(LocalTree, "put", step)
             wrap(LocalTree, "remove", step)
-            swap = exchange.swap_names
-            exchange.swap_names = lambda one, other: (step(), swap(one, other), step())[1]
+            swap = ground.swap_names
+            ground.swap_names = lambda one, other: (step(), swap(one, other), step())[1]
             for method in methods:
                 wrap(engine, method, step)
             work()
@@ -191,13 +191,13 @@ def test_the_next_pull_clears_away_what_a_dead_one_left(sample: Sample) -> None:
     assert hidden(sample.folder)
     pull(sample.folder)
     numbers = {run.number: run.stage for run in Journals(sample.folder / ".vetrin").of("local")}
-    assert numbers == {1: "taken-back", 2: "done"}
+    assert numbers == {1: "done"}  # the same once more goes on with it
     assert all("_old_" in name for name in hidden(sample.folder))
     pull(sample.folder)
     assert len(hidden(sample.folder)) == 11  # one way back is kept, not two
 
 
-def test_ctrl_c_takes_everything_back_at_once(sample: Sample) -> None:
+def test_ctrl_c_leaves_what_has_arrived_until_it_is_given_up(sample: Sample) -> None:
     (sample.folder / "vetrin.toml").write_text(
         (sample.folder / "vetrin.toml").read_text().replace('access = "read-only"', "")
     )
@@ -216,17 +216,22 @@ def test_ctrl_c_takes_everything_back_at_once(sample: Sample) -> None:
     done = subprocess.run(
         [sys.executable, "-c", script], cwd=sample.folder, capture_output=True, text=True
     )
-    assert done.returncode == 1
+    assert done.returncode == 3
     assert "interrupted" in done.stderr
+    assert "vetrin resume local" in done.stderr
     assert "Traceback" not in done.stderr
     assert fingerprint(sample.root("local")) == before
+    take_back(sample.folder)
+    assert fingerprint(sample.root("local")) == before
     assert hidden(sample.folder) == []
-    assert not (sample.root("local") / ".vetrin" / "new").exists()
+    assert not list((sample.root("local") / ".vetrin").glob("*/new"))
 
 
 def test_one_run_at_a_time(sample: Sample) -> None:
+    project = load_project(sample.folder)
     with (
-        only_run("local", sample.root("local")),
+        open_site(project, project.environment("local")) as site,
+        only_run(site),
         pytest.raises(Refused, match=rf"process {os.getpid()}\) since "),
     ):
         take_back(sample.folder)

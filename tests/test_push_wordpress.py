@@ -14,6 +14,7 @@ from pathlib import Path
 import httpx
 import pytest
 
+from ssh_server import SshServer
 from systems import Mariadb, program
 from test_interrupted import killed_after
 from vetrin.database.mysql import MysqlDatabase
@@ -57,17 +58,21 @@ def write_plugin(root: Path, edition: int) -> None:
 
 
 class Railway:
-    """Production is there; staging and local are copies made out of nothing."""
+    """Production is there; staging and local are copies made out of nothing. With ``host``, the two
+    that are no copy on this machine are reached over SSH."""
 
-    def __init__(self, folder: Path, server: Mariadb) -> None:
-        self.folder, self.server = folder, server
+    def __init__(
+        self, folder: Path, server: Mariadb, label: str = "push", host: SshServer | None = None
+    ) -> None:
+        self.folder, self.server, self.label, self.host = folder, server, label, host
         self.sites = {
-            name: WordPress(server, folder / name, f"push_{name}", f"push_{name}", WORD)
+            name: WordPress(server, folder / name, f"{label}_{name}", f"{label}_{name}", WORD)
             for name in ("production", "staging", "local")
         }
         live = self.sites["production"]
         live.install(
-            single_quoted(server, "push_production", "push_production", WORD, "wp_"), "production"
+            single_quoted(server, f"{label}_production", f"{label}_production", WORD, "wp_"),
+            "production",
         )
         write_plugin(live.root, 1)
         server.run(
@@ -77,7 +82,7 @@ class Railway:
             "INSERT INTO wp_bookings (who) VALUES ('Tamsin Oakhollow')",
             "CREATE USER IF NOT EXISTS pusher IDENTIFIED BY 'pusher-word'",
             "GRANT ALL ON *.* TO pusher WITH GRANT OPTION",
-            database="push_production",
+            database=f"{label}_production",
         )
         text = '[site]\nname = "Harrowmere Light Railway"\ncms = "wordpress"\n'
         text += """
@@ -88,12 +93,16 @@ produces = ["wp-content/themes/harrowmere/built.css"]
 checks = ["php -l index.php", { run = "php -l ticket-desk.php", folder = "local/wp-content/plugins/ticket-desk" }]
 """
         for name, site in self.sites.items():
-            text += f'\n[environment.{name}]\naddress = "{site.address}"\nroot = "{name}"\n'
+            text += f'\n[environment.{name}]\naddress = "{site.address}"\n'
+            if host is not None and name != "local":
+                text += f'host = "ssh://{host.name}"\nroot = "{folder}/{name}"\n'
+            else:
+                text += f'root = "{name}"\n'
             if name == "production":
                 text += 'access = "read-write"\n'
             else:
                 text += (
-                    f'[environment.{name}.database]\ndatabase = "push_{name}"\nuser = "push_{name}"\n'
+                    f'[environment.{name}.database]\ndatabase = "{label}_{name}"\nuser = "{label}_{name}"\n'
                     f'host = "127.0.0.1:{server.port}"\nprefix = "wp_"\ncreate-as = "pusher"\n'
                 )
         (folder / "vetrin.toml").write_text(text)
@@ -116,6 +125,7 @@ checks = ["php -l index.php", { run = "php -l ticket-desk.php", folder = "local/
             [sys.executable, "-m", "vetrin", *arguments], cwd=self.folder, capture_output=True,
             text=True, stdin=subprocess.DEVNULL,
             env={**os.environ, **words, "NO_COLOR": "1",
+                 "HOME": str(self.host.home if self.host else Path.home()),
                  "PATH": f"{Path(program('php')).parent}:{os.environ['PATH']}"},
         )  # fmt: skip
         assert done.returncode == code, done.stdout + done.stderr
@@ -136,7 +146,7 @@ checks = ["php -l index.php", { run = "php -l ticket-desk.php", folder = "local/
         """What only production has and a push must not touch."""
         uploads = self.root("production") / "wp-content/uploads"
         rows = [
-            self.server.run(f"CHECKSUM TABLE wp_{table}", database="push_production")
+            self.server.run(f"CHECKSUM TABLE wp_{table}", database=f"{self.label}_production")
             for table in ("posts", "comments", "bookings", "users", "usermeta", "postmeta")
         ]
         files = {

@@ -93,7 +93,7 @@ def standing(site: Site, *, files: bool = True) -> Standing:
     return Standing(
         environment=site.environment.name,
         title=site.title,
-        cms_version=read_version(site.environment.root, site.definition),
+        cms_version=read_version(site.root, site.definition),
         database_version=f"{facts.product} {facts.version}",
         counts=counts_of(site),
         newest=newest_of(site),

@@ -20,6 +20,23 @@ def project_of(args: argparse.Namespace) -> Project:
     return load_project(find_project(Path.cwd()))
 
 
+def words_of(args: argparse.Namespace) -> list[str]:
+    """The words that a command was given with, as they are put on record to go on with."""
+    found: list[str] = []
+    words = iter(getattr(args, "words", ()))
+    for word in words:
+        if word == "--project":
+            next(words, None)
+        elif word == "--yes":
+            # What follows may be its value.
+            follower = next(words, None)
+            if follower is not None and follower != args.yes:
+                found.append(follower)
+        elif not word.startswith(("--yes=", "--project=", "--json", "--quiet", "--verbose")):
+            found.append(word)
+    return found
+
+
 def journals_of(project: Project) -> Journals:
     return Journals(project.state)
 

@@ -23,8 +23,10 @@ COMMANDS = {
     "rewrite": "change a domain, a scheme, a path or any text in place",
     "strays": "list references that lead to another environment",
     "heal": "mend serialised values whose lengths somebody broke",
+    "resume": "go on with a transfer that was stopped",
     "undo": "put back what the last run on an environment replaced",
     "history": "list what was done, newest first",
+    "unlock": "break the lock that a dead run left",
     "demo": "try everything on a made-up site, on this machine alone",
 }
 
@@ -80,6 +82,9 @@ def _common(parser: argparse.ArgumentParser) -> None:
         help="go ahead without asking; writing to production wants its NAME",
     )
     group.add_argument("--dry-run", action="store_true", help="show what would be done, and stop")
+    group.add_argument(
+        "--rate", metavar="RATE", help="at most this much over a connection, such as 2MB/s"
+    )
     group.add_argument("--json", action="store_true", help="print one JSON document")
     group.add_argument("--quiet", action="store_true", help="no progress and no remarks")
     group.add_argument("--verbose", action="store_true", help="say more; errors with their origin")
@@ -101,4 +106,15 @@ def main(arguments: list[str] | None = None) -> NoReturn:
         sys.exit(USAGE)
     from .outcome import carry_out
 
+    args.words = argv
     sys.exit(carry_out(_module(args.command).run, args))
+
+
+def carried_out(words: list[str], outer: argparse.Namespace) -> int:
+    """Carry out another command line in place of the one that was given; its exit code."""
+    from .outcome import carry_out
+
+    args = build_parser(words[0]).parse_args(words)
+    args.words = words
+    args.rate = args.rate or outer.rate
+    return carry_out(_module(args.command).run, args)

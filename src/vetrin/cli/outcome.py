@@ -11,12 +11,13 @@ from pathlib import Path
 
 from ..database import DatabaseError, DatabaseUnreachable
 from ..files import FilesError
-from ..project import STATE_FOLDER, ProjectError
-from ..reach import ReachError
+from ..project import STATE_FOLDER, ProjectError, bytes_per_second
+from ..reach import ReachError, hosts
 from ..rewrite import MappingError
-from ..sync import JobError, Refused
+from ..sync import JobError, Refused, Stopped
+from .asking import Terminal
 from .console import Out
-from .main import FAILED, REFUSED, USAGE
+from .main import FAILED, REFUSED, STOPPED, USAGE
 
 
 class Usage(Exception):
@@ -26,8 +27,16 @@ class Usage(Exception):
 def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Namespace) -> int:
     """Call ``run``; every error becomes a message and its exit code, never a traceback."""
     out = Out(json=args.json, quiet=args.quiet, verbose=args.verbose)
+    hosts.asker = Terminal(out)
+    try:
+        if args.rate:
+            hosts.rate = bytes_per_second(args.rate)
+    except ValueError as error:
+        return out.fail(USAGE, f"--rate: {error}")
     try:
         return run(args, out)
+    except Stopped as error:
+        return out.fail(STOPPED, str(error), error.remedy)
     except (ProjectError, MappingError, Usage) as error:
         return out.fail(USAGE, str(error))
     except Refused as error:
@@ -51,6 +60,8 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
             f"an error that Vetrin did not expect: {type(error).__name__}: {error}",
             f"its origin is in {where}" if where else "--verbose shows its origin",
         )
+    finally:
+        hosts.forget()
 
 
 def _failed(out: Out, error: Exception, remedy: str) -> int:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import time
+from collections import deque
 from collections.abc import Callable, Iterator
 from types import TracebackType
 
@@ -15,8 +16,9 @@ from rich.progress import (
 )
 
 from ..files import printable
-from ..sync import Event, FileMoved, Moved, Phase, Started, TableStarted
+from ..sync import Checking, Event, FileMoved, Moved, Phase, Slowed, Started, TableStarted, Waiting
 from .console import Out, number, plural, size
+from .keys import PauseKey
 
 _EVERY = 5.0
 _DRAWN = 0.1
@@ -40,6 +42,7 @@ class Bars:
             bar_width=36, style="grey37", complete_style="cyan", finished_style="cyan",
             pulse_style="cyan",
         )  # fmt: skip
+        self._out = out
         self._progress = Progress(
             TextColumn("{task.description}"),
             bar,
@@ -52,9 +55,13 @@ class Bars:
         self._total = self._done = self._rows = self._of = 0
         self._files = self._all_files = 0
         self._since = self._shown = time.monotonic()
+        self._recent: deque[tuple[float, int]] = deque(maxlen=60)
+        self._key = PauseKey()
+        self._phase = ""
 
     def __enter__(self) -> Bars:
         self._progress.start()
+        self._key.__enter__()
         return self
 
     def __exit__(
@@ -63,6 +70,7 @@ class Bars:
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
+        self._key.__exit__(kind, error, trace)
         self._end_table()
         if error is None and self._whole is not None:
             # Sizes are the server's estimates; what has come is what there was.
@@ -73,7 +81,22 @@ class Bars:
 
     def __call__(self, event: Event) -> None:
         progress = self._progress
-        if isinstance(event, Started):
+        if self._key.paused and isinstance(event, (Moved, FileMoved)) and self._whole is not None:
+            progress.update(self._whole, description="paused", detail="p goes on")
+            self._key.hold()
+            self._recent.clear()
+            progress.update(self._whole, description=self._phase)
+        if isinstance(event, Slowed):
+            if self._whole is not None:
+                detail = f"the host is busy ({event.load:.1f} for each processor): waiting"
+                progress.update(self._whole, detail=detail)
+        elif isinstance(event, Waiting):
+            self._out.warn(f"{event.reason}; trying again in {event.seconds:g} s")
+        elif isinstance(event, Started):
+            if self._whole is not None:  # once more, after the connection was lost
+                progress.remove_task(self._whole)
+                self._end_table()
+            self._done = self._files = 0
             self._total = event.table_bytes + event.file_bytes
             self._all_files = event.files
             self._since = time.monotonic()
@@ -84,6 +107,9 @@ class Bars:
             self._rows, self._of = 0, event.rows
             self._end_table()
             self._table = progress.add_task(f"  {event.table}", total=event.rows or 1, detail="")
+        elif isinstance(event, Checking):
+            if self._table is not None:
+                progress.update(self._table, detail="taken before: has it changed since?")
         elif isinstance(event, Moved):
             self._rows += event.rows
             if self._table is not None:
@@ -96,7 +122,8 @@ class Bars:
             self._end_table()
             if event.name == "swap":
                 self._advance(0)
-            progress.update(self._whole, description=_PHASES.get(event.name, event.name))
+            self._phase = _PHASES.get(event.name, event.name)
+            progress.update(self._whole, description=self._phase)
 
     def _end_table(self) -> None:
         if self._table is not None:
@@ -121,14 +148,31 @@ class Bars:
 
     def _advance(self, count: int) -> None:
         self._done += count
-        seconds = time.monotonic() - self._since
-        rate = self._done / seconds if seconds > 0 else 0.0
+        rate = self._rate()
         detail = f"{size(self._done)} of about {size(max(self._total, self._done))}"
-        if rate and seconds > 1:
-            left = int(max(self._total - self._done, 0) / rate)
-            detail += f", {size(int(rate))}/s, {left // 60}:{left % 60:02d} left"
+        if rate:
+            detail += (
+                f", {size(int(rate))}/s, {clock(max(self._total - self._done, 0) / rate)} left"
+            )
+        if self._key.listens and self._out.messages.width >= 110:
+            detail += " · p pauses"
         if self._whole is not None:
             self._progress.update(self._whole, completed=self._done, detail=detail)
+
+    def _rate(self) -> float:
+        """Bytes per second of late: what counts for the time that is left."""
+        now = time.monotonic()
+        if not self._recent or now - self._recent[-1][0] > 0.25:
+            self._recent.append((now, self._done))
+        begun, then = self._recent[0]
+        return (self._done - then) / (now - begun) if now - begun > 1 else 0.0
+
+
+def clock(seconds: float) -> str:
+    """“0:07”, “12:30”, “3:05:00”."""
+    minutes, rest = divmod(int(seconds), 60)
+    hours, minutes = divmod(minutes, 60)
+    return f"{hours}:{minutes:02d}:{rest:02d}" if hours else f"{minutes}:{rest:02d}"
 
 
 class Lines:
@@ -139,6 +183,7 @@ class Lines:
         self._last = time.monotonic()
         self._rows = self._bytes = self._files = self._total = 0
         self._since = time.monotonic()
+        self._at = ""
 
     def __enter__(self) -> Lines:
         return self
@@ -147,23 +192,29 @@ class Lines:
         return
 
     def __call__(self, event: Event) -> None:
-        if isinstance(event, Started):
+        if isinstance(event, Waiting):
+            self._out.warn(f"{event.reason}; trying again in {event.seconds:g} s")
+        elif isinstance(event, Started):
             self._total = event.table_bytes + event.file_bytes
             self._since = time.monotonic()
+            self._rows = self._bytes = self._files = 0
+        elif isinstance(event, TableStarted):
+            self._at = event.table
         elif isinstance(event, Moved):
             self._rows += event.rows
             self._bytes += event.size
         elif isinstance(event, FileMoved):
+            self._at = printable(event.path)
             self._files += event.files
             self._bytes += event.size
         if time.monotonic() - self._last >= _EVERY:
             self._last = time.monotonic()
             rate = self._bytes / max(time.monotonic() - self._since, 0.001)
-            left = int(max(self._total - self._bytes, 0) / rate) if rate else 0
+            left = max(self._total - self._bytes, 0) / rate if rate else 0.0
             self._out.say(
-                f"{number(self._rows)} rows, {number(self._files)} files, {size(self._bytes)} of about "
+                f"{self._at}: {number(self._rows)} rows, {number(self._files)} files, {size(self._bytes)} of about "
                 f"{size(max(self._total, self._bytes))}, {size(int(rate))}/s, "
-                f"{left // 60}:{left % 60:02d} left"
+                f"{clock(left)} left"
             )
 
 

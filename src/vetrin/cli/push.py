@@ -10,7 +10,7 @@ from rich.text import Text
 from ..check.pages import Check, CheckReport, Finding
 from ..files import some_of
 from ..project import Environment, Project, ProjectError, Route
-from ..reach import Site, open_site
+from ..reach import Site, open_site, root_of
 from ..store import Build, Builds, NoBuild
 from ..sync import (
     Journals,
@@ -31,7 +31,7 @@ from ..sync import (
     still_there,
     usual_parts,
 )
-from .common import ago, journals_of, project_of
+from .common import ago, journals_of, project_of, words_of
 from .console import Out, lead, plural
 from .main import DIFFERENT, DONE, FAILED
 from .plan_view import show_plan, show_report
@@ -128,7 +128,14 @@ def run(args: argparse.Namespace, out: Out) -> int:
             )
             with listener(out) as listen:
                 done = push(
-                    plan, held, goal, journals, builds, listen, keep_broken=args.keep_broken
+                    plan,
+                    held,
+                    goal,
+                    journals,
+                    builds,
+                    listen,
+                    keep_broken=args.keep_broken,
+                    command=words_of(args),
                 )
             if not done.undone:
                 show_report(out, plan, done.report)
@@ -157,7 +164,7 @@ def _errand(
     parts = (
         parts_of(listed([args.parts]), "--parts")
         if args.parts
-        else usual_parts("push", target.root)
+        else usual_parts("push", root_of(target))
     )
     build, promoted = None, None
     if args.build:
@@ -181,7 +188,7 @@ def _errand(
     may_read(source)
     if build is not None and not args.parts and "data" not in parts:
         parts = parts_of(build.parts, "--build")
-    if "data" in parts and usual_parts("push", target.root) != parts:
+    if "data" in parts and usual_parts("push", root_of(target)) != parts:
         raise Refused(
             f"a push does not overwrite the data of {target.name}",
             f"push code, core or media; `vetrin pull {source.name} --to {target.name}` replaces data",

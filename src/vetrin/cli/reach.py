@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from ..cms import read_version
 from ..database import DatabaseError, DatabaseUnreachable
 from ..project import Environment, Project
-from ..reach import ReachError, Site, configuration_of, open_site
+from ..reach import ReachError, Site, configuration_of, far_of, open_site, root_of
 from .common import project_of
 from .console import Out, lead, number, plural, size
 from .main import DONE, FAILED
@@ -35,14 +35,17 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
     environment = project.environment(args.environment)
-    proofs = [*_inside(project, environment), _address(environment)]
+    proofs = [*_host(environment)]
+    if all(proof.good for proof in proofs):
+        proofs += _inside(project, environment)
+    proofs.append(_address(environment))
     out.document(
         "reach",
         {"environment": environment.name, "good": all(p.good for p in proofs),
          "proofs": [vars(proof) for proof in proofs]},
     )  # fmt: skip
     lines = lead(f"{environment.name} ({environment.role}, {environment.access}), ", "bold")
-    lines.append("on this machine\n")
+    lines.append(f"on {environment.host}\n" if environment.host else "on this machine\n")
     for proof in proofs:
         lines.append(" ✓ " if proof.good else " ✗ ", style="green" if proof.good else "bold red")
         lines.append(f"{proof.part:<14}", style="bold").append(f"{proof.says}\n")
@@ -53,6 +56,29 @@ def run(args: argparse.Namespace, out: Out) -> int:
     return DONE if all(proof.good for proof in proofs) else FAILED
 
 
+def _host(environment: Environment) -> list[Proof]:
+    """The connection to another machine, and which way its files are got at, and why."""
+    if environment.host is None:
+        return []
+    try:
+        far = far_of(environment)
+    except ReachError as error:
+        return [Proof("host", False, error.reason, error.remedy)]
+    assert far is not None
+    line = far.line
+    says = f"{line.account}, {line.latency * 1000:.1f} ms away"
+    if line.rate:
+        says += f", about {size(int(line.rate))}/s; "
+        says += "what shrinks is compressed" if line.slow else "nothing is compressed"
+    if line.pace.rate:
+        says += f"; limited to {size(line.pace.rate)}/s"
+    if far.helpers is not None:
+        way = f"through a helper in {far.helpers.hello.form}, sent for as long as the connection lasts"
+    else:
+        way = f"by SFTP alone, which takes longer; no helper: {far.why}"
+    return [Proof("host", True, says), Proof("way", True, f"files {way}")]
+
+
 def _inside(project: Project, environment: Environment) -> list[Proof]:
     proofs: list[Proof] = []
     try:
@@ -60,10 +86,10 @@ def _inside(project: Project, environment: Environment) -> list[Proof]:
     except ReachError as error:
         part = "files" if error.part == "files" else "configuration"
         return [Proof(part, False, error.reason, error.remedy or "correct it there")]
-    root = environment.root
+    root = root_of(environment)
     version = read_version(root, project.definition) or "of unknown version"
     proofs.append(Proof("files", True, f"{root}: {project.definition.title} {version}"))
-    writable = os.access(root, os.W_OK)
+    writable = environment.host is not None or os.access(environment.root, os.W_OK)
     if environment.access == "read-write" and not writable:
         proofs.append(
             Proof("writing", False, f"this account may not write to {root}",
@@ -77,6 +103,8 @@ def _inside(project: Project, environment: Environment) -> list[Proof]:
     try:
         with open_site(project, environment) as site:
             proofs += _database(site)
+            if site.far is not None and (way := site.far.ways.get("database")):
+                proofs.append(Proof("way", True, f"database at {way}"))
             proofs.append(
                 Proof("free space", True, f"{size(site.files.room('').free)} beside the site")
             )

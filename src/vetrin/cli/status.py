@@ -68,9 +68,10 @@ def run(args: argparse.Namespace, out: Out) -> int:
     for environment, _, _ in columns:
         run = next(iter(journals.of(environment.name)), None)
         if run is not None and run.unfinished:
+            on = f"`vetrin resume {environment.name}` goes on, " if run.can_go_on else ""
             out.warn(
                 f"{environment.name}: run {run.number} ({run.kind}) is under way, or was stopped in "
-                f"between; then `vetrin undo {environment.name}` takes back what it left"
+                f"between; then {on}`vetrin undo {environment.name}` takes back what it left"
             )
     return FAILED if all(found is None for _, found, _ in columns) else DONE
 
@@ -108,6 +109,11 @@ def _rows(
     rows: list[tuple[str, list[Any]]] = [
         ("address", [str(environment.address) for environment, _, _ in columns]),
         ("role", [f"{e.role}, {e.access}" for e, _, _ in columns]),
+        *(
+            [("host", [str(e.host or "this machine") for e, _, _ in columns])]
+            if any(e.host for e, _, _ in columns)
+            else []
+        ),
         ("title", each(lambda f: f.title or "—")),
         (project.definition.title, each(lambda f: f.cms_version or "unknown")),
         ("database", each(lambda f: f.database_version)),

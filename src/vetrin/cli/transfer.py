@@ -17,9 +17,9 @@ from ..project import (
     nearest,
     read_arrival,
 )
-from ..reach import open_site
+from ..reach import open_site, root_of
 from ..sync import PARTS, Choices, Part, build_plan, preview, run_plan, usual_parts
-from .common import journals_of
+from .common import journals_of, words_of
 from .console import Out
 from .main import DONE
 from .plan_view import show_plan, show_preview, show_report
@@ -150,7 +150,7 @@ def transfer(
     parts = (
         parts_of(route.parts, "parts")
         if route.parts
-        else usual_parts("pull", target_environment.root)
+        else usual_parts("pull", root_of(target_environment))
     )
     choices = choices_of(project, route, all_of_it=all_of_it)
     with (
@@ -175,7 +175,9 @@ def transfer(
             production=target_environment.role == "production",
         )
         with listener(out) as listen:
-            report = run_plan(plan, source, target, journals_of(project), listen)
+            report = run_plan(
+                plan, source, target, journals_of(project), listen, command=words_of(args)
+            )
         show_report(out, plan, report)
         out.document("report", {"plan": plan.as_json(), **report.as_json()})
     return DONE

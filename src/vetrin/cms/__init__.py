@@ -15,6 +15,7 @@ from .definition import (
     shipped,
 )
 from .ownership import owned
+from .place import Place
 from .rules import DefinitionError, EncodedRule, ExtensionRule, LinkRule
 from .writing import (
     WritingError,
@@ -31,6 +32,7 @@ __all__ = [
     "EncodedRule",
     "ExtensionRule",
     "LinkRule",
+    "Place",
     "SiteConfiguration",
     "WritingError",
     "configuration_file",

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from .definition import Definition
 from .php import PhpFileError, PhpValues, read_values
+from .place import Place
 from .python import read_settings
 from .rules import ValueAt
 
@@ -36,10 +37,14 @@ class SiteConfiguration:
     charset: str = ""
     addresses: tuple[str, ...] = ()
     title: str = ""
-    file: Path | None = None
+    file: Place | None = None
 
-    def host_port_socket(self) -> tuple[str, int | None, str | None]:
-        """Take ``host`` apart: ``name``, ``name:3307``, ``[::1]:3307``, ``name:/run/x.sock``."""
+    def host_port_socket(self, top: Place | None = None) -> tuple[str, int | None, str | None]:
+        """Take ``host`` apart: ``name``, ``name:3307``, ``[::1]:3307``, ``name:/run/x.sock``.
+
+        ``top`` is the topmost folder of the machine that the site lies on, without it this one's.
+        """
+        top = top or Path("/")
         text = self.host or "localhost"
         if text.startswith("["):
             name, _, rest = text[1:].partition("]")
@@ -60,16 +65,16 @@ class SiteConfiguration:
                 "/var/run/mysqld/mysqld.sock",
                 "/tmp/mysql.sock",
             ):
-                if Path(usual).is_socket():
+                if (top / usual).is_socket():
                     return name, None, usual
             return "127.0.0.1", None, None
         return name, None, None
 
 
-def configuration_file(root: Path, definition: Definition) -> Path | None:
+def configuration_file(root: Place, definition: Definition) -> Place | None:
     """The site's configuration file, where there is one."""
     for name in definition.configuration.files:
-        first = next(iter(sorted(root.glob(name))), None) if "*" in name else None
+        first = next(iter(sorted(root.glob(name), key=str)), None) if "*" in name else None
         path = first or root / name
         # A file one level up belongs to this site only where no other site is there.
         if path.is_file() and not (name.startswith("../") and definition.is_site(root.parent)):
@@ -78,7 +83,7 @@ def configuration_file(root: Path, definition: Definition) -> Path | None:
 
 
 def read_configuration(
-    root: Path,
+    root: Place,
     definition: Definition,
     given: Mapping[str, str] | None = None,
     environ: Mapping[str, str] | None = None,
@@ -156,7 +161,7 @@ def read_configuration(
     )
 
 
-def read_version(root: Path, definition: Definition) -> str | None:
+def read_version(root: Place, definition: Definition) -> str | None:
     """The CMS's version, from the file that the definition names; None where it is not told."""
     rule: ValueAt | None = definition.version
     if rule is None or not (root / rule.file).is_file():
@@ -169,7 +174,7 @@ def read_version(root: Path, definition: Definition) -> str | None:
 
 
 def _read(
-    path: Path, reader: str, environ: Mapping[str, str] | None, stop_at: tuple[str, ...]
+    path: Place, reader: str, environ: Mapping[str, str] | None, stop_at: tuple[str, ...]
 ) -> PhpValues:
     try:
         if reader == "php":

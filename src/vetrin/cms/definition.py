@@ -10,6 +10,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
+from .place import Place
 from .rules import (
     AddressColumns,
     AddressRules,
@@ -72,7 +73,7 @@ class Definition:
     copy: CopyRule | None = None
     check: CheckRule = field(default_factory=CheckRule)
 
-    def is_site(self, root: Path) -> bool:
+    def is_site(self, root: Place) -> bool:
         """True if all marker files of the CMS are below ``root``."""
         return all((root / marker).exists() for marker in self.markers)
 

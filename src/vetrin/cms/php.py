@@ -11,8 +11,10 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from pathlib import Path
+from pathlib import PurePosixPath
 from typing import NamedTuple
+
+from .place import Place
 
 _LEXEME = re.compile(
     r"""
@@ -112,7 +114,7 @@ def tokens(text: str) -> list[Token]:
     return found
 
 
-def read_text(path: Path) -> str:
+def read_text(path: Place) -> str:
     """A file's text; one that is not UTF-8 is taken for Latin-1."""
     raw = path.read_bytes()
     try:
@@ -122,7 +124,7 @@ def read_text(path: Path) -> str:
 
 
 def read_values(
-    path: Path,
+    path: Place,
     environ: Mapping[str, str],
     *,
     stop_at: Sequence[str] = (),
@@ -143,7 +145,7 @@ def read_values(
 class _File:
     def __init__(
         self,
-        path: Path,
+        path: Place,
         environ: Mapping[str, str],
         stop_at: tuple[str, ...],
         result: PhpValues,
@@ -265,7 +267,7 @@ class _File:
     def _include(self, target: Value | _Unknown) -> bool:
         if not isinstance(target, str):
             return True
-        path = Path(target) if target.startswith("/") else self._path.parent / target
+        path = self._path.parent / target  # an absolute one stays what it is
         if self._depth < 5 and path.is_file():
             return _File(path, self._environ, self._stop_at, self._result, self._depth + 1).read()
         return True
@@ -415,7 +417,7 @@ class _File:
         first = arguments[0] if arguments else _Unknown()
         if lower == "dirname" and isinstance(first, str):
             levels = arguments[1] if len(arguments) > 1 else 1
-            path = Path(first)
+            path = PurePosixPath(first)
             for _ in range(levels if isinstance(levels, int) else 1):
                 path = path.parent
             return str(path)

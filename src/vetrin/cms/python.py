@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from .php import PhpFileError, PhpValues
+from .place import Place
 
 
 class _Unknown(Exception):
@@ -22,7 +23,7 @@ class _Unknown(Exception):
         self.missing = missing
 
 
-def read_settings(path: Path, environ: Mapping[str, str]) -> PhpValues:
+def read_settings(path: Place, environ: Mapping[str, str]) -> PhpValues:
     """The names that a module sets, dictionaries flattened to dotted names.
 
     Raises:
@@ -60,7 +61,7 @@ class _Missing:
 class _Module:
     def __init__(
         self,
-        path: Path,
+        path: Place,
         environ: Mapping[str, str],
         names: dict[str, Any],
         missing: dict[str, str],

@@ -9,7 +9,6 @@ from __future__ import annotations
 import secrets
 import string
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Any
 
 import tomlkit
@@ -17,6 +16,7 @@ from tomlkit.exceptions import TOMLKitError
 
 from .definition import Definition
 from .php import PhpFileError, Token, read_text, tokens
+from .place import Place
 
 _SECRET_LENGTH = 64
 # Letters, digits and marks that need no escape in any language's quotes.
@@ -142,7 +142,7 @@ def _toml(text: str, wanted: Mapping[str, str]) -> str:
     return tomlkit.dumps(document)
 
 
-def source_text(path: Path) -> str:
+def source_text(path: Place) -> str:
     """A configuration file's text as it stands.
 
     Raises:

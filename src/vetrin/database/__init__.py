@@ -37,6 +37,7 @@ from .contract import (
     hidden_name,
     row_key,
 )
+from .pages import KeyRange, Page, digest_of_rows, goes_by_key, spans, with_pages
 
 __all__ = [
     "EVERY_ROW",
@@ -57,9 +58,11 @@ __all__ = [
     "Exchange",
     "Facts",
     "Instead",
+    "KeyRange",
     "Like",
     "Lowered",
     "Other",
+    "Page",
     "Patch",
     "Reader",
     "RowsDiffer",
@@ -69,7 +72,11 @@ __all__ = [
     "Where",
     "Within",
     "condition",
+    "digest_of_rows",
     "either",
+    "goes_by_key",
     "hidden_name",
     "row_key",
+    "spans",
+    "with_pages",
 ]

@@ -11,9 +11,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
-from typing import Any, Literal, Protocol
+from typing import TYPE_CHECKING, Any, Literal, Protocol
 
 from .condition import Instead, Where
+
+if TYPE_CHECKING:
+    from .pages import KeyRange, Page
 
 Cell = bytes | int | float | None
 
@@ -101,6 +104,7 @@ class Batch:
     cells: list[Cell]
     size: int
     mixed: bool = False
+    page: Page | None = None
 
     @property
     def rows(self) -> int:
@@ -190,11 +194,24 @@ class Reader(Protocol):
         *,
         leave: Where | None = None,
         instead: Mapping[str, Instead] | None = None,
+        among: KeyRange | None = None,
     ) -> Iterator[Batch]:
         """All rows in key order (where there is one), in batches of about ``batch_bytes``.
 
-        Rows that meet ``leave`` are left out; ``instead`` says what is read in place of a column.
+        Rows that meet ``leave`` are left out; ``instead`` says what is read in place of a column;
+        ``among`` is for tables that go by key.
         """
+
+    def digests(
+        self,
+        table: Table,
+        ranges: Sequence[KeyRange],
+        *,
+        leave: Where | None = None,
+        instead: Mapping[str, Instead] | None = None,
+    ) -> list[str]:
+        """The digests of pages as they are now, made where the database is; empty for one that can
+        not be made. With the range of all rows, of tables that do not go by key, whatever the order."""
 
     def count(self, table: str, where: Where | None = None) -> int: ...
 
@@ -211,6 +228,10 @@ class Database(Protocol):
 
     engine: str
     missing: bool
+
+    @property
+    def unwritable(self) -> str:
+        """Why nothing can be written to it, whoever asks; empty where it can."""
 
     def create(self) -> None:
         """Make the database where it is missing, and its account where that may be done.
@@ -315,6 +336,9 @@ class Database(Protocol):
 
     def remove(self, hidden: str, where: Where) -> int:
         """Remove rows of a hidden table; how many they were."""
+
+    def remove_range(self, hidden: str, table: Table, among: KeyRange) -> int:
+        """Remove the rows of a hidden table whose keys are in a range; how many they were."""
 
     def take_over(
         self,

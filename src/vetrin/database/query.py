@@ -158,16 +158,21 @@ class Dialect:
         reads: Mapping[str, str],
         leave: Where | None,
         instead: Mapping[str, Instead] | None,
+        among: str = "",
+        named: bool = False,
     ) -> Statement:
-        """A statement that reads a table: ``reads`` says how each of its columns is read."""
+        """A statement that reads a table: ``reads`` says how each of its columns is read, ``among``
+        is a further condition. With ``named``, each is called as its column."""
         columns: list[str] = []
         values: list[object] = []
         for name, read in reads.items():
             if instead and name in instead:
                 read, more = self.instead(table, name, instead[name])
                 values += more
-            columns.append(read)
+            columns.append(f"{read} AS {self.quote(name)}" if named else read)
         clause, more = self.where(leave, left=True)
+        if among:
+            clause = f"{clause} AND {among}" if clause else f" WHERE {among}"
         return f"SELECT {', '.join(columns)} FROM {self.quote(table)}{clause}", [*values, *more]
 
     def instead(self, table: str, column: str, part: Instead) -> Statement:

@@ -10,8 +10,8 @@ import contextlib
 import re
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from pathlib import Path
-from typing import Any
+from pathlib import Path, PurePosixPath
+from typing import Any, Protocol
 
 from .condition import Instead, Where
 from .contract import (
@@ -34,6 +34,7 @@ from .contract import (
     pending,
 )
 from .editing import HiddenEditing
+from .pages import KeyRange, digest_of_cells, digest_of_rows
 from .query import Dialect
 
 _NAME = r'(?:"(?:[^"]|"")*"|`(?:[^`]|``)*`|\[[^\]]*\]|\'(?:[^\']|\'\')*\'|[^\s(]+)'
@@ -65,7 +66,7 @@ _DIALECT = Dialect(quote, "?")
 
 
 class _Reader:
-    def __init__(self, connection: sqlite3.Connection) -> None:
+    def __init__(self, connection: Any) -> None:
         self._connection = connection
 
     def rows(
@@ -75,9 +76,10 @@ class _Reader:
         *,
         leave: Where | None = None,
         instead: Mapping[str, Instead] | None = None,
+        among: KeyRange | None = None,
     ) -> Iterator[Batch]:
         reads = {c.name: quote(c.name) if c.name != _ROWID else _ROWID for c in table.columns}
-        sql, values = _DIALECT.rows(table.name, reads, leave, instead)
+        sql, values = _DIALECT.rows(table.name, reads, leave, instead, _range(table, among))
         order = ", ".join(quote(name) if name != _ROWID else _ROWID for name in table.key)
         if order:
             sql += f" ORDER BY {order}"
@@ -98,10 +100,33 @@ class _Reader:
         if cells:
             yield Batch(width, cells, size, mixed=True)
 
+    def digests(
+        self,
+        table: Table,
+        ranges: Sequence[KeyRange],
+        *,
+        leave: Where | None = None,
+        instead: Mapping[str, Instead] | None = None,
+    ) -> list[str]:
+        found = []
+        for among in ranges:
+            batches = list(self.rows(table, leave=leave, instead=instead, among=among))
+            cells = [cell for batch in batches for cell in batch.cells]
+            whole = among == KeyRange()
+            found.append(
+                digest_of_rows(batches) if whole else digest_of_cells(cells) if cells else ""
+            )
+        return found
+
     def count(self, table: str, where: Where | None = None) -> int:
         sql, values = _DIALECT.count(table, where)
         with _said(table):
             return int(self._connection.execute(sql, values).fetchone()[0])
+
+
+def _range(table: Table, among: KeyRange | None) -> str:
+    names = [name if name == _ROWID else quote(name) for name in table.key]
+    return among.sql(names) if among is not None else ""
 
 
 @contextlib.contextmanager
@@ -112,8 +137,52 @@ def _said(about: str) -> Iterator[None]:
         raise DatabaseError(f"{about}: {error}") from error
 
 
+class Door(Protocol):
+    """How a database's file is got at; paths are absolute."""
+
+    def exists(self, path: str) -> bool: ...
+
+    def identity(self, path: str) -> str:
+        """The same for two names of one file."""
+
+    def connect(self, path: str, mode: str) -> Any:
+        """A connection as sqlite3 makes it; ``mode`` is ``ro``, ``rw`` or ``rwc``.
+
+        Raises:
+            sqlite3.Error: it could not be opened.
+        """
+
+    def make_folder(self, path: str) -> None:
+        """Make the folder that the file will lie in."""
+
+    @property
+    def unwritable(self) -> str:
+        """Why nothing can be written through it; empty where it can."""
+
+
+class LocalDoor:
+    """Files on this machine."""
+
+    unwritable = ""
+
+    def exists(self, path: str) -> bool:
+        return Path(path).is_file()
+
+    def identity(self, path: str) -> str:
+        return str(Path(path).resolve())
+
+    def connect(self, path: str, mode: str) -> Any:
+        return sqlite3.connect(
+            f"{Path(path).resolve().as_uri()}?mode={mode}",
+            uri=True, isolation_level=None, timeout=30, check_same_thread=False,
+        )  # fmt: skip
+
+    def make_folder(self, path: str) -> None:
+        Path(path).parent.mkdir(parents=True, exist_ok=True)
+
+
 class SqliteDatabase(HiddenEditing):
-    """A SQLite file; opened for writing unless ``read_only``.
+    """A SQLite file, here or behind another ``door``; opened for writing unless ``read_only``.
 
     With ``may_be_missing``, a file that is not there is an empty database until ``create``.
 
@@ -125,27 +194,39 @@ class SqliteDatabase(HiddenEditing):
     _dialect = _DIALECT
 
     def __init__(
-        self, path: Path, *, read_only: bool = False, may_be_missing: bool = False
+        self,
+        path: str | Path,
+        *,
+        read_only: bool = False,
+        may_be_missing: bool = False,
+        door: Door | None = None,
     ) -> None:
-        self._path = path
-        self.missing = not path.is_file()
+        self._path = PurePosixPath(path)
+        self._door = door or LocalDoor()
+        self.missing = not self._door.exists(str(path))
         if self.missing and not may_be_missing:
             raise DatabaseUnreachable(
                 f"there is no database file {path}", "check the file's name in the site's settings"
             )
-        mode = "ro" if read_only else "rw"
-        self._uri = "file::memory:" if self.missing else f"{path.resolve().as_uri()}?mode={mode}"
+        self._mode = "ro" if read_only else "rw"
         self._connection = self._connect()
         try:
             self._connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
         except sqlite3.Error as error:
             raise DatabaseUnreachable(f"{path} is no readable database: {error}") from error
 
-    def _connect(self) -> sqlite3.Connection:
+    @property
+    def unwritable(self) -> str:
+        return self._door.unwritable
+
+    def _connect(self) -> Any:
         try:
-            connection = sqlite3.connect(
-                self._uri, uri=True, isolation_level=None, timeout=30, check_same_thread=False
-            )
+            if self.missing:
+                connection = sqlite3.connect(
+                    ":memory:", isolation_level=None, check_same_thread=False
+                )
+            else:
+                connection = self._door.connect(str(self._path), self._mode)
         except sqlite3.Error as error:
             raise DatabaseUnreachable(f"{self._path}: {error}") from error
         connection.text_factory = Text
@@ -156,14 +237,13 @@ class SqliteDatabase(HiddenEditing):
         return connection
 
     def create(self) -> None:
-        self._path.parent.mkdir(parents=True, exist_ok=True)
+        self._door.make_folder(str(self._path))
         self._connection.close()
-        self._uri = f"{self._path.resolve().as_uri()}?mode=rwc"
+        self._mode, self.missing = "rwc", False
         self._connection = self._connect()
         with _said(self._path.name):
             # A file comes into being with its first table.
             self._connection.execute("VACUUM")
-        self.missing = False
 
     def close(self) -> None:
         self._connection.close()
@@ -185,7 +265,7 @@ class SqliteDatabase(HiddenEditing):
                 max_statement=None,
                 bulk_load=None,
                 where=str(self._path),
-                identity=str(self._path.resolve()),
+                identity=self._door.identity(str(self._path)),
                 details={"journal mode": self._one("PRAGMA journal_mode")},
             )
 
@@ -373,6 +453,7 @@ class SqliteDatabase(HiddenEditing):
         plain = sql.format(", ".join("?" * len(table.columns)))
         sent = 0
         with _said(table.name):
+            before = self._one(f"SELECT count(*) FROM {quote(hidden)}")
             for batch in batches:
                 self._connection.execute("BEGIN IMMEDIATE")
                 try:
@@ -384,7 +465,7 @@ class SqliteDatabase(HiddenEditing):
                 sent += batch.rows
                 if moved is not None:
                     moved(batch.rows, batch.size)
-            there = self._one(f"SELECT count(*) FROM {quote(hidden)}")
+            there = self._one(f"SELECT count(*) FROM {quote(hidden)}") - before
         if there != sent:
             raise RowsDiffer(f"{table.name}: {sent} rows were sent, {there} arrived")
         return sent
@@ -466,6 +547,11 @@ class SqliteDatabase(HiddenEditing):
                 raise
             self._connection.execute("COMMIT")
         return changed
+
+    def remove_range(self, hidden: str, table: Table, among: KeyRange) -> int:
+        must_be_hidden(hidden)
+        where = _range(table, among)
+        return self._execute(hidden, f"DELETE FROM {quote(hidden)} WHERE {where}", ())
 
     def _execute(self, about: str, sql: str, values: Sequence[object]) -> int:
         with _said(about):

@@ -3,6 +3,7 @@
 from .contract import (
     BLOCK,
     LINK_OUT,
+    OWN_FOLDER,
     PIECE,
     Buffer,
     Entry,
@@ -17,34 +18,47 @@ from .contract import (
     printable,
     some_of,
 )
-from .difference import Clash, Difference, Terms, Unit, compare_trees, selection, unit_of
-from .local import OWN_FOLDER, LocalTree, own_folder
+from .difference import BIG, Clash, Difference, Terms, Unit, compare_trees, selection, unit_of
+from .digests import common_algorithm, digest_of
+from .local import LocalTree, own_folder
+from .machine import Act, Look, Machine, Writing
 from .patterns import Patterns
+from .place import FarPlace
 from .remembered import Remembered
+from .remote import RemoteTree
 
 __all__ = [
+    "BIG",
     "BLOCK",
     "LINK_OUT",
     "OWN_FOLDER",
     "PIECE",
+    "Act",
     "Buffer",
     "Clash",
     "Difference",
     "Entry",
+    "FarPlace",
     "FileTree",
     "FilesError",
     "Kind",
     "LocalTree",
+    "Look",
+    "Machine",
     "Manifest",
     "Move",
     "Patterns",
     "Remembered",
+    "RemoteTree",
     "Room",
     "SourceTree",
     "Span",
     "Terms",
     "Unit",
+    "Writing",
+    "common_algorithm",
     "compare_trees",
+    "digest_of",
     "own_folder",
     "printable",
     "selection",

@@ -20,6 +20,7 @@ import tempfile
 import threading
 from array import array
 from collections.abc import Callable, Collection, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from itertools import repeat
 from typing import Any
 
@@ -39,7 +40,13 @@ def scanning(
     Raises:
         FilesError: from the call, as ``tree.scan``.
     """
-    if not _may_fork(tree):
+    if type(tree) is not LocalTree:
+        # A far tree is scanned by its own machine: a thread that waits is enough.
+        with ThreadPoolExecutor(1) as pool:
+            far = pool.submit(tree.scan, folders, skip)
+            yield lambda theirs: far.result()
+        return
+    if not _may_fork():
         yield lambda theirs: tree.scan(folders, skip)
         return
     out, into = os.pipe()
@@ -68,10 +75,9 @@ def scanning(
                 os.waitpid(child, 0)
 
 
-def _may_fork(tree: SourceTree) -> bool:
+def _may_fork() -> bool:
     return (
         sys.platform.startswith("linux")
-        and type(tree) is LocalTree
         and threading.active_count() == 1
         and (os.cpu_count() or 1) > 1
     )

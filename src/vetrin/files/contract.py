@@ -6,6 +6,7 @@ UTF-8 are carried as Python's surrogate escapes, so every name goes in as it cam
 
 from __future__ import annotations
 
+import posixpath
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal, NamedTuple, Protocol
@@ -50,6 +51,8 @@ class Manifest(dict[str, Entry]):
         return found
 
 
+OWN_FOLDER = ".vetrin"
+VERSION_CONTROLS = frozenset({".git", ".hg", ".svn", ".bzr", "CVS"})
 LINK_OUT = "link out of the root"
 VERSION_CONTROL = "version control"
 SPECIAL = "no ordinary file"
@@ -92,10 +95,18 @@ class SourceTree(Protocol):
     """Files that can be read.
 
     ``streams`` is how many exchanges of many files it serves at a time, each in a thread of its own.
+    ``grain`` is the step of its times, in nanoseconds. ``algorithms`` are the digests that it makes
+    where the files are, without sending their contents; the one that is liked best comes first.
     """
 
     @property
     def streams(self) -> int: ...
+
+    @property
+    def grain(self) -> int: ...
+
+    @property
+    def algorithms(self) -> tuple[str, ...]: ...
 
     def scan(self, folders: Sequence[str], skip: Collection[str] = ()) -> Manifest:
         """Everything in ``folders``, themselves included, but Vetrin's own folder.
@@ -114,7 +125,10 @@ class SourceTree(Protocol):
     def digest(self, path: str) -> str:
         """XXH3-128 of a file's content, 32 hexadecimal digits."""
 
-    def pieces(self, path: str) -> list[str]:
+    def digests(self, paths: Sequence[str], algorithm: str) -> list[str | None]:
+        """Digests of many files' contents by one of ``algorithms``; None where one can not be read."""
+
+    def pieces(self, path: str, algorithm: str = "xxh128") -> list[str]:
         """Digests of a file's content in pieces of ``PIECE`` bytes, the last one shorter."""
 
     def read(self, path: str, start: int = 0, size: int | None = None) -> Iterator[bytes]:
@@ -142,11 +156,26 @@ class FileTree(SourceTree, Protocol):
     def stage(self, token: str, entry: Entry, blocks: Iterable[Buffer] = ()) -> None:
         """Make ready what is to come: a file with its content, mode and time, a link, a folder."""
 
+    def staged(self, token: str) -> Manifest:
+        """What lies ready for a run, whole or not: entries by the path that they are for."""
+
+    def unstage(self, token: str, paths: Sequence[str]) -> None:
+        """Take away staged files and links, as those of a plan that was another one."""
+
+    def set_aside(self, token: str, path: str) -> str:
+        """Move a staged file out of the way; the path (from the root) by which it can be read."""
+
+    def stage_others(self, token: str, entries: Sequence[Entry]) -> None:
+        """Stage many links and folders in one exchange."""
+
     def stage_all(self, token: str, items: Iterable[tuple[Entry, Iterable[Buffer]]]) -> None:
         """Stage many files in one exchange."""
 
     def stage_copy(self, token: str, entry: Entry, path: str) -> None:
         """Stage a file whose content the tree has already, at ``path``."""
+
+    def stage_copies(self, token: str, copies: Sequence[tuple[Entry, str]]) -> None:
+        """``stage_copy`` of many in one exchange."""
 
     def stage_changes(
         self, token: str, entry: Entry, path: str, parts: Iterable[bytes | Span]
@@ -169,8 +198,22 @@ class FileTree(SourceTree, Protocol):
     def put(self, path: str, content: bytes) -> None:
         """Write a small file at once, outside of any exchange."""
 
+    def claim(self, path: str, content: bytes) -> bool:
+        """Make a small file that must not be there; False where it is. Of several, one succeeds."""
+
+    def age(self, path: str) -> float | None:
+        """Seconds since a file was written, by the clock of its own machine; None where there is none."""
+
     def remove(self, path: str) -> None:
         """Remove a file, if it is there."""
+
+
+def stays_inside(path: str, target: str) -> bool:
+    """True if a link at ``path`` is relative and leads to something below the root."""
+    if target.startswith("/"):
+        return False
+    end = posixpath.normpath(posixpath.join(posixpath.dirname(path), target))
+    return end != ".." and not end.startswith("../")
 
 
 def some_of(paths: Sequence[str], most: int = 4) -> str:

@@ -6,14 +6,13 @@ import contextlib
 import gc
 import unicodedata
 from collections import defaultdict
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 
-import xxhash
-
 from .beside import scanning
 from .contract import BLOCK, Entry, FileTree, Kind, Manifest, Move, SourceTree
+from .digests import common_algorithm, digest_of
 from .patterns import Patterns
 from .remembered import Remembered
 
@@ -203,7 +202,11 @@ class _Comparison:
                 found = ours(self._theirs)
             self._same = found is None
             self._ours = self._theirs.copy() if found is None else found
+        self._grain = max(source.grain, target.grain if target is not None else 1)
+        self._algorithm = common_algorithm(source, target) if target is not None else ""
+        self._contents: dict[tuple[bool, str], str] = {}  # digests, of ours or theirs, by path
         self._texts: set[str] = set()
+        self._text_digests: dict[str, str] = {}
         self._reused: dict[str, str] = {}
         self._along: set[str] = set()  # what goes with its folder
 
@@ -236,8 +239,21 @@ class _Comparison:
         same = 0
         found: set[str] = set(left)
         texts = terms.texts
+
+        def counterpart(path: str) -> Entry | None:
+            return ours.get(path) or (folded.get(_fold(path)) if folded else None)
+
+        self._learn_contents(
+            (entry, other)
+            for path, entry in theirs.items()
+            if (other := counterpart(path)) is not None
+            and entry.kind == other.kind == "file"
+            and entry.size == other.size
+            and not self._same_time(entry, other)
+            and not (texts and texts.matches_file(entry))
+        )
         for path, entry in theirs.items():
-            other = ours.get(path) or (folded.get(_fold(path)) if folded else None)
+            other = counterpart(path)
             if entry == other and not (texts and texts.matches_file(entry)):
                 same += 1
                 continue
@@ -277,6 +293,7 @@ class _Comparison:
             and entry.path not in self._reused
             and entry.path not in self._texts
             and min(entry.size, replaced[entry.path].size) >= BIG
+            and self._algorithm != ""
         )
         return Difference(
             tuple(new),
@@ -410,7 +427,10 @@ class _Comparison:
             return entry
         content = self._terms.rewrite(b"".join(self._source.read(entry.path)))
         self._texts.add(entry.path)
-        return entry._replace(size=len(content), digest=xxhash.xxh3_128_hexdigest(content))
+        digest = digest_of([content])
+        named = self._algorithm or "xxh128"
+        self._text_digests[entry.path] = digest_of([content], named)
+        return entry._replace(size=len(content), digest=digest)
 
     def _differs(self, entry: Entry, wanted: Entry, other: Entry) -> bool:
         if entry.kind != other.kind:
@@ -424,17 +444,76 @@ class _Comparison:
             return True
         terms = self._terms
         if entry.path in self._texts:
-            differs = wanted.digest != terms.ours.digest(self._target, other)
-        elif entry.modified == other.modified:
+            there = (
+                self._content(other, True)
+                if self._algorithm
+                else terms.ours.digest(self._target, other)
+            )
+            differs = self._text_digests[entry.path] != there
+        elif self._same_time(entry, other):
             known = entry.digest or terms.theirs.known(entry), terms.ours.known(other)
             differs = all(known) and known[0] != known[1]
         else:
-            differs = (entry.digest or terms.theirs.digest(self._source, entry)) != (
-                terms.ours.digest(self._target, other)
-            )
+            differs = self._contents_differ(entry, other)
         if runs and not differs:
             self._reused[entry.path] = other.path
         return bool(runs) or differs
+
+    def _same_time(self, entry: Entry, other: Entry) -> bool:
+        return entry.modified // self._grain == other.modified // self._grain
+
+    def _contents_differ(self, entry: Entry, other: Entry) -> bool:
+        """What is known is believed; where nothing can be known without sending it, it counts as
+        different."""
+        known = entry.digest or self._terms.theirs.known(entry), self._terms.ours.known(other)
+        if all(known):
+            return known[0] != known[1]
+        if not self._algorithm:
+            return True
+        return self._content(entry, False) != self._content(other, True)
+
+    def _content(self, entry: Entry, ours: bool) -> str:
+        """A digest of a file by the algorithm of both sides."""
+        found = self._contents.get((ours, entry.path))
+        if found is None:
+            self._learn(ours, [entry])
+            found = self._contents[ours, entry.path]
+        return found
+
+    def _learn_contents(self, pairs: Iterable[tuple[Entry, Entry]]) -> None:
+        """Learn the digests of files that will be compared, all of a side in one exchange."""
+        if not self._algorithm:
+            return
+        terms = self._terms
+        unknown = [
+            (entry, other)
+            for entry, other in pairs
+            if not ((entry.digest or terms.theirs.known(entry)) and terms.ours.known(other))
+        ]
+        self._learn(False, [entry for entry, _ in unknown])
+        self._learn(True, [other for _, other in unknown])
+
+    def _learn(self, ours: bool, entries: Sequence[Entry]) -> None:
+        name = self._algorithm
+        memory = self._terms.ours if ours else self._terms.theirs
+        tree: SourceTree = self._target if ours else self._source
+        wanted = []
+        for entry in entries:
+            digest = entry.digest if name == "xxh128" else ""
+            digest = digest or memory.known(entry, name)
+            if digest:
+                self._contents[ours, entry.path] = digest
+            elif (ours, entry.path) not in self._contents:
+                wanted.append(entry)
+        if not wanted:
+            return
+        made = []
+        for entry, found in zip(wanted, tree.digests([e.path for e in wanted], name), strict=True):
+            if found is None:
+                found = digest_of(tree.read(entry.path), name)  # says why it can not be read
+            self._contents[ours, entry.path] = found
+            made.append(entry._replace(digest=found))
+        memory.keep(made, algorithm=name)
 
     def _gone(self, going: Sequence[Entry]) -> tuple[list[Entry], int]:
         """What is removed: what a transfer brought and nobody changed since, or, to mirror, all."""
@@ -459,14 +538,19 @@ class _Comparison:
         for entry in there:
             if entry.kind == "file" and entry.size:
                 by_size[entry.size].append(entry)
-        terms = self._terms
-        for entry in new:
-            if entry.kind != "file" or entry.size not in by_size or entry.path in self._texts:
-                continue
-            digest = entry.digest or terms.theirs.digest(self._source, entry)
-            for other in by_size[entry.size]:
-                if terms.ours.digest(self._target, other) == digest:
-                    self._reused[entry.path] = other.path
+        if not self._algorithm:
+            return
+        likely = [
+            entry
+            for entry in new
+            if entry.kind == "file" and entry.size in by_size and entry.path not in self._texts
+        ]
+        self._learn(False, likely)
+        self._learn(True, [other for entry in likely for other in by_size[entry.size]])
+        for entry in likely:
+            for there_already in by_size[entry.size]:
+                if self._content(entry, False) == self._content(there_already, True):
+                    self._reused[entry.path] = there_already.path
                     break
 
     def _units(

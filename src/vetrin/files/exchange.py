@@ -10,18 +10,14 @@ first step in ``.vetrin/TOKEN/whole.json``) tells the two apart.
 
 from __future__ import annotations
 
-import contextlib
 import json
-import os
-import stat
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from pathlib import Path, PurePosixPath
+from pathlib import PurePosixPath
 
 from .contract import Move
-from .naming import swap_names
+from .ground import Ground, Identity
 
-Identity = tuple[int, int]
 _NOWHERE = "nowhere"
 
 
@@ -29,228 +25,203 @@ _NOWHERE = "nowhere"
 class Places:
     """Where things are during one exchange; ``at`` is the path that is being dealt with."""
 
-    root: Path
+    root: str
     own: str
     token: str
     base: Callable[[str], str]
+    ground: Ground
     at: str = ""
     identities: dict[str, Identity] = field(default_factory=dict)
     paths: frozenset[str] = frozenset()
 
-    def of(self, path: str) -> tuple[Path, Path, Path]:
+    def begin(self, moves: Sequence[Move]) -> None:
+        """Get ready for some moves; what is there is looked at for all of them together."""
+        self.paths = frozenset(move.path for move in moves)
+        self.ground.foresee([place for move in moves for place in self._places(move.path)])
+
+    def of(self, path: str) -> tuple[str, str, str]:
         """Where ``path`` is live, waiting and parked.
 
         A link that is itself exchanged leads from each of these places to somewhere else; what is
         behind it is none of ours, and the place is then one where nothing ever is.
         """
         self.at = path
-        folder = self.root / self.base(path) / self.own / self.token
         above = [p.as_posix() for p in PurePosixPath(path).parents if p.as_posix() in self.paths]
+        if not above:
+            return self._places(path)
+        link = self.ground.is_link
         live, waiting, parked = (
-            base / path if not any((base / p).is_symlink() for p in above) else folder / _NOWHERE
-            for base in (self.root, folder / "new", folder / "old")
+            place
+            if not any(link(place.removesuffix(path) + p) for p in above)
+            else f"{self._folder(path)}/{_NOWHERE}"
+            for place in self._places(path)
         )
         return live, waiting, parked
 
+    def is_nowhere(self, place: str) -> bool:
+        return place.endswith(f"/{self.own}/{self.token}/{_NOWHERE}")
 
-def remembered_identities(folder: Path) -> Path:
-    return folder / "whole.json"
+    def _places(self, path: str) -> tuple[str, str, str]:
+        folder = self._folder(path)
+        return f"{self.root}/{path}", f"{folder}/new/{path}", f"{folder}/old/{path}"
+
+    def _folder(self, path: str) -> str:
+        base = self.base(path)
+        return f"{self.root}/{base}/{self.own}/{self.token}" if base else self.home
+
+    @property
+    def home(self) -> str:
+        """The run's own folder, which also holds what it remembers."""
+        return f"{self.root}/{self.own}/{self.token}"
+
+
+def remembered_identities(folder: str) -> str:
+    return f"{folder}/whole.json"
 
 
 def exchange(places: Places, moves: Sequence[Move]) -> None:
     """Park what goes and bring what comes; once more does nothing."""
-    places.paths = frozenset(move.path for move in moves)
+    places.begin(moves)
+    ground = places.ground
     _remember(places, moves)
     for move in moves:
         live, waiting, parked = places.of(move.path)
-        if live.name == _NOWHERE and live.parent.name == places.token:
+        if places.is_nowhere(live):
             continue  # from before an interruption: what was behind the link is dealt with
         if move.whole:
-            _bring_whole(move, live, waiting, parked, places.identities.get(move.path))
+            _bring_whole(places, move, live, waiting, parked)
             continue
         if move.goes == "folder" and move.comes is None:
-            if _is_folder(live):
-                parked.mkdir(parents=True, exist_ok=True)
-                parked.chmod(live.stat().st_mode & 0o7777)
-                _remove_if_empty(live)
+            if ground.is_folder(live):
+                ground.make(parked, live)
+                ground.remove_if_empty(live)
             continue
         # What stands there may be of the new kind already, from before an interruption.
-        if move.goes and _there(live) and _is_folder(live) == (move.goes == "folder"):
-            _park(live, parked)
-        if move.comes == "folder" and not (move.goes and _is_folder(waiting)):
-            if not _is_folder(live):
-                _make(live, waiting)
-        elif move.comes and _there(waiting) and not _there(live):
-            _rename(waiting, live)
+        if move.goes and ground.there(live) and ground.is_folder(live) == (move.goes == "folder"):
+            _park(ground, live, parked)
+        if move.comes == "folder" and not (move.goes and ground.is_folder(waiting)):
+            if not ground.is_folder(live):
+                ground.make(live, waiting)
+        elif move.comes and ground.there(waiting) and not ground.there(live):
+            ground.rename(waiting, live)
+    ground.settle()
 
 
 def put_back(places: Places, moves: Sequence[Move]) -> None:
     """Take an exchange back from wherever it came to; once more does nothing."""
-    places.paths = frozenset(move.path for move in moves)
+    places.begin(moves)
+    ground = places.ground
+    there = ground.there
     places.identities = _recall(places)
     for move in reversed(moves):
         live, waiting, parked = places.of(move.path)
-        if live.name == _NOWHERE and live.parent.name == places.token:
+        if places.is_nowhere(live):
             continue
         if move.whole:
-            _take_whole(live, waiting, parked, places.identities.get(move.path))
+            _take_whole(places, move, live, waiting, parked)
             continue
-        if move.comes == "folder" and (move.goes is None or _there(waiting)):
-            if move.goes is None or _there(parked):
-                _remove_if_empty(live)
+        if move.comes == "folder" and (move.goes is None or there(waiting)):
+            if move.goes is None or there(parked):
+                ground.remove_if_empty(live)
         elif (
             move.comes
-            and _there(live)
-            and not _there(waiting)
-            and (move.goes is None or _there(parked))
+            and there(live)
+            and not there(waiting)
+            and (move.goes is None or there(parked))
         ):
-            _rename(live, waiting)
+            ground.rename(live, waiting)
         if move.goes == "folder" and move.comes is None:
-            if not _is_folder(live):
-                _make(live, parked)
-        elif _there(parked) and not _there(live):
-            _rename(parked, live)
+            if not ground.is_folder(live):
+                ground.make(live, parked)
+        elif there(parked) and not there(live):
+            ground.rename(parked, live)
+    ground.settle()
 
 
-def _bring_whole(move: Move, live: Path, waiting: Path, parked: Path, new: Identity | None) -> None:
+def _bring_whole(places: Places, move: Move, live: str, waiting: str, parked: str) -> None:
+    ground = places.ground
+    there, rename = ground.there, ground.rename
     if move.comes is None:
-        if _there(live) and not _there(parked):
-            _rename(live, parked)
+        if there(live) and not there(parked):
+            rename(live, parked)
         return
-    if _identity(live) != new:
-        if not _there(live):
-            _rename(waiting, live)
+    if not ground.knows_identities:
+        # Two renames, one directly after the other; what is parked and what waits tell the state.
+        if move.goes is None and there(waiting) and there(live):
+            raise FileExistsError(17, "it came into being since the plan was made; run again")
+        if there(waiting) and there(live) and not there(parked):
+            rename(live, parked)
+        if there(waiting) and not there(live):
+            rename(waiting, live)
+        return
+    if ground.identity(live) != places.identities.get(move.path):
+        if not there(live):
+            rename(waiting, live)
         elif move.goes is None:
             raise FileExistsError(17, "it came into being since the plan was made; run again")
-        elif not swap_names(str(waiting), str(live)):
-            _rename(live, parked)
-            _rename(waiting, live)
-    if _there(waiting) and not _there(parked):
-        _rename(waiting, parked)
+        elif not ground.swap(waiting, live):
+            rename(live, parked)
+            rename(waiting, live)
+    if there(waiting) and not there(parked):
+        rename(waiting, parked)
 
 
-def _take_whole(live: Path, waiting: Path, parked: Path, new: Identity | None) -> None:
-    if new is None:  # nothing came, at most something went
-        if _there(parked) and not _there(live):
-            _rename(parked, live)
+def _take_whole(places: Places, move: Move, live: str, waiting: str, parked: str) -> None:
+    ground = places.ground
+    there, rename = ground.there, ground.rename
+    if not ground.knows_identities:
+        came = move.comes is not None and not there(waiting)
+        if came and there(live) and (move.goes is None or there(parked)):
+            rename(live, waiting)
+        if there(parked) and not there(live):
+            rename(parked, live)
         return
-    if _identity(live) == new:
-        if _there(waiting):
-            _rename(waiting, parked)
-        if not _there(parked) or not swap_names(str(parked), str(live)):
-            _rename(live, waiting)
-    if _identity(parked) == new:
-        _rename(parked, waiting)
-    if _there(parked) and not _there(live):
-        _rename(parked, live)
+    new = places.identities.get(move.path)
+    if new is None:  # nothing came, at most something went
+        if there(parked) and not there(live):
+            rename(parked, live)
+        return
+    if ground.identity(live) == new:
+        if there(waiting):
+            rename(waiting, parked)
+        if not there(parked) or not ground.swap(parked, live):
+            rename(live, waiting)
+    if ground.identity(parked) == new:
+        rename(parked, waiting)
+    if there(parked) and not there(live):
+        rename(parked, live)
 
 
 def _remember(places: Places, moves: Sequence[Move]) -> None:
     """Write down who is who before the first of several folders trades places."""
+    if not places.ground.knows_identities:
+        return
     places.identities = _recall(places)
     wanted = [move.path for move in moves if move.whole and move.comes]
     if not wanted or places.identities:
         return
     for path in wanted:
-        found = _identity(places.of(path)[1])
+        found = places.ground.identity(places.of(path)[1])
         if found is None:
             raise FileNotFoundError(2, "what was staged for it is gone")
         places.identities[path] = found
-    folder = places.root / places.own / places.token
-    folder.mkdir(parents=True, exist_ok=True)
-    beside = folder / "whole.new"
-    with beside.open("w", encoding="utf-8") as file:
-        json.dump(places.identities, file)
-        file.flush()
-        os.fsync(file.fileno())
-    beside.rename(remembered_identities(folder))
+    places.ground.write(
+        remembered_identities(places.home), json.dumps(places.identities).encode("ascii")
+    )
 
 
 def _recall(places: Places) -> dict[str, Identity]:
-    with contextlib.suppress(FileNotFoundError):
-        folder = places.root / places.own / places.token
-        text = remembered_identities(folder).read_text(encoding="utf-8")
-        return {path: (int(d), int(i)) for path, (d, i) in json.loads(text).items()}
-    return {}
+    text = places.ground.read(remembered_identities(places.home))
+    if text is None:
+        return {}
+    return {path: (int(d), int(i)) for path, (d, i) in json.loads(text).items()}
 
 
-def _identity(path: Path) -> Identity | None:
-    try:
-        about = path.lstat()
-    except OSError:  # not there, or below a link that leads nowhere
-        return None
-    return about.st_dev, about.st_ino
-
-
-def _rename(one: Path, other: Path) -> None:
-    try:
-        other.parent.mkdir(parents=True, exist_ok=True)
-        one.rename(other)
-    except PermissionError:
-        # Folders that may not be written to: their owner may do so for a moment.
-        with _open_up(one.parent, *other.parents):
-            other.parent.mkdir(parents=True, exist_ok=True)
-            mode = stat.S_IMODE(one.lstat().st_mode)
-            if _is_folder(one):
-                one.chmod(mode | stat.S_IRWXU)
-            one.rename(other)
-            if _is_folder(other):
-                other.chmod(mode)
-
-
-def _make(folder: Path, like: Path) -> None:
-    """Make a folder with the mode of another one, where that one is there."""
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except PermissionError:
-        with _open_up(*folder.parents):
-            folder.mkdir(parents=True, exist_ok=True)
-    if _is_folder(like):
-        folder.chmod(like.stat().st_mode & 0o7777)
-
-
-@contextlib.contextmanager
-def _open_up(*folders: Path) -> Iterator[None]:
-    """Let the owner write into these folders while the context lasts, as far as they are there."""
-    shut = {}
-    for folder in folders:
-        if folder.is_dir() and not os.access(folder, os.W_OK | os.X_OK):
-            mode = stat.S_IMODE(folder.stat().st_mode)
-            try:
-                folder.chmod(mode | stat.S_IRWXU)
-            except PermissionError:
-                continue  # if it matters, the step itself says so
-            shut[folder] = mode
-    try:
-        yield
-    finally:
-        for folder, mode in shut.items():
-            if folder.is_dir():
-                folder.chmod(mode)
-
-
-def _there(path: Path) -> bool:
-    return os.path.lexists(path)
-
-
-def _is_folder(path: Path) -> bool:
-    return path.is_dir() and not path.is_symlink()
-
-
-def _park(live: Path, parked: Path) -> None:
+def _park(ground: Ground, live: str, parked: str) -> None:
     """Rename ``live`` to ``parked``; a folder of which parts are parked already joins them."""
-    if _is_folder(live) and parked.is_dir():
-        for child in list(live.iterdir()):
-            _park(child, parked / child.name)
-        _remove_if_empty(live)
-    elif not _there(parked):
-        _rename(live, parked)
-
-
-def _remove_if_empty(folder: Path) -> None:
-    with contextlib.suppress(OSError):  # somebody put something in: it stays
-        try:
-            folder.rmdir()
-        except PermissionError:
-            with _open_up(folder.parent):
-                folder.rmdir()
+    if ground.is_folder(live) and ground.is_folder(parked):
+        for name in ground.children(live):
+            _park(ground, f"{live}/{name}", f"{parked}/{name}")
+        ground.remove_if_empty(live)
+    elif not ground.there(parked):
+        ground.rename(live, parked)

@@ -8,17 +8,18 @@ import os
 import shutil
 import stat
 import threading
+import time
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from pathlib import Path
-
-import xxhash
 
 from .contract import (
     BLOCK,
     LINK_OUT,
+    OWN_FOLDER,
     PIECE,
     SPECIAL,
     VERSION_CONTROL,
+    VERSION_CONTROLS,
     Buffer,
     Entry,
     FilesError,
@@ -27,13 +28,14 @@ from .contract import (
     Room,
     Side,
     Span,
+    stays_inside,
 )
+from .digests import digest_of
 from .exchange import Places, exchange, put_back, remembered_identities
+from .ground import LocalGround
 from .naming import begin_writing, flush_file_system
 
-OWN_FOLDER = ".vetrin"
 _ELSEWHERE = "elsewhere"
-_VERSION_CONTROL = frozenset({".git", ".hg", ".svn", ".bzr", "CVS"})
 _BUFFER = 1 << 18
 _PLAIN_BITS = 0o777  # who may read, write and run; what is beyond stays with each machine
 
@@ -78,6 +80,8 @@ class LocalTree:
     """
 
     streams = 2
+    grain = 1
+    algorithms: tuple[str, ...] = ("xxh128", "sha256")
 
     def __init__(self, root: Path) -> None:
         self.root = root
@@ -139,7 +143,7 @@ class LocalTree:
                     elif kind == folder_bits:
                         if item.name == OWN_FOLDER:
                             continue
-                        if item.name in _VERSION_CONTROL:
+                        if item.name in VERSION_CONTROLS:
                             manifest.passed[path] = VERSION_CONTROL
                             continue
                         manifest[path] = Entry(path, "folder", mode=mode & 0o7777)
@@ -172,7 +176,7 @@ class LocalTree:
         with _said(folder), os.scandir(place) as items:
             for item in items:
                 path = f"{name}/{item.name}" if name else item.name
-                if item.name == OWN_FOLDER or item.name in _VERSION_CONTROL:
+                if item.name == OWN_FOLDER or item.name in VERSION_CONTROLS:
                     continue
                 about = item.stat(follow_symlinks=False)
                 if stat.S_ISDIR(about.st_mode):
@@ -199,16 +203,22 @@ class LocalTree:
         return self._folds
 
     def digest(self, path: str) -> str:
-        hasher = xxhash.xxh3_128()
-        for block in self.read(path):
-            hasher.update(block)
-        return hasher.hexdigest()
+        return digest_of(self.read(path))
 
-    def pieces(self, path: str) -> list[str]:
+    def digests(self, paths: Sequence[str], algorithm: str) -> list[str | None]:
+        found: list[str | None] = []
+        for path in paths:
+            try:
+                found.append(digest_of(self.read(path), algorithm))
+            except FilesError:
+                found.append(None)
+        return found
+
+    def pieces(self, path: str, algorithm: str = "xxh128") -> list[str]:
         with _said(path), (self.root / path).open("rb", buffering=0) as file:
             found = []
             while block := file.read(PIECE):
-                found.append(xxhash.xxh3_128_hexdigest(block))
+                found.append(digest_of([block], algorithm))
             return found
 
     def read(self, path: str, start: int = 0, size: int | None = None) -> Iterator[bytes]:
@@ -257,6 +267,8 @@ class LocalTree:
         with _said(entry.path):
             place = self._waiting(token, entry.path)
             if entry.kind == "link":
+                with contextlib.suppress(FileNotFoundError):
+                    os.unlink(place)  # from before an interruption
                 os.symlink(entry.target, place)
             elif entry.kind == "folder":
                 os.makedirs(place, exist_ok=True)
@@ -272,6 +284,32 @@ class LocalTree:
                 finally:
                     os.close(handle)
 
+    def staged(self, token: str) -> Manifest:
+        manifest = Manifest()
+        with _said(token):
+            for base in ("", *self._elsewhere()):
+                place = os.path.join(self.root, base, OWN_FOLDER, token, "new")
+                if os.path.isdir(place):
+                    self._scan(place, "", manifest, frozenset())
+        return manifest
+
+    def unstage(self, token: str, paths: Sequence[str]) -> None:
+        for path in paths:
+            with _said(path), contextlib.suppress(FileNotFoundError, IsADirectoryError):
+                os.unlink(self._waiting(token, path))
+
+    def set_aside(self, token: str, path: str) -> str:
+        with _said(path):
+            place = self._waiting(token, path)
+            aside = place.replace(f"/{token}/new/", f"/{token}/part/", 1)
+            os.makedirs(os.path.dirname(aside), exist_ok=True)
+            os.replace(place, aside)
+        return aside[len(str(self.root)) + 1 :]
+
+    def stage_others(self, token: str, entries: Sequence[Entry]) -> None:
+        for entry in entries:
+            self.stage(token, entry)
+
     def stage_all(self, token: str, items: Iterable[tuple[Entry, Iterable[Buffer]]]) -> None:
         for entry, blocks in items:
             self.stage(token, entry, blocks)
@@ -281,6 +319,10 @@ class LocalTree:
             self.stage(token, entry)
             return
         self.stage_changes(token, entry, path, [Span(0, entry.size)])
+
+    def stage_copies(self, token: str, copies: Sequence[tuple[Entry, str]]) -> None:
+        for entry, path in copies:
+            self.stage_copy(token, entry, path)
 
     def stage_changes(
         self, token: str, entry: Entry, path: str, parts: Iterable[bytes | Span]
@@ -338,7 +380,7 @@ class LocalTree:
 
     @contextlib.contextmanager
     def _places(self, token: str) -> Iterator[Places]:
-        places = Places(self.root, OWN_FOLDER, token, self._base)
+        places = Places(str(self.root), OWN_FOLDER, token, self._base, LocalGround())
         try:
             yield places
         except OSError as error:
@@ -354,7 +396,8 @@ class LocalTree:
                     ours.rename(theirs)
             # Another direction: what was new is now old, and is told apart anew.
             for name in (token, to):
-                remembered_identities(self.root / OWN_FOLDER / name).unlink(missing_ok=True)
+                home = self.root / OWN_FOLDER / name
+                Path(remembered_identities(str(home))).unlink(missing_ok=True)
 
     def discard(self, token: str) -> None:
         with _said(token):
@@ -371,6 +414,25 @@ class LocalTree:
             beside.chmod(0o644)
             (self.root / path).parent.mkdir(parents=True, exist_ok=True)
             os.replace(beside, self.root / path)
+
+    def claim(self, path: str, content: bytes) -> bool:
+        with _said(path):
+            own_folder(self.root)
+            try:
+                handle = os.open(self.root / path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o644)
+            except FileExistsError:
+                return False
+            try:
+                os.write(handle, content)
+            finally:
+                os.close(handle)
+        return True
+
+    def age(self, path: str) -> float | None:
+        try:
+            return time.time() - os.stat(self.root / path).st_mtime
+        except FileNotFoundError:
+            return None
 
     def remove(self, path: str) -> None:
         with _said(path):
@@ -403,14 +465,6 @@ class LocalTree:
             lines = (self.root / OWN_FOLDER / _ELSEWHERE).read_text(encoding="utf-8").splitlines()
             return [str(json.loads(line)) for line in lines]
         return []
-
-
-def stays_inside(path: str, target: str) -> bool:
-    """True if a link at ``path`` is relative and leads to something below the root."""
-    if target.startswith("/"):
-        return False
-    end = os.path.normpath(os.path.join(os.path.dirname(path), target))
-    return end != ".." and not end.startswith("../")
 
 
 def _write(handle: int, block: Buffer) -> None:

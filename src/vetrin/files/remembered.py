@@ -22,6 +22,10 @@ _FRESH = 2_000_000_000  # nanoseconds in which a second change may leave the sam
 _SCHEMA = """CREATE TABLE IF NOT EXISTS seen (
   path BLOB, size INTEGER, modified INTEGER, digest TEXT NOT NULL, brought INTEGER NOT NULL,
   PRIMARY KEY (path, size, modified)) WITHOUT ROWID"""
+# Digests by other algorithms than XXH3-128, for environments on hosts that can not make that one.
+_OTHERS = """CREATE TABLE IF NOT EXISTS others (
+  algorithm TEXT, path BLOB, size INTEGER, modified INTEGER, digest TEXT NOT NULL,
+  PRIMARY KEY (algorithm, path, size, modified)) WITHOUT ROWID"""
 _KEEP = """INSERT INTO seen VALUES (?, ?, ?, ?, ?) ON CONFLICT (path, size, modified) DO UPDATE SET
   digest = excluded.digest, brought = max(brought, excluded.brought)"""
 
@@ -44,8 +48,15 @@ class Remembered:
             self._path.unlink(missing_ok=True)  # it is damaged: all of it can be had again
             return _opened(str(self._path))
 
-    def known(self, entry: Entry) -> str:
+    def known(self, entry: Entry, algorithm: str = "xxh128") -> str:
         """The digest of a file as it is now; empty where it is not known."""
+        if algorithm != "xxh128":
+            row = self._rows.execute(
+                "SELECT digest FROM others WHERE algorithm = ? AND path = ? AND size = ?"
+                " AND modified = ?",
+                (algorithm, os.fsencode(entry.path), entry.size, entry.modified),
+            ).fetchone()
+            return str(row[0]) if row else ""
         return entry.digest or self._look(entry)[0]
 
     def brought(self, entry: Entry) -> bool:
@@ -72,9 +83,22 @@ class Remembered:
             self.keep([entry._replace(digest=found)])
         return found
 
-    def keep(self, entries: Iterable[Entry], *, brought: bool = False) -> None:
+    def keep(
+        self, entries: Iterable[Entry], *, brought: bool = False, algorithm: str = "xxh128"
+    ) -> None:
         """Remember digests; with ``brought``, that a transfer put these there."""
         border = time.time_ns() - _FRESH
+        if algorithm != "xxh128":
+            values = [
+                (algorithm, os.fsencode(e.path), e.size, e.modified, e.digest)
+                for e in entries
+                if e.modified < border
+            ]
+            with contextlib.suppress(sqlite3.OperationalError), self._rows:
+                self._rows.executemany(
+                    "INSERT OR REPLACE INTO others VALUES (?, ?, ?, ?, ?)", values
+                )
+            return
         rows = [
             (os.fsencode(e.path), e.size, e.modified, e.digest or e.target, int(brought))
             for e in entries
@@ -101,4 +125,5 @@ def _opened(name: str) -> sqlite3.Connection:
     rows.execute("PRAGMA journal_mode = WAL")
     rows.execute("PRAGMA synchronous = NORMAL")
     rows.execute(_SCHEMA)
+    rows.execute(_OTHERS)
     return rows

@@ -19,11 +19,13 @@ from .configuration import (
     Environment,
     Project,
     Role,
+    bytes_per_second,
     find_project,
     load_project,
     password_variable,
 )
 from .errors import ProjectError, nearest, similar
+from .host import Host, HostError
 from .secrets import creator_password, database_password
 
 __all__ = [
@@ -34,12 +36,15 @@ __all__ = [
     "BuildRule",
     "Command",
     "Environment",
+    "Host",
+    "HostError",
     "Keep",
     "Leave",
     "Project",
     "ProjectError",
     "Role",
     "Route",
+    "bytes_per_second",
     "creator_password",
     "database_password",
     "defaults",

@@ -25,6 +25,7 @@ from .choices import (
     read_route,
 )
 from .errors import ProjectError, known_keys, nearest
+from .host import Host, HostError
 
 FILE_NAME = "vetrin.toml"
 STATE_FOLDER = ".vetrin"
@@ -36,20 +37,24 @@ ACCESSES: tuple[Access, ...] = ("read-only", "read-write", "closed")
 
 _PREFIXED = re.compile(r"(\w+\.\w+)=(.+)$")
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]*$")
-_ENVIRONMENT_KEYS = ("address", "also", "root", "host", "role", "access", "bare-host", "database",
+_RATE = re.compile(r"(\d+(?:\.\d+)?)\s*([kKmMgG]?)B?(?:/s)?$")
+_ENVIRONMENT_KEYS = ("address", "also", "root", "host", "rate", "role", "access", "bare-host", "database",
                      "leave", "keep", "arrival")  # fmt: skip
 _DATABASE_KEYS = ("database", "user", "host", "prefix", "charset", "file", "engine", "create-as")
 
 
 @dataclass(frozen=True)
 class Environment:
-    """One copy of the site. ``root`` is absolute; ``database`` overrides single values of the
-    site's own configuration (never the password)."""
+    """One copy of the site. ``root`` is absolute on this machine; on another one (``host``) it may be
+    relative to the account's home. ``rate`` is a limit in bytes per second. ``database`` overrides single
+    values of the site's own configuration (never the password)."""
 
     name: str
     address: Address
     root: Path
     also: tuple[Address, ...] = ()
+    host: Host | None = None
+    rate: int | None = None
     role: Role = "local"
     access: Access = "read-write"
     bare_host: bool = False
@@ -227,11 +232,7 @@ def _with_rewriting(definition: Definition, data: dict[str, Any]) -> Definition:
 def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
     where = f"[environment.{name}]"
     known_keys(entry, _ENVIRONMENT_KEYS, where)
-    host = _text(entry, "host", where)
-    if host:
-        raise ProjectError(
-            f"{where} host: this version reaches environments on this machine only; leave host out"
-        )
+    host = _host(entry, where)
     also = entry.get("also", [])
     if not isinstance(also, list):
         raise ProjectError(f"{where} also: write a list of addresses")
@@ -261,11 +262,15 @@ def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
             f"or {password_variable(name)}"
         )
     known_keys(database, _DATABASE_KEYS, f"[environment.{name}.database]")
-    root = Path(_text(entry, "root", where, required=True)).expanduser()
+    given = Path(_text(entry, "root", where, required=True))
+    # On another machine it is that one's affair what it is relative to.
+    root = given if host else folder.absolute() / given.expanduser()
     return Environment(
         name=name,
         address=address,
-        root=root if root.is_absolute() else (folder / root).absolute(),
+        root=root,
+        host=host,
+        rate=_rate(entry, where),
         also=more,
         role=role,
         access=access,
@@ -277,12 +282,46 @@ def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
     )
 
 
+def _where(environment: Environment) -> tuple[str, str]:
+    if environment.host is not None:
+        return str(environment.host), str(environment.root)
+    return "", str(environment.root.resolve())
+
+
+def _host(entry: dict[str, Any], where: str) -> Host | None:
+    text = _text(entry, "host", where)
+    try:
+        return Host.parse(text) if text else None
+    except HostError as error:
+        raise ProjectError(f"{where} host: {error}") from error
+
+
+def _rate(entry: dict[str, Any], where: str) -> int | None:
+    text = _text(entry, "rate", where)
+    try:
+        return bytes_per_second(text) if text else None
+    except ValueError as error:
+        raise ProjectError(f"{where} rate: {error}") from error
+
+
+def bytes_per_second(text: str) -> int:
+    """A rate as ``2 MB/s`` or ``500 kB/s``.
+
+    Raises:
+        ValueError: it is something else.
+    """
+    match = _RATE.match(text.strip())
+    if match is None or not float(match[1]):
+        raise ValueError(f'{text!r}: write a rate such as "2 MB/s" or "500 kB/s"')
+    return int(float(match[1]) * {"": 1, "k": 10**3, "m": 10**6, "g": 10**9}[match[2].lower()])
+
+
 def _same_place(environments: Mapping[str, Environment]) -> None:
     seen: dict[object, str] = {}
     for environment in environments.values():
         for key, what in (
             ((environment.address.authority, environment.address.path), "address"),
-            (str(environment.root.resolve()), "root"),
+            (_where(environment), "root"),
         ):
             if key in seen:
                 raise ProjectError(

@@ -14,21 +14,22 @@ def database_password(environment: str) -> str | None:
     value = os.environ.get(password_variable(environment))
     if value is not None:
         return value
-    return _from_keyring(environment)
+    return secret(environment)
 
 
 def creator_password(environment: str) -> str:
     """The password of the account that may make an environment's database (``create-as``)."""
     variable = password_variable(environment).replace("_DATABASE_", "_CREATE_")
     value = os.environ.get(variable)
-    return value if value is not None else _from_keyring(f"{environment}-create") or ""
+    return value if value is not None else secret(f"{environment}-create") or ""
 
 
-def _from_keyring(environment: str) -> str | None:
+def secret(name: str) -> str | None:
+    """What the operating system's keyring holds for Vetrin under a name; None where it holds nothing."""
     import keyring
     import keyring.errors
 
     try:
-        return keyring.get_password(SERVICE, environment)
+        return keyring.get_password(SERVICE, name)
     except keyring.errors.KeyringError:
         return None  # no keyring on this machine is no error: there may be nothing to ask it

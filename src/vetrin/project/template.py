@@ -31,6 +31,7 @@ _EXAMPLE = """
 # [environment.production]
 # address = "https://www.harrowmere.example"
 # also = ["http://harrowmere.example"]    # further addresses that mean this environment
+# host = "ssh://deploy@harrowmere.example"    # without it, the root is on this machine
 # root = "/srv/www/harrowmere"
 """
 
@@ -76,6 +77,7 @@ def project_text(draft: Draft) -> str:
             f"[environment.{name}]",
             f"address = {quoted(address)}",
             f"root = {quoted(root)}",
+            '# host = "ssh://user@name"    # the machine it is on, if it is not this one',
         ]
         if name == "production":
             lines.append('# access = "read-write"    # permits writing to it; it starts read-only')

@@ -1,15 +1,25 @@
-"""How an environment is got at; so far: on this machine."""
+"""How an environment is got at: on this machine, or over SSH."""
 
 from .extensions import Extension, active_keys, extensions_of, missing_extensions
-from .local import configuration_of, is_empty, open_database, open_site, password_of
+from .far import Far, hosts
 from .mapping import mapping_for
 from .names import Keyed, Names, OneName
+from .opening import (
+    configuration_of,
+    far_of,
+    is_empty,
+    open_database,
+    open_site,
+    password_of,
+    root_of,
+)
 from .parts import FileScope, file_scope, lies_loose, own_files, part_of_path
 from .payloads import rewrite_payloads
 from .site import ReachError, Site
 
 __all__ = [
     "Extension",
+    "Far",
     "FileScope",
     "Keyed",
     "Names",
@@ -19,7 +29,9 @@ __all__ = [
     "active_keys",
     "configuration_of",
     "extensions_of",
+    "far_of",
     "file_scope",
+    "hosts",
     "is_empty",
     "lies_loose",
     "mapping_for",
@@ -30,4 +42,5 @@ __all__ = [
     "part_of_path",
     "password_of",
     "rewrite_payloads",
+    "root_of",
 ]

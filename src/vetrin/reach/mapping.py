@@ -27,13 +27,10 @@ def mapping_for(source: Site, target: Site, notes: list[str]) -> Mapping:
             f"{source.environment.name} calls itself {recorded} (its {where}); "
             "that is rewritten as well"
         )
-    roots = list(
-        dict.fromkeys([str(source.environment.root), str(source.environment.root.resolve())])
-    )
     return Mapping.build(
         addresses=addresses,
         address=target.environment.address,
-        roots=roots,
-        root=str(target.environment.root),
+        roots=source.roots,
+        root=str(target.root),
         bare_host=source.environment.bare_host,
     )

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
+from pathlib import PurePosixPath
 
 from ..files import unit_of
 from ..project import Environment
+from .opening import root_of
 from .site import Site
 
 
@@ -66,7 +68,7 @@ def part_of_path(site: Site, path: str) -> str:
 
 def own_files(site: Site) -> set[str]:
     """Files in the root that belong to the environment itself and never move."""
-    root = site.environment.root
+    root = PurePosixPath(str(site.root))
     found = set()
     if site.definition.copy is not None and site.definition.copy.file:
         found.add(site.definition.copy.file)
@@ -74,7 +76,7 @@ def own_files(site: Site) -> set[str]:
         found.add(site.definition.address_rules.file)
     if site.definition.maintenance is not None:
         found.add(site.definition.maintenance.file)
-    paths = [site.configuration.file] if site.configuration.file else []
+    paths = [PurePosixPath(str(site.configuration.file))] if site.configuration.file else []
     if site.configuration.engine == "sqlite":
         database = root / site.configuration.database
         paths += [
@@ -88,10 +90,12 @@ def own_files(site: Site) -> set[str]:
 
 def _nested(site: Site, environments: Sequence[Environment]) -> set[str]:
     """Roots of other environments inside this one's."""
-    root = site.environment.root.resolve()
+    root = PurePosixPath(site.roots[-1])
     found = set()
     for other in environments:
-        place = other.root.resolve()
+        if other.host != site.environment.host:
+            continue
+        place = PurePosixPath(str(root_of(other).resolve()))
         if place != root and place.is_relative_to(root):
             found.add(place.relative_to(root).as_posix())
     return found

@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import contextlib
 import fnmatch
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from types import TracebackType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from ..cms import Definition, EncodedRule, SiteConfiguration, owned
+from ..cms import Definition, EncodedRule, Place, SiteConfiguration, owned
 from ..database import Condition, Database, Like, Table
 from ..files import FileTree, Remembered
 from ..project import Environment, similar
 from ..rewrite import Address, AddressError
 from .conditions import site_condition
+
+if TYPE_CHECKING:
+    from .far import Far
 
 
 class ReachError(Exception):
@@ -32,7 +36,8 @@ class ReachError(Exception):
 class Site:
     """An open environment; a context manager that closes its database.
 
-    ``seen`` is what is remembered of its files.
+    ``seen`` is what is remembered of its files, ``place`` the folder that they are in, and ``far`` the host
+    where that is not on this machine.
     """
 
     environment: Environment
@@ -41,6 +46,31 @@ class Site:
     database: Database
     files: FileTree
     seen: Remembered = field(default_factory=Remembered)
+    place: Place | None = None
+    far: Far | None = None
+    again: Callable[[], Site] | None = field(default=None, repr=False)
+
+    def reopen(self) -> None:
+        """Connect anew to what may have been lost.
+
+        Raises:
+            ReachError, DatabaseUnreachable: it can not be got at (yet).
+        """
+        if self.again is not None:
+            with contextlib.suppress(Exception):
+                self.database.close()
+            fresh = self.again()
+            self.database, self.files, self.far = fresh.database, fresh.files, fresh.far
+            self.place = fresh.place
+
+    @property
+    def root(self) -> Place:
+        return self.place if self.place is not None else self.environment.root
+
+    @property
+    def roots(self) -> tuple[str, ...]:
+        """The root as it is given, and without links."""
+        return tuple(dict.fromkeys([str(self.root), str(self.root.resolve())]))
 
     def __enter__(self) -> Site:
         return self

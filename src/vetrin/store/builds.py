@@ -17,8 +17,6 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from xxhash import xxh3_128_hexdigest
-
 from ..files import (
     PIECE,
     Buffer,
@@ -26,6 +24,7 @@ from ..files import (
     Manifest,
     Remembered,
     SourceTree,
+    digest_of,
     own_folder,
 )
 from .commits import Commit
@@ -216,6 +215,8 @@ class BuildTree:
     """The files of a build, and, in folders that it has no part in, those of another tree."""
 
     streams = 2
+    grain = 1
+    algorithms: tuple[str, ...] = ("xxh128", "sha256")
 
     def __init__(self, build: Build, objects: Objects, beside: SourceTree) -> None:
         self.build = build
@@ -256,12 +257,17 @@ class BuildTree:
         entry = self._entries.get(path)
         return entry.digest if entry else self._beside.digest(path)
 
-    def pieces(self, path: str) -> list[str]:
+    def digests(self, paths: Sequence[str], algorithm: str) -> list[str | None]:
+        if algorithm == "xxh128":
+            return [self.digest(path) for path in paths]
+        return [digest_of(self.read(path), algorithm) for path in paths]
+
+    def pieces(self, path: str, algorithm: str = "xxh128") -> list[str]:
         if path not in self._entries:
-            return self._beside.pieces(path)
+            return self._beside.pieces(path, algorithm)
         content = b"".join(self.read(path))
         return [
-            xxh3_128_hexdigest(content[start : start + PIECE])
+            digest_of([content[start : start + PIECE]], algorithm)
             for start in range(0, len(content), PIECE)
         ]
 

@@ -1,21 +1,25 @@
 """The job itself: plan, run, journal, undo."""
 
 from .building import make_build, run_build
-from .errors import JobError, Refused
+from .errors import JobError, Refused, Stopped
 from .events import (
+    Checking,
     Event,
     FileMoved,
     Listener,
     Moved,
     Phase,
+    Slowed,
     Started,
     TableDone,
     TableStarted,
+    Waiting,
     silent,
 )
 from .inplace import Selection, Survey, Work, change, survey
 from .journal import Journals, Run
 from .leaving import LeftKind
+from .lock import holder_of, unlock
 from .plan import (
     PARTS,
     PUSHED_PARTS,
@@ -47,6 +51,7 @@ __all__ = [
     "PARTS",
     "PUSHED_PARTS",
     "USUAL_PARTS",
+    "Checking",
     "Choices",
     "Event",
     "FileMoved",
@@ -66,16 +71,20 @@ __all__ = [
     "Rewriting",
     "Run",
     "Selection",
+    "Slowed",
     "Started",
+    "Stopped",
     "Survey",
     "TableDone",
     "TablePlan",
     "TableStarted",
+    "Waiting",
     "Work",
     "build_on",
     "build_plan",
     "build_push",
     "change",
+    "holder_of",
     "holding",
     "make_build",
     "may_go_live",
@@ -91,5 +100,6 @@ __all__ = [
     "survey",
     "undo",
     "undoable",
+    "unlock",
     "usual_parts",
 ]

@@ -11,7 +11,7 @@ from pathlib import Path
 from ..files import Patterns, Terms, selection
 from ..project import BuildRule, Command, Environment, Project, ProjectError
 from ..reach import Site, file_scope, lies_loose
-from ..store import Build, Builds, commit_of
+from ..store import Build, Builds, Commit, commit_of
 from .errors import JobError
 from .plan import Part
 
@@ -75,6 +75,10 @@ def _secret(name: str) -> bool:
     return name.startswith("VETRIN_") and name.endswith("_PASSWORD")
 
 
+def _commit(site: Site, aside: Sequence[str]) -> Commit | None:
+    return commit_of(site.environment.root, aside) if site.far is None else None
+
+
 def make_build(
     project: Project,
     site: Site,
@@ -99,6 +103,6 @@ def make_build(
         entries,
         site.environment.name,
         parts,
-        commit=commit_of(site.environment.root, sorted(scope.skip[0])),
+        commit=_commit(site, sorted(scope.skip[0])),
         remembered=site.seen,
     )

@@ -13,3 +13,15 @@ class JobError(Exception):
 
 class Refused(JobError):
     """A guard says no: access, a missing confirmation, another run, two sites that do not fit."""
+
+
+class Stopped(Exception):
+    """A run ended in between; the target is as it was, and the run can be gone on with."""
+
+    def __init__(self, reason: str, environment: str) -> None:
+        super().__init__(f"stopped: {reason}")
+        self.environment = environment
+        self.remedy = (
+            f"{environment} is as it was before; `vetrin resume {environment}` goes on where it ended, "
+            f"`vetrin undo {environment}` gives it up"
+        )

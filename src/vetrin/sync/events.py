@@ -55,7 +55,29 @@ class FileMoved:
     files: int
 
 
-Event = Phase | Started | TableStarted | Moved | TableDone | FileMoved
+@dataclass(frozen=True)
+class Checking:
+    """A table that was taken before is asked whether it has changed since."""
+
+    table: str
+
+
+@dataclass(frozen=True)
+class Waiting:
+    """The connection is lost; it is made anew in ``seconds``."""
+
+    reason: str
+    seconds: float
+
+
+@dataclass(frozen=True)
+class Slowed:
+    """A live host is busy: the transfer waits. ``load`` is processes for each processor."""
+
+    load: float
+
+
+Event = Checking | Slowed | Waiting | Phase | Started | TableStarted | Moved | TableDone | FileMoved
 Listener = Callable[[Event], None]
 
 

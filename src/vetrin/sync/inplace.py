@@ -25,7 +25,7 @@ from .events import Listener, Moved, Phase, Started, TableDone, TableStarted, si
 from .journal import DONE, SWAPPING, Journals, Run, flat
 from .lock import only_run
 from .pipeline import ahead
-from .plan import may_write
+from .plan import can_be_written, may_write
 from .transfer import drop_parked, recover, taken_back_on_failure
 
 _SAMPLES = 8
@@ -108,6 +108,7 @@ def _spellings(site: Site, table: str, column: str) -> tuple[str, ...]:
 def survey(site: Site, work: Work, selection: Selection, listener: Listener = silent) -> Survey:
     """Look through everything and count, writing nothing."""
     may_write(site.environment)
+    can_be_written(site)
     selection.check(site)
     found = Survey()
     tables = [(table, selection.indexes(site, table)) for table in site.tables]
@@ -189,9 +190,10 @@ def change(
         JobError: something failed, or the site changed the same rows meanwhile; nothing changed.
     """
     may_write(site.environment)
+    can_be_written(site)
     selection.check(site)
     name = site.environment.name
-    with only_run(name, site.environment.root):
+    with only_run(site):
         recover(site, journals)
         run = journals.begin(kind, name, name)
         with taken_back_on_failure(site, run, journals):

@@ -20,6 +20,7 @@ from typing import Any
 from ..database import Attachment, Exchange, Patch
 from ..files import Move, own_folder
 
+STOPPED, RESUMED = "stopped", "resumed"
 PLANNED, SWAPPING, DONE, FAILED, TAKEN_BACK = "planned", "swapping", "done", "failed", "taken-back"
 
 
@@ -30,7 +31,8 @@ class Run:
     ``stage`` is the last event that says how far it came: planned (hidden tables and staged files
     may exist), swapping (the swap may or may not have happened), done, failed or taken-back
     (nothing of it is left). ``build`` is what was pushed, ``held`` the file that held visitors off
-    during the swap, ``checked`` how the last check of the environment with it went.
+    during the swap, ``checked`` how the last check of the environment with it went. ``signature`` is the
+    same for runs that do the same, ``command`` the words to go on with this one.
     """
 
     number: int
@@ -56,6 +58,15 @@ class Run:
     held: str = ""
     checked: dict[str, Any] = field(default_factory=dict)
     report: dict[str, Any] = field(default_factory=dict)
+    signature: str = ""
+    command: tuple[str, ...] = ()
+    stopped: str = ""
+    resumed: bool = False
+
+    @property
+    def can_go_on(self) -> bool:
+        """True for a transfer that ended before its swap: what has arrived waits beside the target."""
+        return self.stage == PLANNED and bool(self.signature)
 
     @property
     def unfinished(self) -> bool:
@@ -89,6 +100,8 @@ class Run:
             self.started, self.undoes = line["at"], line.get("undoes")
             self.parts = tuple(line.get("parts") or ("data", "media"))
             self.build = line.get("build") or {}
+            self.signature = line.get("signature") or ""
+            self.command = tuple(line.get("command") or ())
         if event == SWAPPING:
             self.exchanges = [Exchange(*item) for item in line["exchanges"]]
             self.detach = [Attachment(*item) for item in line["detach"]]
@@ -102,6 +115,9 @@ class Run:
             self.ended = line["at"]
             self.report = line.get("report", self.report)
             self.error = line.get("error", self.error)
+        if event in (STOPPED, RESUMED):
+            self.stopped = line["at"] if event == STOPPED else ""
+            self.error = line.get("error", "")
         if event == "undone":
             self.undone_by = line["by"]
         if event == "dropped":

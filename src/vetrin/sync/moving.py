@@ -8,19 +8,43 @@ are taken in passing and remembered for both sides.
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor, as_completed
 
 import xxhash
 
-from ..files import PIECE, Buffer, Entry, FilesError, Move, Span, some_of
+from ..files import (
+    BIG,
+    PIECE,
+    Buffer,
+    Difference,
+    Entry,
+    FilesError,
+    Move,
+    Span,
+    common_algorithm,
+    some_of,
+)
 from ..reach import Site
 from ..rewrite import Rewriter, Tally
 from .events import FileMoved, Listener
 from .placing import parents
 from .plan import Plan
 
+
+def _whole(entry: Entry, begun: Mapping[str, Entry], grain: int) -> bool:
+    """True if all of a file is staged already: its time is set when its last byte is there."""
+    there = begun.get(entry.path)
+    return (
+        there is not None
+        and there.kind == entry.kind == "file"
+        and there.size == entry.size
+        and there.modified // grain == entry.modified // grain
+    )
+
+
 _WORTH = 200  # files that make another stream worth its while
+_LARGE = 100_000  # bytes on average
 _TELL = 4_000_000  # bytes of one file after which its progress is told
 
 
@@ -28,8 +52,17 @@ class Mover:
     """Stages the files of a plan."""
 
     def __init__(
-        self, plan: Plan, source: Site, target: Site, token: str, listener: Listener
+        self,
+        plan: Plan,
+        source: Site,
+        target: Site,
+        token: str,
+        listener: Listener,
+        *,
+        going_on: bool = False,
     ) -> None:
+        """``going_on``: an earlier attempt of the same run may have staged some of it."""
+        self._going_on = going_on
         self._plan = plan
         self._source = source
         self._target = target
@@ -55,17 +88,25 @@ class Mover:
         difference, target, token = self._plan.files, self._target.files, self._token
         moves: list[Move] = []
         if difference is not None:
-            for unit in difference.units:
-                for entry in unit.copies:
-                    target.stage_copy(token, entry, entry.path)
+            begun = self._begun(difference)
+            copies = [entry for unit in difference.units for entry in unit.copies]
+            copies = [entry for entry in copies if not _whole(entry, begun, target.grain)]
+            target.stage_copies(token, [(entry, entry.path) for entry in copies])
+            others = [entry for entry in difference.coming if entry.kind != "file"]
+            target.stage_others(token, others)
+            for entry in others:
+                self._ours.append(entry)
+                self._tell(FileMoved(entry.path, 0, int(entry.kind == "link")))
+            self._reuse(difference.reused)
             plain = []
             for entry in difference.coming:
-                if entry.kind != "file":
-                    target.stage(token, entry)
+                if entry.kind != "file" or entry.path in difference.reused:
+                    continue
+                if _whole(entry, begun, target.grain) and entry.path not in difference.texts:
                     self._ours.append(entry)
-                    self._tell(FileMoved(entry.path, 0, int(entry.kind == "link")))
-                elif entry.path in difference.reused:
-                    self._reuse(entry, difference.reused[entry.path])
+                    self._tell(FileMoved(entry.path, entry.size, 1))
+                elif entry.path in begun and self._can_go_on_with(begun[entry.path], entry):
+                    self._go_on(entry, begun[entry.path])
                 elif entry.path in difference.pieced:
                     self._send_pieces(entry, difference.replaced[entry.path].path)
                 elif entry.path in difference.texts:
@@ -84,12 +125,16 @@ class Mover:
     def remember(self) -> None:
         """Keep the digests of what was moved, and that the target has it from here."""
         self._source.seen.keep(self._theirs)
-        self._target.seen.keep(self._ours, brought=True)
+        grain = self._target.files.grain
+        there = [e._replace(modified=e.modified // grain * grain) for e in self._ours]
+        self._target.seen.keep(there, brought=True)
 
     def _send(self, entries: Sequence[Entry]) -> None:
         """Send files as they are, in as many streams as both sides serve."""
         source, target = self._source.files, self._target.files
         streams = min(source.streams, target.streams, max(1, len(entries) // _WORTH))
+        if sum(entry.size for entry in entries) > _LARGE * len(entries):
+            streams = 1  # what takes the time is the way, not the files
 
         def stream(number: int) -> None:
             items = source.read_all(entries[number::streams])
@@ -152,19 +197,63 @@ class Mover:
             self.sent += size
             self._tell(FileMoved(path, size, files))
 
-    def _reuse(self, entry: Entry, path: str) -> None:
-        self._target.files.stage_copy(self._token, entry, path)
-        digest = self._source.seen.known(entry)
-        if digest:
-            self._ours.append(entry._replace(digest=digest))
-        self._tell(FileMoved(entry.path, 0, 1))
+    def _reuse(self, reused: Mapping[str, str]) -> None:
+        """Copy at the target what it has under another name."""
+        assert self._plan.files is not None
+        entries = [entry for entry in self._plan.files.coming if entry.path in reused]
+        self._target.files.stage_copies(self._token, [(e, reused[e.path]) for e in entries])
+        for entry in entries:
+            digest = self._source.seen.known(entry)
+            if digest:
+                self._ours.append(entry._replace(digest=digest))
+            self._tell(FileMoved(entry.path, 0, 1))
+
+    def _begun(self, difference: Difference) -> Mapping[str, Entry]:
+        """What an earlier attempt has staged, without what belongs to this plan no more."""
+        if not self._going_on:
+            return {}
+        found = self._target.files.staged(self._token)
+        wanted = {entry.path for entry in difference.coming}
+        wanted |= {entry.path for unit in difference.units for entry in unit.copies}
+        strange = [p for p, entry in found.items() if p not in wanted and entry.kind != "folder"]
+        self._target.files.unstage(self._token, strange)
+        return {path: found[path] for path in found if path in wanted}
+
+    def _can_go_on_with(self, part: Entry, entry: Entry) -> bool:
+        """True for the beginning of a big file, where it can be told that it is one."""
+        source, target = self._source.files, self._target.files
+        if part.kind != "file" or not PIECE <= part.size <= entry.size or entry.size < BIG:
+            return False
+        # Written here one block after the other, it needs no digest to be the file's beginning.
+        in_order = target.algorithms and not source.algorithms
+        return bool(common_algorithm(source, target) or in_order)
+
+    def _go_on(self, entry: Entry, part: Entry) -> None:
+        """Send what is missing of a file of which the first part has arrived."""
+        aside = self._target.files.set_aside(self._token, entry.path)
+        if common_algorithm(self._source.files, self._target.files):
+            self._send_pieces(entry, aside)
+            return
+        have = part.size // PIECE * PIECE
+
+        def parts() -> Iterator[bytes | Span]:
+            self._tell(FileMoved(entry.path, have, 0))
+            yield Span(0, have)
+            for block in self._source.files.read(entry.path, have):
+                self._arrived(entry.path, len(block), 0)
+                yield block
+            self._tell(FileMoved(entry.path, 0, 1))
+
+        self._target.files.stage_changes(self._token, entry, aside, parts())
+        self._ours.append(entry)
 
     def _send_pieces(self, entry: Entry, path: str) -> None:
         target, source = self._target.files, self._source.files
+        algorithm = common_algorithm(source, target)
         there: dict[str, int] = {}
-        for index, digest in enumerate(target.pieces(path)):
+        for index, digest in enumerate(target.pieces(path, algorithm)):
             there.setdefault(digest, index * PIECE)
-        wanted = source.pieces(entry.path)
+        wanted = source.pieces(entry.path, algorithm)
 
         def parts() -> Iterator[bytes | Span]:
             for index, digest in enumerate(wanted):
@@ -179,6 +268,7 @@ class Mover:
                 self._tell(FileMoved(entry.path, size, int(index + 1 == len(wanted))))
 
         target.stage_changes(self._token, entry, path, parts())
+        self._ours.append(entry)
 
     def _send_text(self, entry: Entry) -> None:
         content = b"".join(self._source.files.read(entry.path))

@@ -8,7 +8,7 @@ import re
 import time
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
 from ..cms import (
     WritingError,
@@ -136,7 +136,7 @@ def corrected_configuration(target: Site) -> Placed | None:
     if path is None or not wrong_addresses(target):
         return None
     try:
-        inside = path.relative_to(target.environment.root).as_posix()
+        inside = PurePosixPath(str(path)).relative_to(str(target.root)).as_posix()
     except ValueError:
         raise JobError(
             f"{path} lies outside of the root of {target.environment.name}",

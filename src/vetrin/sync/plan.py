@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import Any, Literal
 
 from ..check import Standing
+from ..cms import Place
 from ..database import Condition, Instead, Table
 from ..files import Difference, Move
 from ..project import Arrival, Environment, Keep, Leave, defaults
-from ..reach import Keyed, Names, is_empty
+from ..reach import Keyed, Names, Site, is_empty
 from ..rewrite import Mapping
 from ..store import Build, Commit
 from .errors import Refused
@@ -185,7 +185,7 @@ class Plan:
         }
 
 
-def usual_parts(kind: Literal["pull", "push"], root: Path) -> tuple[Part, ...]:
+def usual_parts(kind: Literal["pull", "push"], root: Place) -> tuple[Part, ...]:
     """What a transfer brings where nobody says otherwise: into an empty root, everything."""
     if is_empty(root):
         return PARTS
@@ -199,6 +199,16 @@ def may_write(environment: Environment) -> None:
             f"{environment.name} is {environment.access}: nothing may be written to it",
             f'its owner can permit it with access = "read-write" in '
             f"[environment.{environment.name}]",
+        )
+
+
+def can_be_written(site: Site) -> None:
+    """Raises Refused where the way to a site's database permits reading only."""
+    if site.database.unwritable:
+        raise Refused(
+            f"nothing can be written to the database of {site.environment.name}: "
+            f"{site.database.unwritable}",
+            "give the account a shell with Python 3 or PHP; code and media can be pushed as it is",
         )
 
 

@@ -45,7 +45,17 @@ from .placing import (
     corrected_configuration,
     wrong_addresses,
 )
-from .plan import USUAL_PARTS, Choices, FolderChange, Part, Plan, TablePlan, may_read, may_write
+from .plan import (
+    USUAL_PARTS,
+    Choices,
+    FolderChange,
+    Part,
+    Plan,
+    TablePlan,
+    can_be_written,
+    may_read,
+    may_write,
+)
 from .settling import Settling, settling
 
 _COUNTED = 32_000_000  # bytes; counting the rows of a larger table would take longer than a look
@@ -69,6 +79,8 @@ def build_plan(
     """
     may_write(target.environment)
     may_read(source.environment)
+    if "data" in parts:
+        can_be_written(target)
     return _Planner(source, target, tuple(parts), tuple(others), choices or Choices()).plan()
 
 
@@ -115,7 +127,7 @@ class _Planner:
                     f"not rewritten, because it identifies entries for good: {fixed}"
                 )
         files = self.files(mapping)
-        if is_empty(target.environment.root) and source.definition.markers:
+        if is_empty(target.root) and source.definition.markers:
             lacking = [part for part in ("core", "code") if part not in self._parts]
             if lacking:
                 self._risks.append(
@@ -162,7 +174,7 @@ class _Planner:
     def _holds(self, files: Difference | None) -> tuple[str, str] | None:
         """The file that holds visitors off while code switches, unless its owner put it there."""
         rule, target = self._source.definition.maintenance, self._target
-        if rule is None or files is None or files.nothing or is_empty(target.environment.root):
+        if rule is None or files is None or files.nothing or is_empty(target.root):
             return None
         code = any(
             part_of_path(self._source, entry.path) != "media"

@@ -148,7 +148,8 @@ def build_push(
         count = build.commit.changes
         files = "1 file" if count == 1 else f"{count} files"
         risks.append(f"{files} of the build differed from commit {build.commit.short}")
-    if build.commit and before and before.commit and before.commit.id != build.commit.id:
+    here = source.far is None
+    if here and build.commit and before and before.commit and before.commit.id != build.commit.id:
         root = source.environment.root
         commits = tuple(commits_between(root, before.commit.id, build.commit.id) or ())
         back = tuple(commits_between(root, build.commit.id, before.commit.id) or ())
@@ -172,6 +173,7 @@ def push(
     listener: Listener = silent,
     *,
     keep_broken: bool = False,
+    command: Sequence[str] = (),
 ) -> Pushed:
     """Carry out a push; if it breaks the home page, take it back unless ``keep_broken``.
 
@@ -180,7 +182,7 @@ def push(
     """
     listener(Phase("look"))
     before = look_at_home(target)
-    report = run_plan(plan, source, target, journals, listener, builds)
+    report = run_plan(plan, source, target, journals, listener, builds, command)
     listener(Phase("check"))
     after = look_at_home(target)
     if before.state != "fine" or after.state == "fine" or keep_broken:

@@ -8,6 +8,7 @@ and Vetrin's own folder are written; the journal says before the swap what will 
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import re
 import time
 from collections import Counter
@@ -18,28 +19,41 @@ from typing import Any
 from ..check import counts_of
 from ..database import (
     Attachment,
-    Batch,
     DatabaseError,
     DatabaseUnreachable,
     Exchange,
-    Reader,
     hidden_name,
 )
 from ..database.contract import pending
 from ..files import FilesError
 from ..reach import Keyed, Site
 from ..store import Build, Builds
-from .errors import JobError, Refused
-from .events import Listener, Moved, Phase, Started, TableDone, TableStarted, silent
-from .journal import DONE, FAILED, SWAPPING, TAKEN_BACK, Journals, Run, flat
+from . import connection
+from .connection import connect_anew, was_cut_off
+from .courtesy import Courtesy
+from .errors import JobError, Refused, Stopped
+from .events import (
+    Event,
+    FileMoved,
+    Listener,
+    Moved,
+    Phase,
+    Started,
+    TableDone,
+    TableStarted,
+    silent,
+)
+from .journal import DONE, FAILED, RESUMED, STOPPED, SWAPPING, TAKEN_BACK, Journals, Run, flat
 from .lock import only_run
 from .moving import Mover
 from .pipeline import ahead
-from .plan import Plan, TablePlan, may_write
+from .plan import Plan, may_write
 from .rewriting import Rewriting
 from .settling import Step, Tables
+from .taking import Record, Taker, rows_of
 
 _GRACE = 0.3  # seconds
+_TRIES = 100  # breakdowns in one run
 wait = time.sleep
 _REFERENCES = re.compile(r"REFERENCES `((?:[^`]|``)*)` \(")
 _TOKEN = re.compile(r"_vetrin_(new|old)_([0-9a-f]+)_\d+$")
@@ -102,11 +116,6 @@ def keyed_of(plan: Plan) -> Keyed:
     )  # fmt: skip
 
 
-def _read(reader: Reader, item: TablePlan) -> Iterator[Batch]:
-    """A table's rows as the plan takes them along."""
-    return reader.rows(item.table, leave=item.leave, instead=item.instead)
-
-
 def preview(plan: Plan, source: Site, listener: Listener = silent) -> Rewriting:
     """Count exactly what the run would rewrite, by reading the source and writing nothing."""
     rewriting, keyed = rewriting_of(plan), keyed_of(plan)
@@ -115,7 +124,7 @@ def preview(plan: Plan, source: Site, listener: Listener = silent) -> Rewriting:
     with source.database.reading() as reader:
         for item in plan.tables:
             listener(TableStarted(item.table.name, item.rows))
-            with ahead(_read(reader, item)) as batches:
+            with ahead(rows_of(reader, item)) as batches:
                 changed = keyed.through(item.table, batches)
                 for batch in rewriting.through(item.table, item.rewritten, changed):
                     listener(Moved(item.table.name, batch.rows, batch.size))
@@ -130,32 +139,100 @@ def run_plan(
     journals: Journals,
     listener: Listener = silent,
     builds: Builds | None = None,
+    command: Sequence[str] = (),
 ) -> Report:
-    """Do what the plan says. With ``builds``, what a push to production replaces is kept there too.
+    """Do what the plan says, or go on with a run that was stopped while it did the same.
+
+    With ``builds``, what a push to production replaces is kept there too. ``command`` is what is put on
+    record as the way to go on.
 
     Raises:
         Refused: another run writes to the target.
-        JobError: something failed or was interrupted; the target is as it was before.
+        Stopped: it was interrupted, or a connection was lost for good; the target is as it was before,
+            and what has arrived waits beside it.
+        JobError: something failed; the target is as it was before.
     """
-    with only_run(plan.target.name, plan.target.root):
-        recovered = recover(target, journals)
-        run = journals.begin(
-            plan.kind,
-            plan.source.name,
-            plan.target.name,
-            parts=list(plan.parts),
-            build=plan.build.as_json() if plan.build else None,
-        )
+    key = signature(plan)
+    with only_run(target):
+        run = resumable(journals, target.environment.name, key)
+        recovered = recover(target, journals, but=run)
+        if run is None:
+            run = journals.begin(
+                plan.kind,
+                plan.source.name,
+                plan.target.name,
+                parts=list(plan.parts),
+                build=plan.build.as_json() if plan.build else None,
+                signature=key,
+                command=list(command),
+            )
+        else:
+            run.resumed = True
+            run.write(RESUMED)
         with taken_back_on_failure(target, run, journals):
             kept = None
             if builds is not None and plan.target.role == "production":
                 listener(Phase("keep"))
                 kept = keep_what_goes(plan, target, builds)
-            work = _Transfer(plan, source, target, run, listener)
-            report = work.carry_out(recovered, kept)
+            report = _persistently(plan, source, target, run, listener, recovered, kept)
         if run.changed:  # otherwise the way back is still the one before
             drop_parked(target, journals, keep=run)
         return report
+
+
+def signature(plan: Plan) -> str:
+    """The same for two plans of the same transfer, whatever has changed at the source meanwhile."""
+    parts: list[object] = [
+        plan.kind, plan.source.name, plan.target.name, plan.parts,
+        plan.build.fingerprint if plan.build else "",
+        [(pair.old_text, pair.new_text) for pair in plan.mapping.pairs],
+        sorted((t.table.name, t.target, repr(t.leave), repr(sorted(t.instead.items()))) for t in plan.tables),
+        sorted((k, repr(v)) for k, v in plan.encoded.items()),
+    ]  # fmt: skip
+    return hashlib.sha256(repr(parts).encode()).hexdigest()[:16]
+
+
+def resumable(journals: Journals, environment: str, key: str = "") -> Run | None:
+    """The run on an environment that was stopped in between and can be gone on with (as this plan)."""
+    for run in journals.of(environment):
+        if run.can_go_on and key in ("", run.signature):
+            return run
+    return None
+
+
+def _persistently(
+    plan: Plan,
+    source: Site,
+    target: Site,
+    run: Run,
+    listener: Listener,
+    recovered: tuple[int, ...],
+    kept: Build | None,
+) -> Report:
+    """Carry out; a connection that breaks is made anew, after pauses that grow, and the run goes on."""
+    moved = 0
+
+    def heard(event: Event) -> None:
+        nonlocal moved
+        if isinstance(event, (Moved, FileMoved)) and event.size:
+            moved += 1
+        listener(event)
+
+    pauses, tries = iter(connection.PAUSES), 0
+    work = _Transfer(plan, source, target, run, heard)
+    while True:
+        try:
+            return work.carry_out(recovered, kept)
+        except Exception as error:
+            if not was_cut_off(error):
+                raise
+            broken = error
+        if moved and tries < _TRIES:  # it went on for a while: that is another breakdown
+            pauses, moved, tries = iter(connection.PAUSES), 0, tries + 1
+        connect_anew((source, target), broken, pauses, listener)
+        run.resumed = True
+        if run.stage != SWAPPING:
+            work = _Transfer(plan, source, target, run, heard)
 
 
 def keep_what_goes(plan: Plan, target: Site, builds: Builds) -> Build | None:
@@ -189,8 +266,20 @@ def taken_back_on_failure(target: Site, run: Run, journals: Journals) -> Iterato
     try:
         yield
     except BaseException as error:
-        take_back(target, run, journals)
+        cut_off = isinstance(error, Exception) and was_cut_off(error)
         interrupted = isinstance(error, KeyboardInterrupt)
+        if (interrupted or cut_off) and run.can_go_on:
+            reason = "interrupted" if interrupted else str(error)
+            with contextlib.suppress(OSError):
+                run.write(STOPPED, error=reason)
+            raise Stopped(reason, run.target) from error
+        if cut_off:
+            # What it began is taken back by the next command; from here it can not be reached.
+            raise JobError(
+                f"{error}; it was in the middle of the swap",
+                f"run `vetrin undo {run.target}` as soon as it can be reached: it takes the run back",
+            ) from error
+        take_back(target, run, journals)
         run.write(FAILED, error="interrupted" if interrupted else str(error))
         if isinstance(error, (DatabaseError, FilesError)):
             remedy = f"{target.environment.name} is as it was before"
@@ -204,6 +293,9 @@ class _Transfer:
     def __init__(
         self, plan: Plan, source: Site, target: Site, run: Run, listener: Listener
     ) -> None:
+        for site in (source, target):
+            if site.far is not None and site.environment.role == "production":
+                listener = Courtesy(listener, site.far)
         self._plan = plan
         self._source = source
         self._target = target
@@ -211,44 +303,33 @@ class _Transfer:
         self._tell = listener
         self._rewriting = rewriting_of(plan)
         self._keyed = keyed_of(plan)
-        self._mover = Mover(plan, source, target, run.token, listener)
+        self._mover = Mover(plan, source, target, run.token, listener, going_on=run.resumed)
+        self._taker = Taker(
+            plan,
+            source,
+            target,
+            run.token,
+            Record(run.folder),
+            self._rewriting,
+            self._keyed,
+            listener,
+        )
         self._remarks: tuple[str, ...] = ()
 
     def carry_out(self, recovered: tuple[int, ...], kept: Build | None) -> Report:
-        plan, files = self._plan, self._plan.files
-        self._tell(
-            Started(
-                plan.rows, plan.table_bytes, files.files if files else 0, files.size if files else 0
-            )
-        )
-        self._tell(Phase("tables"))
-        if self._target.database.missing:
-            self._target.database.create()
-        rows, exchanges = self._tables()
-        self._settle()
-        self._tell(Phase("files"))
-        moves = self._mover.stage()
-        detach, attach = self._attachments(exchanges)
-        if moves:  # otherwise it would wait for what others write to the same disk
-            self._target.files.flush(self._run.token)
+        plan, files, run = self._plan, self._plan.files, self._run
+        if run.stage != SWAPPING:  # otherwise the connection was lost after that was written
+            self._prepare()
         self._tell(Phase("swap"))
-        self._run.write(
-            SWAPPING,
-            held=plan.holds[0] if plan.holds else "",
-            exchanges=[flat(item) for item in exchanges],
-            detach=[flat(item) for item in detach],
-            attach=[flat(item) for item in attach],
-            moves=[flat(item) for item in moves],
-        )
         with held_off(self._target, plan.holds):
-            if exchanges:
-                self._target.database.swap(exchanges, detach, attach)
-            self._target.files.exchange(self._run.token, moves)
-        if moves:
-            self._target.files.flush(self._run.token)
+            if run.exchanges:
+                self._target.database.swap(run.exchanges, run.detach, run.attach)
+            self._target.files.exchange(run.token, run.moves)
+        if run.moves:
+            self._target.files.flush(run.token)
         report = Report(
-            self._run,
-            rows,
+            run,
+            self._taker.rows,
             self._rewriting,
             files.files - len(self._mover.vanished) if files else 0,
             self._mover.sent,
@@ -259,51 +340,48 @@ class _Transfer:
             counts_of(replace(self._target)) if plan.tables else plan.arriving.counts,
             self._keyed,
             tuple(plan.settling.steps),
-            (*self._remarks, *self._mover.remarks()),
+            (*self._remarks, *self._mover.remarks(), *_moment(self._taker)),
             recovered,
             kept,
         )
-        self._run.write(DONE, report=report.as_json())
+        run.write(DONE, report=report.as_json())
         self._mover.remember()
         return report
 
-    def _tables(self) -> tuple[dict[str, int], list[Exchange]]:
-        token = self._run.token
-        rows: dict[str, int] = {}
-        exchanges: list[Exchange] = []
-        if not self._plan.tables:
-            return rows, exchanges
-        source, target = self._source.database, self._target.database
-        with source.reading() as reader:
-            for index, item in enumerate(self._plan.tables):
-                table = item.table
-                hidden = hidden_name("new", token, index)
-                self._tell(TableStarted(table.name, item.rows))
-                target.lay_out(hidden, table, item.schema)
-                changed = self._keyed.through(table, _read(reader, item))
-                stream = self._rewriting.through(table, item.rewritten, changed)
-                with ahead(stream) as batches:
-                    rows[table.name] = target.fill(
-                        hidden,
-                        table,
-                        batches,
-                        lambda count, size, name=table.name: self._tell(Moved(name, count, size)),  # type: ignore[misc]
-                    )
-                target.finish(hidden, source, table)
-                old = None if item.target_rows is None else hidden_name("old", token, index)
-                exchanges.append(Exchange(item.target, hidden, old))
-                self._tell(TableDone(table.name, rows[table.name]))
-        return rows, exchanges
+    def _prepare(self) -> None:
+        """Lay everything ready, and put on record what the swap will do."""
+        plan, files = self._plan, self._plan.files
+        self._tell(
+            Started(
+                plan.rows, plan.table_bytes, files.files if files else 0, files.size if files else 0
+            )
+        )
+        self._tell(Phase("tables"))
+        if self._target.database.missing:
+            self._target.database.create()
+        exchanges = self._taker.take()
+        self._settle()
+        self._tell(Phase("files"))
+        moves = self._mover.stage()
+        detach, attach = self._attachments(exchanges)
+        if moves:  # otherwise it would wait for what others write to the same disk
+            self._target.files.flush(self._run.token)
+        self._run.write(
+            SWAPPING,
+            held=plan.holds[0] if plan.holds else "",
+            exchanges=[flat(item) for item in exchanges],
+            detach=[flat(item) for item in detach],
+            attach=[flat(item) for item in attach],
+            moves=[flat(item) for item in moves],
+        )
 
     def _settle(self) -> None:
         """Set in the new tables, still hidden, what the target keeps and what arrival asks for."""
         plan, prefix = self._plan, len(self._source.prefix)
-        hidden = {
-            item.table.name[prefix:]: hidden_name("new", self._run.token, index)
-            for index, item in enumerate(plan.tables)
-        }
         columns = {item.table.name[prefix:]: item.table for item in plan.tables}
-        tables = Tables(self._target, hidden.get, columns)
+        tables = Tables(
+            self._target, lambda name: self._taker.to_settle(self._source.prefix + name), columns
+        )
         said = [step.do(tables) for step in plan.settling.steps]
         self._remarks = tuple(remark for remark in said if remark)
 
@@ -341,6 +419,23 @@ class _Transfer:
         return detach, attach
 
 
+def _moment(taker: Taker) -> Iterator[str]:
+    """To which moment the copy belongs, where it was taken with interruptions."""
+    if taker.again:
+        changed = len(taker.renewed)
+        count = len(taker.again)
+        tables = "1 table" if count == 1 else f"{count} tables"
+        what = (
+            "nothing in them had changed"
+            if not changed
+            else f"{', '.join(sorted(taker.renewed))} had changed and {'was' if changed == 1 else 'were'} brought "
+            "up to date"
+        )
+        yield (
+            f"the data is that of {taker.since.replace('T', ' ')[:19]}: {tables} had been taken before, {what}"
+        )
+
+
 @contextlib.contextmanager
 def held_off(target: Site, holds: tuple[str, str] | None) -> Iterator[None]:
     """Put the site into its CMS's maintenance state while the context lasts.
@@ -374,7 +469,10 @@ def drop_parked(target: Site, journals: Journals, keep: Run) -> None:
     """Let go of what earlier runs parked: one way back is kept for each environment."""
     for run in journals.of(target.environment.name):
         if run.number != keep.number and run.stage == DONE and not run.dropped:
-            target.database.drop(_hidden_of(target, run))
+            parked = _hidden_of(target, run)
+            if parked and target.database.unwritable:
+                continue  # let go of by the next run that can
+            target.database.drop(parked)
             target.files.discard(run.token)
             run.write("dropped")
 
@@ -384,13 +482,13 @@ def _hidden_of(target: Site, run: Run) -> list[str]:
     return [name for name, match in found if match and match[2] == run.token]
 
 
-def recover(target: Site, journals: Journals) -> tuple[int, ...]:
-    """Take back what dead runs left; the numbers of those runs. Needs the environment's lock."""
+def recover(target: Site, journals: Journals, but: Run | None = None) -> tuple[int, ...]:
+    """Take back what dead runs left, ``but`` one; the numbers of those runs. Needs the lock."""
     recovered = []
     known = set()
     for run in journals.of(target.environment.name):
         known.add(run.token)
-        if run.unfinished:
+        if run.unfinished and (but is None or run.number != but.number):
             take_back(target, run, journals)
             run.write(TAKEN_BACK, error="it was stopped in between")
             recovered.append(run.number)
@@ -421,6 +519,7 @@ def take_back(target: Site, run: Run, journals: Journals) -> None:
         target.files.hand_over(run.token, "new", undone.token, "old")
     target.database.drop(_hidden_of(target, run))
     target.files.discard(run.token)
+    (run.folder / "taken.jsonl").unlink(missing_ok=True)
     for spool in run.folder.glob("rows-*"):
         spool.unlink()
 
@@ -453,7 +552,7 @@ def undo(target: Site, journals: Journals, listener: Listener = silent) -> Run:
         Refused: there is nothing to undo, or another run writes to the environment.
         JobError: something failed; the environment is as it was before.
     """
-    with only_run(target.environment.name, target.environment.root):
+    with only_run(target):
         last = undoable(target, journals)
         recovered = recover(target, journals)
         if last.number in recovered:

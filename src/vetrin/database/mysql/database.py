@@ -38,6 +38,7 @@ from ..contract import (
     pending,
 )
 from ..editing import HiddenEditing
+from ..pages import JOIN, NULL, KeyRange
 from ..query import Dialect
 from .accounts import Credentials, creating_statements, may_create, told
 from .adapt import Server, adapt_attachment, adapt_schema
@@ -64,6 +65,10 @@ def _said(about: str) -> Iterator[None]:
         raise DatabaseError(f"{about}: {message} (error {code})") from error
 
 
+# What connects to a server by other means than this machine's network: name, port, socket.
+Dial = Callable[[str, int, str | None], Any]
+
+
 def _remedy(code: int, credentials: Credentials) -> str:
     if code == 1045:
         return "check user and password in the site's own configuration"
@@ -85,9 +90,10 @@ class _Reader:
         *,
         leave: Where | None = None,
         instead: Mapping[str, Instead] | None = None,
+        among: KeyRange | None = None,
     ) -> Iterator[Batch]:
         reads = {column.name: column.read.replace("%", "%%") for column in table.columns}
-        sql, values = _DIALECT.rows(table.name, reads, leave, instead)
+        sql, values = _DIALECT.rows(table.name, reads, leave, instead, _range(table, among))
         # Other engines than InnoDB would sort, and forbid nothing by their order.
         if table.consistent and table.key:
             sql += f" ORDER BY {', '.join(map(quote, table.key))}".replace("%", "%%")
@@ -98,8 +104,54 @@ class _Reader:
             for cells, size in self._wire.stream(sql, batch_bytes):
                 yield Batch(width, cells, size)
 
+    def digests(
+        self,
+        table: Table,
+        ranges: Sequence[KeyRange],
+        *,
+        leave: Where | None = None,
+        instead: Mapping[str, Instead] | None = None,
+    ) -> list[str]:
+        names = [column.name for column in table.columns]
+        reads = {column.name: column.read.replace("%", "%%") for column in table.columns}
+        cells = ", ".join(
+            f"IFNULL(CAST({quote(name)} AS BINARY), 0x{NULL.hex()})" for name in names
+        ).replace("%", "%%")
+        row = f"CONCAT_WS(0x{JOIN.hex()}, {cells})"
+        found: list[str] = []
+        with _said(table.name), self._wire.cursor() as cursor:
+            cursor.execute("SET SESSION group_concat_max_len = 1073741824")
+            for at in range(0, len(ranges), _PAGES):
+                parts, values = [], []
+                for among in ranges[at : at + _PAGES]:
+                    sql, more = _DIALECT.rows(
+                        table.name, reads, leave, instead, _range(table, among), named=True
+                    )
+                    if among == KeyRange():
+                        made = f"CONCAT_WS('-', COUNT(*), SUM(CAST(CONV(LEFT(MD5({row}), 15), 16, 10) AS UNSIGNED)))"
+                    else:
+                        order = ", ".join(map(quote, table.key)).replace("%", "%%")
+                        made = f"MD5(GROUP_CONCAT({row} ORDER BY {order} SEPARATOR 0x{JOIN.hex()}))"
+                    parts.append(f"(SELECT {made} FROM ({sql}) _vetrin_p)")
+                    values += more
+                cursor.execute(" UNION ALL ".join(parts), values)
+                found += [_digest_text(row[0]) for row in cursor.fetchall()]
+        return found
+
     def count(self, table: str, where: Where | None = None) -> int:
         return _count(self._wire, table, where)
+
+
+_PAGES = 32  # digests in one statement
+
+
+def _range(table: Table, among: KeyRange | None) -> str:
+    names = [quote(name).replace("%", "%%") for name in table.key]
+    return among.sql(names) if among is not None else ""
+
+
+def _digest_text(value: Any) -> str:
+    return value.decode("ascii") if isinstance(value, bytes) else str(value or "")
 
 
 def _count(connection: Any, table: str, where: Where | None) -> int:
@@ -117,6 +169,7 @@ class MysqlDatabase(HiddenEditing):
     """
 
     engine = "mysql"
+    unwritable = ""
     _dialect = _DIALECT
 
     def __init__(
@@ -127,7 +180,9 @@ class MysqlDatabase(HiddenEditing):
         bulk_load: bool = True,
         may_be_missing: bool = False,
         creator: Credentials | None = None,
+        dial: Dial | None = None,
     ) -> None:
+        self._dial = dial
         self._credentials = credentials
         self._read_only = read_only
         self._bulk_load = bulk_load
@@ -198,7 +253,9 @@ class MysqlDatabase(HiddenEditing):
                 connect_timeout=10,
                 autocommit=True,
                 local_infile=True,
+                defer_connect=True,
             )
+            wire.connect(self._dial(c.host, c.port or 3306, c.socket) if self._dial else None)
             with wire.cursor() as cursor:
                 if charset == "binary":
                     cursor.execute("SET NAMES binary")
@@ -231,6 +288,12 @@ class MysqlDatabase(HiddenEditing):
             with self._control.cursor() as cursor:
                 cursor.execute(sql, values)
                 return list(cursor.fetchall())
+
+    def remove_range(self, hidden: str, table: Table, among: KeyRange) -> int:
+        must_be_hidden(hidden)
+        return self._execute(
+            hidden, f"DELETE FROM {quote(hidden)} WHERE {_range(table, among)}", ()
+        )
 
     def _do(self, about: str, sql: str) -> None:
         self._rows(about, sql)
@@ -487,12 +550,16 @@ class MysqlDatabase(HiddenEditing):
         wire = self._connect("binary")
         # Kept where closing this database from another thread can cut a running load.
         self._wire = wire
-        sent = 0
+        sent = empty = 0
+        # An ENUM's empty value is one that the server never takes without a warning.
+        enums = [i for i, c in enumerate(table.columns) if c.type.lower().startswith("enum")]
 
         def counted() -> Iterator[Batch]:
-            nonlocal sent
+            nonlocal sent, empty
             for batch in batches:
                 sent += batch.rows
+                for index in enums:
+                    empty += batch.cells[index :: batch.width].count(b"0")
                 yield batch
                 if moved is not None:
                     moved(batch.rows, batch.size)
@@ -504,7 +571,7 @@ class MysqlDatabase(HiddenEditing):
                 with wire.cursor() as cursor:
                     cursor.execute("SHOW WARNINGS LIMIT 1")
                     told = cursor.fetchone()
-                if warned and warned != self._empty_enums(hidden, table):
+                if warned and warned != empty:
                     example = f", for one: {told[2].decode('latin1')}" if told else ""
                     raise RowsDiffer(
                         f"{table.name}: the server changed {warned} values on arrival{example}"
@@ -516,14 +583,6 @@ class MysqlDatabase(HiddenEditing):
         if stored != sent:
             raise RowsDiffer(f"{table.name}: {sent} rows were sent, {stored} arrived")
         return sent
-
-    def _empty_enums(self, hidden: str, table: Table) -> int:
-        """How many ENUM values are the empty one, which the server never takes without warning."""
-        names = [quote(c.name) for c in table.columns if c.type.lower().startswith("enum")]
-        if not names:
-            return 0
-        sums = " + ".join(f"COALESCE(SUM({name} + 0 = 0), 0)" for name in names)
-        return int(self._rows(table.name, f"SELECT {sums} FROM {quote(hidden)}")[0][0])
 
     def _takes_loads(self) -> bool:
         return bool(int(self._rows("local_infile", "SELECT @@local_infile")[0][0]))

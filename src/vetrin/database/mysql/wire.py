@@ -122,7 +122,10 @@ class Wire(Connection):
         parts = [rest]
         size = len(rest)
         while size < wanted:
-            part = source.read1(max(_READ_BUFFER, min(wanted - size, _WHOLE)))
+            try:
+                part = source.read1(max(_READ_BUFFER, min(wanted - size, _WHOLE)))
+            except OSError as error:
+                raise pymysql.OperationalError(2013, f"Lost connection: {error}") from error
             if not part:
                 raise pymysql.OperationalError(2013, "Lost connection to the server during a query")
             parts.append(part)

@@ -1,22 +1,43 @@
-"""Getting at an environment on this machine: its files directly, its database by its own words."""
+"""Opening an environment, on this machine or another one: its files, and its database by its own words."""
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
-from ..cms import ConfigurationError, SiteConfiguration, read_configuration
+from ..cms import ConfigurationError, Place, SiteConfiguration, read_configuration
 from ..database import Database
-from ..files import OWN_FOLDER, LocalTree, Remembered
+from ..files import OWN_FOLDER, FilesError, FileTree, LocalTree, Remembered, RemoteTree
 from ..project import Environment, Project, creator_password, database_password
+from .far import Far, hosts
 from .site import ReachError, Site
 
 # What may lie in a root in which there is no site yet.
 _EMPTY = frozenset({OWN_FOLDER, ".well-known", "lost+found", "cgi-bin", ".git", ".gitignore"})
 
 
-def is_empty(root: Path) -> bool:
+def is_empty(root: Place) -> bool:
     """True where no site is, nor anything else that one would lie among."""
     return not root.is_dir() or all(item.name in _EMPTY for item in root.iterdir())
+
+
+def far_of(environment: Environment) -> Far | None:
+    """The host of a remote environment, connected; None for one on this machine.
+
+    Raises:
+        ReachError: it can not be reached.
+    """
+    return None if environment.host is None else hosts.of(environment)
+
+
+def root_of(environment: Environment) -> Place:
+    """The root of an environment, wherever it is.
+
+    Raises:
+        ReachError: its host can not be reached.
+    """
+    far = far_of(environment)
+    return environment.root if far is None else far.place(str(environment.root))
 
 
 def configuration_of(
@@ -30,7 +51,20 @@ def configuration_of(
     Raises:
         ReachError: there is no root, it is no root of this CMS, or its configuration is unclear.
     """
-    root = environment.root
+    root = root_of(environment)
+    try:
+        return _configuration(project, environment, root, like)
+    except FilesError as error:
+        raise ReachError(
+            environment.name, "files", str(error), "see that the account may read it"
+        ) from error
+
+
+def _configuration(
+    project: Project, environment: Environment, root: Place, like: SiteConfiguration | None
+) -> SiteConfiguration:
+    # What is set in the environment of a process here says nothing of one on another machine.
+    environ: dict[str, str] | None = None if environment.host is None else {}
     if like is not None and is_empty(root):
         given = dict(environment.database)
         if like.engine == "sqlite" and not {"file", "database"} & given.keys():
@@ -38,14 +72,14 @@ def configuration_of(
             if not Path(like.database).is_absolute():
                 given["file"] = like.database
         try:
-            return read_configuration(root, project.definition, given)
+            return read_configuration(root, project.definition, given, environ)
         except ConfigurationError as error:
             raise ReachError(environment.name, "configuration", str(error), "") from error
     if not root.is_dir():
         raise ReachError(
             environment.name,
             "files",
-            f"there is no folder {root}",
+            f"there is no folder {root}" + (f" on {environment.host}" if environment.host else ""),
             f"create it, or correct root in [environment.{environment.name}]",
         )
     if not project.definition.is_site(root):
@@ -57,7 +91,7 @@ def configuration_of(
             f"point root in [environment.{environment.name}] at the folder that holds them",
         )
     try:
-        return read_configuration(root, project.definition, environment.database)
+        return read_configuration(root, project.definition, environment.database, environ)
     except ConfigurationError as error:
         raise ReachError(environment.name, "configuration", str(error), "") from error
 
@@ -76,18 +110,30 @@ def open_database(
     Raises:
         DatabaseUnreachable: it does not answer, or refuses the account.
     """
+    far = far_of(environment)
     if configuration.engine == "sqlite":
-        from ..database.sqlite import SqliteDatabase
+        from ..database.sqlite import Door, LocalDoor, SqliteDatabase
+        from .ssh.sqlite import CopyDoor, HelperDoor
 
-        path = Path(configuration.database)
+        door: Door
+        if far is None:
+            door = LocalDoor()
+        elif far.helpers is not None:
+            door = HelperDoor(far.helpers, far.machine)
+            far.ways["database"] = f"its file, by SQLite {far.helpers.hello.sqlite} in the helper"
+        else:
+            door = CopyDoor(far.machine, far.line.account)
+            far.ways["database"] = "a copy of its file, for reading only"
         return SqliteDatabase(
-            path if path.is_absolute() else environment.root / path,
+            str(root_of(environment) / configuration.database),
             read_only=read_only,
             may_be_missing=may_be_missing,
+            door=door,
         )
     from ..database.mysql import Credentials, MysqlDatabase
 
-    host, port, socket = configuration.host_port_socket()
+    top = far.place("/") if far is not None else None
+    host, port, socket = configuration.host_port_socket(top)
     password = password_of(environment, configuration)
     credentials = Credentials(
         configuration.database, configuration.user, password, host, port, socket
@@ -103,7 +149,11 @@ def open_database(
             socket,
         )
     return MysqlDatabase(
-        credentials, read_only=read_only, may_be_missing=may_be_missing, creator=creator
+        credentials,
+        read_only=read_only,
+        may_be_missing=may_be_missing,
+        creator=creator,
+        dial=far.dial if far is not None else None,
     )
 
 
@@ -127,15 +177,27 @@ def open_site(
     Raises:
         ReachError, DatabaseUnreachable: one of them can not be got at.
     """
+    given = environment
     configuration = configuration_of(project, environment, like)
     database = open_database(
         environment, configuration, read_only=read_only, may_be_missing=like is not None
     )
+    far = far_of(environment)
+    root = root_of(environment)
+    files: FileTree
+    if far is None:
+        files = LocalTree(environment.root)
+    else:
+        files = RemoteTree(far.machine, str(root))
+        environment = replace(environment, root=Path(str(root)))
     return Site(
         environment,
         project.definition,
         configuration,
         database,
-        LocalTree(environment.root),
+        files,
         Remembered(project.state / "files" / f"{environment.name}.sqlite"),
+        root,
+        far,
+        lambda: open_site(project, given, read_only=read_only, like=like),
     )

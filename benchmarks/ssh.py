@@ -1,0 +1,283 @@
+"""Transfers over SSH, against the system's own programs through the same server.
+
+    python benchmarks/ssh.py [database] [files] [media] [--size 500] [--files 20000] [--media 1000]
+                             [--runs 3] [--slow]
+
+A private OpenSSH server on loopback; with ``--slow`` behind a line of 40 ms there and back and 50 Mbit/s.
+The kernel here has no queue that delays packets, so that line is a process in between: each block waits its
+20 ms and its turn. Prints the ratio of `vetrin pull` to the dump program, compressed, through ssh into the
+client; to a tar stream through ssh; and to scp of one file; where there is only SFTP, to one file after the
+other; and the memory of each.
+"""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import contextlib
+import multiprocessing
+import os
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections import deque
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+sys.path.insert(0, str(Path(__file__).parent))
+import files as tree
+import pull_database as rows
+import systems
+from ssh_server import NO_FORWARDING, SFTP_ONLY, SshServer
+
+DELAY, RATE = 0.020, 50e6 / 8  # seconds one way; bytes per second
+ONE_BY_ONE = 150  # files that are measured one after the other
+
+
+class SlowLine:
+    """Forwards one port to another, each way with a delay and at a rate."""
+
+    def __init__(self, to: int) -> None:
+        self.port = systems.free_port()
+        self._process = multiprocessing.get_context("fork").Process(
+            target=lambda: asyncio.run(_serve(self.port, to)), daemon=True
+        )
+        self._process.start()
+        time.sleep(0.5)
+
+    def stop(self) -> None:
+        self._process.kill()
+
+
+async def _serve(port: int, to: int) -> None:
+    busy = {"up": 0.0, "down": 0.0}  # until when each way of the whole line is taken
+
+    async def one_way(way: str, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        waiting: deque[tuple[float, bytes]] = deque()
+        change = asyncio.Event()
+
+        async def deliver() -> None:
+            while True:
+                while not waiting:
+                    change.clear()
+                    await change.wait()
+                due, block = waiting.popleft()
+                await asyncio.sleep(max(0.0, due - time.monotonic()))
+                if not block:
+                    with contextlib.suppress(OSError):
+                        writer.write_eof()
+                    return
+                writer.write(block)
+
+        task = asyncio.ensure_future(deliver())
+        with contextlib.suppress(ConnectionError):
+            while True:
+                block = await reader.read(8192)
+                now = time.monotonic()
+                busy[way] = max(busy[way], now) + len(block) / RATE
+                waiting.append((busy[way] + DELAY, block))
+                change.set()
+                if not block:
+                    break
+                # What is on the line and what may wait before it: as a router's buffer.
+                if busy[way] - now > 0.1:
+                    await asyncio.sleep(busy[way] - now - 0.1)
+        await task
+
+    async def both(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        there, back = await asyncio.open_connection("127.0.0.1", to)
+        await asyncio.gather(one_way("up", reader, back), one_way("down", there, writer))
+
+    server = await asyncio.start_server(both, "127.0.0.1", port)
+    await server.serve_forever()
+
+
+class Bench:
+    """One server, plain or behind a slow line, with a project that reaches its folder."""
+
+    def __init__(self, folder: Path, slow: bool, options: tuple[str, ...] = ()) -> None:
+        folder.mkdir(parents=True)
+        self.server = SshServer(folder / "server", options)
+        self.line = SlowLine(self.server.port) if slow else None
+        port = self.line.port if self.line else self.server.port
+        config = self.server.home / ".ssh/config"
+        config.write_text(
+            config.read_text().replace(f"Port {self.server.port}", f"Port {port}")
+            + f"  UserKnownHostsFile {self.server.home}/.ssh/known_hosts\n  LogLevel ERROR\n"
+        )
+        known = self.server.home / ".ssh/known_hosts"
+        known.write_text(self.server.known.replace(str(self.server.port), str(port)))
+        self.config = config
+        os.environ["HOME"] = str(self.server.home)
+
+    def ssh(self, command: str) -> str:
+        return f"ssh -F {self.config} {self.server.name} {command!r}"
+
+    def stop(self) -> None:
+        self.server.stop()
+        if self.line is not None:
+            self.line.stop()
+
+
+def shell_seconds(command: str) -> float:
+    start = time.perf_counter()
+    subprocess.run(command, shell=True, check=True)
+    return time.perf_counter() - start
+
+
+def pull(folder: Path, parts: str) -> tuple[float, float]:
+    """Seconds and peak megabytes of one pull."""
+    start = time.perf_counter()
+    process = subprocess.Popen(
+        [sys.executable, "-m", "vetrin", "pull", "--parts", parts, "--yes", "--quiet"],
+        cwd=folder, stdout=subprocess.DEVNULL,
+    )  # fmt: skip
+    _, status, usage = rows.os_wait(process)
+    if status:
+        raise RuntimeError("the pull failed")
+    return time.perf_counter() - start, usage.ru_maxrss / 1024
+
+
+def told(
+    name: str, theirs: list[float], ours: list[float], memory: list[float], limit: str
+) -> None:
+    ratio = statistics.median(ours) / statistics.median(theirs)
+    print(
+        f"{name}: {ratio:.2f} ({limit}); {statistics.median(ours):.1f} s against "
+        f"{statistics.median(theirs):.1f} s; memory {max(memory):.0f} MB (at most 150)",
+        flush=True,
+    )
+
+
+def database(bench: Bench, folder: Path, size: float, runs: int) -> None:
+    with systems.mariadb(folder / "mariadb") as server:
+        rows.generate(server, "large", size, folder)
+        project = rows.project(server, folder / "project", "large", "copied")
+        text = (project / "vetrin.toml").read_text()
+        remote = f'host = "ssh://{bench.server.name}"\nroot = "{project}/live"'
+        (project / "vetrin.toml").write_text(text.replace('root = "live"', remote))
+        dump = (
+            f"{systems.program('mariadb-dump')} --socket={server.socket} -u root --single-transaction "
+            "--quick large | gzip -1"
+        )
+        client = f"{systems.program('mariadb')} --socket={server.socket} -u root copied"
+        theirs, ours, memory = [], [], []
+        for _ in range(runs):
+            rows.empty(server, "copied")
+            theirs.append(shell_seconds(f"{bench.ssh(dump)} | gunzip | {client}"))
+            rows.empty(server, "copied")
+            shutil.rmtree(project / ".vetrin", ignore_errors=True)
+            seconds, peak = pull(project, "data")
+            ours.append(seconds)
+            memory.append(peak)
+            print(f"  dump {theirs[-1]:.1f} s, pull {seconds:.1f} s", flush=True)
+    told(f"{size:.0f} MB database", theirs, ours, memory, "at most 1.2")
+
+
+def project_of(bench: Bench, folder: Path, count: int, megabytes: int) -> Path:
+    live = folder / "live"
+    tree.shell(live)
+    tree.generate(live, count, megabytes)
+    project = folder / "project"
+    project.mkdir()
+    remote = f'host = "ssh://{bench.server.name}"\nroot = "{live}"'
+    (project / "vetrin.toml").write_text(tree.PROJECT.replace('root = "live"', remote))
+    return project
+
+
+def small_files(bench: Bench, folder: Path, count: int, runs: int) -> None:
+    project = project_of(bench, folder, count, 0)
+    theirs, ours, memory = [], [], []
+    for _ in range(runs):
+        tree.fresh(project)
+        (project / "copied").mkdir()
+        stream = bench.ssh(f"tar cf - -C {folder}/live .")
+        theirs.append(shell_seconds(f"{stream} | tar xf - -C {project}/copied"))
+        tree.fresh(project)
+        seconds, peak = pull(project, "media,code")
+        ours.append(seconds)
+        memory.append(peak)
+        print(f"  tar {theirs[-1]:.1f} s, pull {seconds:.1f} s", flush=True)
+    told(f"{count} small files", theirs, ours, memory, "at most 1.3")
+
+
+def without_shell(bench: Bench, folder: Path, count: int) -> None:
+    project = project_of(bench, folder, count, 0)
+    tree.fresh(project)
+    seconds, peak = pull(project, "media,code")
+    names = sorted((folder / "live/extras").rglob("*.php"))[:ONE_BY_ONE]
+    batch = folder / "batch"
+    batch.write_text("".join(f"get {name} {folder}/one\n" for name in names))
+    start = time.perf_counter()
+    subprocess.run(
+        ["sftp", "-q", "-F", str(bench.config), "-b", str(batch), bench.server.name],
+        check=True, stdout=subprocess.DEVNULL,
+    )  # fmt: skip
+    each = (time.perf_counter() - start) / len(names)
+    print(
+        f"{count} small files without a shell: {each * count / seconds:.1f} times as quick as one after the "
+        f"other (at least 20); {seconds:.1f} s against {each * count:.0f} s, worked out from "
+        f"{len(names)} files; memory {peak:.0f} MB (at most 150)",
+        flush=True,
+    )
+
+
+def media(bench: Bench, folder: Path, megabytes: int, runs: int) -> None:
+    project = project_of(bench, folder, 0, megabytes)
+    big = folder / "big"
+    subprocess.run(f"cat $(find {folder}/live/media -type f) > {big}", shell=True, check=True)
+    theirs, ours, memory = [], [], []
+    for _ in range(runs):
+        tree.fresh(project)
+        theirs.append(
+            shell_seconds(f"scp -q -F {bench.config} {bench.server.name}:{big} {folder}/copy")
+        )
+        tree.fresh(project)
+        seconds, peak = pull(project, "media")
+        ours.append(seconds)
+        memory.append(peak)
+        print(f"  scp {theirs[-1]:.1f} s, pull {seconds:.1f} s", flush=True)
+    rate = statistics.median(theirs) / statistics.median(ours)
+    print(
+        f"{megabytes} MB of media: {rate:.2f} of scp's rate (at least 0.8); memory {max(memory):.0f} MB "
+        "(at most 150)",
+        flush=True,
+    )
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawTextHelpFormatter
+    )
+    parser.add_argument("what", nargs="*", choices=[[], "database", "files", "media"])
+    parser.add_argument("--size", type=float, default=500, help="megabytes of the database (500)")
+    parser.add_argument("--files", type=int, default=20_000, help="small files (20,000)")
+    parser.add_argument("--media", type=int, default=1000, help="megabytes of media (1,000)")
+    parser.add_argument("--runs", type=int, default=3, help="runs of each (3)")
+    parser.add_argument("--slow", action="store_true", help="behind 40 ms and 50 Mbit/s")
+    args = parser.parse_args()
+    folder = Path(tempfile.mkdtemp(prefix="vb-", dir="/tmp"))
+    what = args.what or ["database", "files", "media"]
+    print("behind 40 ms and 50 Mbit/s" if args.slow else "on loopback, plain", flush=True)
+    try:
+        plain = Bench(folder / "plain", args.slow)
+        if "database" in what:
+            database(plain, folder / "database", args.size, args.runs)
+        if "files" in what:
+            small_files(plain, folder / "files", args.files, args.runs)
+        if "media" in what:
+            media(plain, folder / "media", args.media, args.runs)
+        plain.stop()
+        if "files" in what:
+            bare = Bench(folder / "bare", args.slow, (*SFTP_ONLY, *NO_FORWARDING))
+            without_shell(bare, folder / "without-shell", args.files)
+            bare.stop()
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+if __name__ == "__main__":
+    main()

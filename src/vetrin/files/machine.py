@@ -1,0 +1,97 @@
+"""What has to be possible with the files of another machine, so that a tree of files can live there.
+
+Paths here are absolute, with forward slashes; bytes that are no UTF-8 are surrogate escapes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from typing import Literal, NamedTuple, Protocol
+
+from .contract import Buffer, Room, Span
+
+Doing = Literal["folder", "rename", "replace", "link", "remove", "remove-folder", "mode", "claim"]
+
+
+class Look(NamedTuple):
+    """What stands at a path; ``modified`` is in nanoseconds, ``identity`` device and inode."""
+
+    kind: Literal["file", "folder", "link", "other"]
+    size: int = 0
+    modified: int = 0
+    mode: int = 0
+    target: str = ""
+    identity: tuple[int, int] | None = None
+
+
+class Act(NamedTuple):
+    """One small change. A ``rename`` replaces nothing; ``folder`` makes those above it as well and is
+    content with one that is there; ``claim`` makes an empty file that must not be there. A soft act
+    may fail."""
+
+    do: Doing
+    path: str
+    to: str = ""
+    mode: int = 0
+    soft: bool = False
+
+
+NOW = -1
+
+
+class Writing(NamedTuple):
+    """A file to write; ``base`` is the file that the spans of its content lie in. With ``NOW`` as its time
+    it has that of its machine's clock."""
+
+    path: str
+    mode: int
+    modified: int
+    base: str = ""
+
+
+class Machine(Protocol):
+    """Another machine's files.
+
+    ``grain`` is the step of its times in nanoseconds, ``algorithms`` are the digests that it makes
+    itself (none: whoever wants one has to read), ``streams`` the exchanges of many files that it
+    serves at a time. Everything raises FilesError, with LookupError's kin chained where a file is
+    missing (FileNotFoundError).
+    """
+
+    grain: int
+    algorithms: tuple[str, ...]
+    streams: int
+
+    def look(self, paths: Sequence[str], *, follow: bool = False) -> list[Look | None]: ...
+
+    def scan(
+        self, folders: Sequence[str], skip: Collection[str], shut: Collection[str]
+    ) -> Iterator[tuple[str, Look]]:
+        """All below some folders; nothing below one whose name is in ``shut``, and nothing in ``skip``."""
+
+    def names(self, folder: str) -> list[tuple[str, Look]]: ...
+
+    def read(self, path: str, start: int = 0, size: int | None = None) -> Iterator[bytes]: ...
+
+    def read_many(self, files: Sequence[tuple[str, int]]) -> Iterator[Iterator[Buffer]]:
+        """The contents of many files (path and likely size), in their order."""
+
+    def write_many(self, files: Iterable[tuple[Writing, Iterable[Buffer | Span]]]) -> None:
+        """Write files; the folders above them are made."""
+
+    def act(self, acts: Sequence[Act]) -> None:
+        """Acts in their order; where one fails that is not soft, later ones have no effect or fail too."""
+
+    def digests(self, paths: Sequence[str], algorithm: str) -> list[str | None]: ...
+
+    def pieces(self, path: str, piece: int, algorithm: str) -> list[str]: ...
+
+    def flush(self, folder: str) -> None: ...
+
+    def room(self, folder: str) -> Room: ...
+
+    def remove(self, path: str) -> None:
+        """Remove a file or a folder with all that is in it, if it is there."""
+
+    def real(self, path: str) -> str:
+        """The path without links."""

@@ -1,0 +1,393 @@
+"""The files below a folder of another machine."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import posixpath
+import threading
+from collections.abc import Collection, Iterable, Iterator, Sequence
+
+from .contract import (
+    LINK_OUT,
+    OWN_FOLDER,
+    PIECE,
+    SPECIAL,
+    VERSION_CONTROL,
+    VERSION_CONTROLS,
+    Buffer,
+    Entry,
+    FilesError,
+    Manifest,
+    Move,
+    Room,
+    Side,
+    Span,
+    stays_inside,
+)
+from .digests import digest_of
+from .exchange import Places, exchange, put_back
+from .ground import FarGround
+from .machine import NOW, Act, Look, Machine, Writing
+
+_PLAIN_BITS = 0o777
+_ELSEWHERE = "elsewhere"
+_SHUT = (OWN_FOLDER, *sorted(VERSION_CONTROLS))
+_GUARDS = ((".htaccess", b"Require all denied\n"), (".gitignore", b"*\n"))
+
+
+class RemoteTree:
+    """The files below ``root``, an absolute path on ``machine``.
+
+    As a local tree, it keeps what is staged for a folder on another disk in a ``.vetrin`` of that
+    disk's own. What a run does not exchange by one call there it does by renames one directly after
+    the other.
+    """
+
+    def __init__(self, machine: Machine, root: str) -> None:
+        self.machine = machine
+        self.root = root.rstrip("/") or "/"
+        self.streams = machine.streams
+        self.grain = machine.grain
+        self.algorithms = machine.algorithms
+        self._disks: dict[str, int | None] = {}
+        self._bases: dict[str, str] = {}
+        self._far: list[str] | None = None
+        self._guarded: set[str] = set()
+        self._modes: dict[str, int] = {}
+        self._making = threading.Lock()
+        self._folds: bool | None = None
+
+    def scan(self, folders: Sequence[str], skip: Collection[str] = ()) -> Manifest:
+        manifest = Manifest()
+        names = ["" if folder in (".", "") else folder.strip("/") for folder in folders]
+        names = [name for name in names if name not in skip]
+        apart = frozenset(skip) | frozenset(names)
+        places = [self._place(name) for name in names]
+        starts: list[str] = []
+        seen = self.machine.look(places)
+        behind = self.machine.look(places, follow=True)
+        for name, place, look, led in zip(names, places, seen, behind, strict=True):
+            if look is None:
+                continue
+            if led is not None and led.kind == "folder":
+                if name:
+                    manifest[name] = Entry(name, "folder", mode=led.mode)
+                starts.append(place)
+            else:
+                self._enter(manifest, name, look)
+        away = [self._place(path) for path in apart if path]
+        for place, look in self.machine.scan(starts, away, _SHUT):
+            path = place[len(self.root) :].lstrip("/")
+            name = path.rpartition("/")[2]
+            if look.kind == "folder" and name == OWN_FOLDER:
+                continue
+            if look.kind == "folder" and name in VERSION_CONTROLS:
+                manifest.passed[path] = VERSION_CONTROL
+            else:
+                self._enter(manifest, path, look)
+        return manifest
+
+    @staticmethod
+    def _enter(manifest: Manifest, path: str, look: Look) -> None:
+        if look.kind == "file":
+            manifest[path] = Entry(path, "file", look.size, look.modified, look.mode)
+        elif look.kind == "folder":
+            manifest[path] = Entry(path, "folder", mode=look.mode)
+        elif look.kind == "link":
+            if stays_inside(path, look.target):
+                manifest[path] = Entry(path, "link", target=look.target)
+            else:
+                manifest.passed[path] = LINK_OUT
+        else:
+            manifest.passed[path] = SPECIAL
+
+    def children(self, folder: str) -> list[Entry]:
+        name = "" if folder in ("", ".") else folder.strip("/")
+        place = self._place(name)
+        (found,) = self.machine.look([place], follow=True)
+        if found is None or found.kind != "folder":
+            return []
+        manifest = Manifest()
+        for item, look in self.machine.names(place):
+            if item != OWN_FOLDER and item not in VERSION_CONTROLS:
+                self._enter(manifest, f"{name}/{item}" if name else item, look)
+        return sorted(manifest.values(), key=lambda entry: entry.path)
+
+    def exists(self, path: str) -> bool:
+        return self.machine.look([self._place(path)])[0] is not None
+
+    @property
+    def folds_names(self) -> bool:
+        if self._folds is None:
+            (there,) = self.machine.look([self.root])
+            names = [name for name, _ in self.machine.names(self.root)] if there else []
+            cased = next((name for name in names if name.swapcase() != name), None)
+            place = f"{self.root}/{cased}" if cased else self.root
+            folder, _, name = place.rpartition("/")
+            other = f"{folder}/{name.swapcase()}"
+            self._folds = (
+                other != place
+                and self.machine.look([place])[0] is not None
+                and self.machine.look([other])[0] is not None
+                and not (cased and name.swapcase() in names)
+            )
+        return self._folds
+
+    def digest(self, path: str) -> str:
+        if "xxh128" in self.algorithms:
+            (found,) = self.machine.digests([self._place(path)], "xxh128")
+            if found is not None:
+                return found
+        return digest_of(self.read(path))
+
+    def digests(self, paths: Sequence[str], algorithm: str) -> list[str | None]:
+        return self.machine.digests([self._place(path) for path in paths], algorithm)
+
+    def pieces(self, path: str, algorithm: str = "xxh128") -> list[str]:
+        if algorithm in self.algorithms:
+            return self.machine.pieces(self._place(path), PIECE, algorithm)
+        raise FilesError(f"{path}: no digests of its pieces are made there")
+
+    def read(self, path: str, start: int = 0, size: int | None = None) -> Iterator[bytes]:
+        return self.machine.read(self._place(path), start, size)
+
+    def read_all(self, entries: Iterable[Entry]) -> Iterator[tuple[Entry, Iterator[Buffer]]]:
+        listed = list(entries)
+        files = [(self._place(e.path), e.size) for e in listed if e.kind == "file"]
+        contents = self.machine.read_many(files)
+        for entry in listed:
+            yield entry, next(contents) if entry.kind == "file" else iter(())
+        for _ in contents:
+            pass
+
+    def room(self, folder: str) -> Room:
+        return self.machine.room(self._place(folder))
+
+    # Staging
+
+    def stage(self, token: str, entry: Entry, blocks: Iterable[Buffer] = ()) -> None:
+        if entry.kind == "file":
+            self.stage_all(token, [(entry, blocks)])
+        else:
+            self.stage_others(token, [entry])
+
+    def staged(self, token: str) -> Manifest:
+        manifest = Manifest()
+        for base in ("", *self._elsewhere()):
+            own = self._place(f"{base}/{OWN_FOLDER}" if base else OWN_FOLDER)
+            start = f"{own}/{token}/new"
+            if self.machine.look([start])[0] is None:
+                continue
+            for place, look in self.machine.scan([start], (), ()):
+                self._enter(manifest, place[len(start) + 1 :], look)
+        return manifest
+
+    def unstage(self, token: str, paths: Sequence[str]) -> None:
+        places = [self._waiting(token, path) for path in paths]
+        self.machine.act([Act("remove", place, soft=True) for place in places])
+
+    def set_aside(self, token: str, path: str) -> str:
+        place = self._waiting(token, path)
+        aside = place.replace(f"/{token}/new/", f"/{token}/part/", 1)
+        acts = [Act("folder", aside.rpartition("/")[0]), Act("replace", place, aside)]
+        self.machine.act(acts)
+        return aside[len(self.root) :].lstrip("/")
+
+    def stage_others(self, token: str, entries: Sequence[Entry]) -> None:
+        """Stage links and folders, many in one exchange."""
+        acts: list[Act] = []
+        made: set[str] = set()
+        for entry in entries:
+            place = self._waiting(token, entry.path)
+            if entry.kind == "folder":
+                self._modes[place] = entry.mode & _PLAIN_BITS
+                acts.append(Act("folder", place))
+                continue
+            folder = place.rpartition("/")[0]
+            if folder not in made:
+                made.add(folder)
+                acts.append(Act("folder", folder))
+            acts.append(Act("remove", place, soft=True))
+            acts.append(Act("link", place, entry.target))
+        self.machine.act(acts)
+
+    def stage_all(self, token: str, items: Iterable[tuple[Entry, Iterable[Buffer]]]) -> None:
+        self.machine.write_many((self._writing(token, entry), blocks) for entry, blocks in items)
+
+    def stage_copy(self, token: str, entry: Entry, path: str) -> None:
+        if entry.kind != "file":
+            self.stage(token, entry)
+            return
+        self.stage_changes(token, entry, path, [Span(0, entry.size)])
+
+    def stage_copies(self, token: str, copies: Sequence[tuple[Entry, str]]) -> None:
+        """``stage_copy`` of many, in one exchange."""
+        self.stage_others(token, [entry for entry, _ in copies if entry.kind != "file"])
+        self.machine.write_many(
+            (self._writing(token, entry, path), [Span(0, entry.size)])
+            for entry, path in copies
+            if entry.kind == "file"
+        )
+
+    def stage_changes(
+        self, token: str, entry: Entry, path: str, parts: Iterable[bytes | Span]
+    ) -> None:
+        self.machine.write_many([(self._writing(token, entry, path), parts)])
+
+    def _writing(self, token: str, entry: Entry, base: str = "") -> Writing:
+        return Writing(
+            self._waiting(token, entry.path), entry.mode & _PLAIN_BITS, entry.modified,
+            self._place(base) if base else "",
+        )  # fmt: skip
+
+    def flush(self, token: str) -> None:
+        # Inner folders first: one that may not be written to would keep them from it.
+        modes = sorted(self._modes.items(), key=lambda item: -len(item[0]))
+        self.machine.act([Act("mode", place, mode=mode, soft=True) for place, mode in modes])
+        self._modes.clear()
+        self.machine.flush(self.root)
+
+    def _waiting(self, token: str, path: str) -> str:
+        with self._making:
+            base = self._base(path)
+            self._guard(base)
+        above = f"{self.root}/{base}" if base else self.root
+        return f"{above}/{OWN_FOLDER}/{token}/new/{path}"
+
+    # Exchanging
+
+    def exchange(self, token: str, moves: Sequence[Move]) -> None:
+        with self._places(token, moves) as places:
+            exchange(places, moves)
+
+    def put_back(self, token: str, moves: Sequence[Move]) -> None:
+        with self._places(token, moves) as places:
+            put_back(places, moves)
+
+    @contextlib.contextmanager
+    def _places(self, token: str, moves: Sequence[Move]) -> Iterator[Places]:
+        self._look_at_disks([move.path for move in moves])
+        places = Places(self.root, OWN_FOLDER, token, self._base, FarGround(self.machine))
+        try:
+            yield places
+        except OSError as error:
+            raise FilesError(f"{places.at or token}: {error.strerror or error}") from error
+
+    def hand_over(self, token: str, side: Side, to: str, to_side: Side) -> None:
+        for base in ("", *self._elsewhere()):
+            own = self._place(f"{base}/{OWN_FOLDER}" if base else OWN_FOLDER)
+            ours, theirs = f"{own}/{token}/{side}", f"{own}/{to}/{to_side}"
+            here, there = self.machine.look([ours, theirs])
+            if here is not None and there is None:
+                self.machine.act([Act("folder", f"{own}/{to}"), Act("rename", ours, theirs)])
+
+    def discard(self, token: str) -> None:
+        for base in ("", *self._elsewhere()):
+            self.machine.remove(
+                self._place(f"{base}/{OWN_FOLDER}/{token}" if base else f"{OWN_FOLDER}/{token}")
+            )
+
+    def put(self, path: str, content: bytes) -> None:
+        self._guard("")
+        beside = self._place(f"{OWN_FOLDER}/put")
+        place = self._place(path)
+        self._write(beside, content)
+        self.machine.act([Act("folder", place.rpartition("/")[0]), Act("replace", beside, place)])
+
+    def claim(self, path: str, content: bytes) -> bool:
+        self._guard("")
+        place = self._place(path)
+        try:
+            self.machine.act([Act("claim", place, mode=0o644)])
+        except FilesError:
+            if self.machine.look([place])[0] is None:
+                raise
+            return False
+        self._write(place, content)
+        return True
+
+    def age(self, path: str) -> float | None:
+        clock = self._place(f"{OWN_FOLDER}/clock")
+        self.machine.act(
+            [Act("remove", clock, soft=True), Act("claim", clock, mode=0o644, soft=True)]
+        )
+        now, found = self.machine.look([clock, self._place(path)])
+        if found is None or now is None:
+            return None
+        return (now.modified - found.modified) / 1e9
+
+    def remove(self, path: str) -> None:
+        if self.exists(path):
+            self.machine.act([Act("remove", self._place(path))])
+
+    def _write(self, place: str, content: bytes, mode: int = 0o644) -> None:
+        self.machine.write_many([(Writing(place, mode, NOW), [content])])
+
+    def _place(self, path: str) -> str:
+        if path in ("", "."):
+            return self.root
+        return f"{self.root}/{path}" if self.root != "/" else f"/{path}"
+
+    def _guard(self, base: str) -> None:
+        """Vetrin's own folder: nothing in it is for visitors, nor for version control."""
+        if base in self._guarded:
+            return
+        own = self._place(f"{base}/{OWN_FOLDER}" if base else OWN_FOLDER)
+        names = [f"{own}/{name}" for name, _ in _GUARDS]
+        found = self.machine.look([own, *names])
+        if found[0] is None:
+            self.machine.act([Act("folder", own), Act("mode", own, mode=0o700, soft=True)])
+        for place, look, (_, text) in zip(names, found[1:], _GUARDS, strict=True):
+            if look is None:
+                self._write(place, text)
+        self._guarded.add(base)
+
+    def _base(self, path: str) -> str:
+        """The folder on whose disk ``path`` lies: the root, or one below it."""
+        folder = path.rpartition("/")[0]
+        if folder in self._bases:
+            return self._bases[folder]
+        self._look_at_disks([path])
+        return self._bases.get(folder, "")
+
+    def _look_at_disks(self, paths: Sequence[str]) -> None:
+        folders = {path.rpartition("/")[0] for path in paths} - self._bases.keys()
+        if not folders:
+            return
+        wanted = sorted({"", *(p for folder in folders for p in _prefixes(folder))})
+        seen = self.machine.look([self._place(path) for path in wanted], follow=True)
+        disks = {
+            path: look.identity[0] if look is not None and look.identity else None
+            for path, look in zip(wanted, seen, strict=True)
+        }
+        for folder in folders:
+            found, device = "", disks[""]
+            for place in _prefixes(folder):
+                here = disks[place]
+                if here is None:
+                    break
+                if here != device:
+                    found, device = place, here
+            self._bases[folder] = found
+            if found and found not in self._elsewhere():
+                self._guard(found)
+                self._guard("")
+                self._far = [*self._elsewhere(), found]
+                text = "".join(json.dumps(one) + "\n" for one in self._far)
+                self._write(self._place(f"{OWN_FOLDER}/{_ELSEWHERE}"), text.encode())
+
+    def _elsewhere(self) -> list[str]:
+        if self._far is None:
+            place = self._place(f"{OWN_FOLDER}/{_ELSEWHERE}")
+            self._far = []
+            if self.machine.look([place])[0] is not None:
+                text = b"".join(self.machine.read(place)).decode("utf-8")
+                self._far = [str(json.loads(line)) for line in text.splitlines()]
+        return self._far
+
+
+def _prefixes(folder: str) -> Iterator[str]:
+    parts = folder.split("/") if folder else []
+    for end in range(1, len(parts) + 1):
+        yield posixpath.join(*parts[:end])

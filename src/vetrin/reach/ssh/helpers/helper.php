@@ -1,0 +1,722 @@
+<?php
+// The helper in PHP's form, for PHP 7.0 and later with nothing but what PHP always has.
+// It is run from memory by "php -r" and leaves nothing behind. The exchange is described in
+// reach/ssh/frames.py.
+
+const V_JSON = 1, V_DATA = 2, V_PACKED = 3, V_END = 4, V_ERROR = 5;
+const V_BEGIN = 1, V_BYTES = 2, V_SPAN = 3, V_DONE = 4, V_LOST = 5;
+const V_FRAME = 262144, V_BLOCK = 262144;
+
+class Told extends Exception
+{
+    public $path;
+    public $missing;
+
+    public function __construct($message, $path, $missing = false)
+    {
+        parent::__construct($message);
+        $this->path = $path;
+        $this->missing = $missing;
+    }
+}
+
+class Ended extends Exception
+{
+}
+
+function escaped($path)
+{
+    return preg_replace_callback('/[^\x20-\x24\x26-\x7e]/', function ($m) {
+        return sprintf('%%%02X', ord($m[0]));
+    }, $path);
+}
+
+function path_of($text)
+{
+    return rawurldecode($text);
+}
+
+/** What PHP said of the last thing that went wrong, without its own words around it. */
+function said()
+{
+    $last = error_get_last();
+    $text = $last ? $last['message'] : 'it failed';
+    $at = strrpos($text, ': ');
+    return $at === false ? $text : substr($text, $at + 2);
+}
+
+class Stream
+{
+    public $source;
+    public $sink;
+    public $packing = false;
+    public $rest = 0;
+    private $waiting = '';
+
+    public function __construct($source, $sink)
+    {
+        $this->source = $source;
+        $this->sink = $sink;
+    }
+
+    public function exactly($size)
+    {
+        $found = '';
+        while (strlen($found) < $size) {
+            $part = fread($this->source, min(V_BLOCK, $size - strlen($found)));
+            if ($part === false || ($part === '' && feof($this->source))) {
+                throw new Ended();
+            }
+            $found .= $part;
+        }
+        return $found;
+    }
+
+    public function frame()
+    {
+        $head = unpack('Nlength/Ckind', $this->exactly(5));
+        return [$head['kind'], $head['length'] ? $this->exactly($head['length']) : ''];
+    }
+
+    public function write($kind, $content = '')
+    {
+        $whole = pack('NC', strlen($content), $kind) . $content;
+        for ($at = 0; $at < strlen($whole); $at += $done) {
+            $done = fwrite($this->sink, $at ? substr($whole, $at) : $whole);
+            if (!$done) {
+                throw new Ended();
+            }
+        }
+        fflush($this->sink);
+    }
+
+    public function say($value)
+    {
+        $this->write(V_JSON, json_encode($value, JSON_FORCE_OBJECT * (int) ($value === [])));
+    }
+
+    public function data($content)
+    {
+        if ($this->packing && strlen($content) > 512) {
+            if ($this->rest) {
+                $this->rest--;
+            } else {
+                $packed = gzcompress($content, 1);
+                if (strlen($packed) < 0.9 * strlen($content)) {
+                    $this->write(V_PACKED, $packed);
+                    return;
+                }
+                $this->rest = 8;
+            }
+        }
+        $this->write(V_DATA, $content);
+    }
+
+    public function record($kind, $content = '')
+    {
+        $this->waiting .= pack('CN', $kind, strlen($content)) . $content;
+        if (strlen($this->waiting) >= V_FRAME) {
+            $this->emptied();
+        }
+    }
+
+    public function emptied()
+    {
+        if ($this->waiting !== '') {
+            $this->data($this->waiting);
+            $this->waiting = '';
+        }
+    }
+
+    public function fresh($pack)
+    {
+        $this->packing = $pack && function_exists('gzcompress');
+        $this->rest = 0;
+        $this->waiting = '';
+    }
+
+    public function records()
+    {
+        $rest = '';
+        while (true) {
+            list($kind, $content) = $this->frame();
+            if ($kind === V_END) {
+                return;
+            }
+            if ($kind === V_PACKED) {
+                $content = gzuncompress($content);
+            }
+            $content = $rest . $content;
+            $at = 0;
+            $end = strlen($content);
+            while ($at + 5 <= $end) {
+                $head = unpack('Ckind/Nlength', substr($content, $at, 5));
+                if ($at + 5 + $head['length'] > $end) {
+                    break;
+                }
+                yield [$head['kind'], (string) substr($content, $at + 5, $head['length'])];
+                $at += 5 + $head['length'];
+            }
+            $rest = (string) substr($content, $at);
+        }
+    }
+
+    public function drain()
+    {
+        do {
+            list($kind) = $this->frame();
+        } while ($kind !== V_END);
+    }
+}
+
+function look($path, $follow = false)
+{
+    $found = $follow ? @stat($path) : @lstat($path);
+    if (!$found) {
+        return null;
+    }
+    $kinds = [0100000 => 'file', 0040000 => 'folder', 0120000 => 'link'];
+    $format = $found['mode'] & 0170000;
+    $kind = isset($kinds[$format]) ? $kinds[$format] : 'other';
+    $target = $kind === 'link' ? escaped((string) @readlink($path)) : '';
+    return [$kind, $found['size'], $found['mtime'] * 1000000000, $found['mode'] & 07777, $target,
+        $found['dev'], $found['ino']];
+}
+
+function there($path)
+{
+    return @lstat($path) !== false;
+}
+
+function folders($path)
+{
+    if (!is_dir($path) && !@mkdir($path, 0777, true) && !is_dir($path)) {
+        throw new Told(said(), $path);
+    }
+}
+
+function v_hello($stream, $ask)
+{
+    if (!empty($ask['gentle']) && function_exists('proc_nice')) {
+        @proc_nice(10);
+    }
+    $algorithms = ['sha256'];
+    if (in_array('xxh128', hash_algos())) {
+        array_unshift($algorithms, 'xxh128');
+    }
+    $home = getenv('HOME');
+    $stream->say(['form' => 'PHP ' . PHP_VERSION, 'grain' => 1000000000, 'algorithms' => $algorithms,
+        'home' => escaped($home === false ? '/' : $home),
+        'root' => function_exists('posix_geteuid') && posix_geteuid() === 0,
+        'sqlite' => class_exists('SQLite3') ? SQLite3::version()['versionString'] : '',
+        'relay' => function_exists('stream_socket_client'),
+        'user' => function_exists('posix_geteuid') ? posix_geteuid() : -1,
+        'group' => function_exists('posix_getegid') ? posix_getegid() : -1]);
+    if (!empty($ask['probe'])) {
+        $stream->write(V_DATA, random_bytes($ask['probe']));
+    }
+}
+
+function v_look($stream, $ask)
+{
+    $found = [];
+    foreach ($ask['paths'] as $path) {
+        $found[] = look(path_of($path), !empty($ask['follow']));
+    }
+    $stream->say(['found' => $found]);
+}
+
+function v_scan($stream, $ask)
+{
+    $skip = array_flip(array_map('path_of', $ask['skip']));
+    $shut = array_flip(array_map('path_of', $ask['shut']));
+    $found = [];
+    foreach (array_map('path_of', $ask['folders']) as $root) {
+        $waiting = [$root];
+        while ($waiting) {
+            $folder = array_pop($waiting);
+            $names = @scandir($folder, SCANDIR_SORT_NONE);
+            if ($names === false) {
+                if (there($folder)) {
+                    throw new Told(said(), $folder);
+                }
+                continue;
+            }
+            foreach ($names as $name) {
+                $path = "$folder/$name";
+                if ($name === '.' || $name === '..' || isset($skip[$path])) {
+                    continue;
+                }
+                $seen = look($path);
+                if ($seen === null) {
+                    continue;
+                }
+                if ($seen[0] === 'folder' && !isset($shut[$name])) {
+                    $waiting[] = $path;
+                }
+                $found[] = [escaped($path), $seen];
+                if (count($found) >= 2000) {
+                    $stream->data(json_encode($found));
+                    $found = [];
+                }
+            }
+        }
+    }
+    if ($found) {
+        $stream->data(json_encode($found));
+    }
+}
+
+function v_names($stream, $ask)
+{
+    $folder = rtrim(path_of($ask['path']), '/');
+    $names = @scandir($folder === '' ? '/' : $folder, SCANDIR_SORT_NONE);
+    if ($names === false) {
+        throw new Told(said(), $folder, !there($folder));
+    }
+    $found = [];
+    foreach ($names as $name) {
+        $seen = $name === '.' || $name === '..' ? null : look("$folder/$name");
+        if ($seen !== null) {
+            $found[] = [escaped("$folder/$name"), $seen];
+        }
+    }
+    $stream->say(['found' => $found]);
+}
+
+function lost($path, $missing)
+{
+    return json_encode(['message' => $missing ? 'No such file or directory' : said(),
+        'path' => $path, 'missing' => $missing]);
+}
+
+function v_read($stream, $ask)
+{
+    foreach ($ask['items'] as list($text, $start, $size)) {
+        $path = path_of($text);
+        $file = is_dir($path) ? false : @fopen($path, 'rb');
+        if (!$file) {
+            $stream->record(V_LOST, lost($text, !there($path)));
+            continue;
+        }
+        stream_set_read_buffer($file, 0);
+        if ($start) {
+            fseek($file, $start);
+        }
+        $left = $size === null ? -1 : $size;
+        while ($left) {
+            $block = fread($file, $left < 0 ? V_BLOCK : min(V_BLOCK, $left));
+            if ($block === false || $block === '') {
+                break;
+            }
+            $left -= $left > 0 ? strlen($block) : 0;
+            $stream->record(V_BYTES, $block);
+        }
+        fclose($file);
+        $stream->record(V_DONE);
+    }
+    $stream->emptied();
+}
+
+function v_write($stream, $ask)
+{
+    $made = [];
+    $file = $base = null;
+    $count = 0;
+    foreach ($stream->records() as list($what, $content)) {
+        if ($what === V_BEGIN) {
+            list($text, $mode, $modified, $of) = json_decode($content, true);
+            $path = path_of($text);
+            $folder = dirname($path);
+            if (!isset($made[$folder])) {
+                folders($folder);
+                $made[$folder] = true;
+            }
+            if ($of) {
+                $base = @fopen(path_of($of), 'rb');
+                if (!$base) {
+                    throw new Told(said(), path_of($of), !there(path_of($of)));
+                }
+            }
+            $before = umask(0077);
+            $file = @fopen($path, 'wb');
+            umask($before);
+            if (!$file) {
+                throw new Told(said(), $path);
+            }
+        } elseif ($what === V_BYTES) {
+            put($file, $content, $path);
+        } elseif ($what === V_SPAN) {
+            $span = unpack('Jstart/Jsize', $content);
+            fseek($base, $span['start']);
+            $left = $span['size'];
+            while ($left > 0) {
+                $block = fread($base, min(V_BLOCK, $left));
+                if ($block === false || $block === '') {
+                    break;
+                }
+                $left -= strlen($block);
+                put($file, $block, $path);
+            }
+        } elseif ($what === V_DONE) {
+            if (!fclose($file)) {
+                throw new Told(said(), $path);
+            }
+            if ($base) {
+                fclose($base);
+            }
+            chmod($path, $mode);
+            if ($modified >= 0) {
+                touch($path, intdiv($modified, 1000000000));
+            }
+            $file = $base = null;
+            $count++;
+        }
+    }
+    $stream->say(['written' => $count]);
+}
+
+function put($file, $content, $path)
+{
+    if ($content !== '' && @fwrite($file, $content) !== strlen($content)) {
+        throw new Told(said(), $path);
+    }
+}
+
+/** PHP looks at where a link leads to, and makes none that leads to itself; others make any. */
+function linked($target, $path)
+{
+    if (@symlink($target, $path)) {
+        return true;
+    }
+    if (function_exists('exec')) {
+        @exec('ln -s -- ' . escapeshellarg($target) . ' ' . escapeshellarg($path) . ' 2>/dev/null');
+    }
+    return is_link($path);
+}
+
+function v_act($stream, $ask)
+{
+    $done = 0;
+    foreach ($ask['acts'] as list($do, $one, $other, $mode, $soft)) {
+        $path = path_of($one);
+        $good = true;
+        $why = null;
+        error_clear_last();
+        if ($do === 'rename') {
+            if (there(path_of($other))) {
+                $good = false;
+                $why = 'something is there already';
+            } else {
+                $good = @rename($path, path_of($other));
+            }
+        } elseif ($do === 'replace') {
+            $good = @rename($path, path_of($other));
+        } elseif ($do === 'folder') {
+            $good = is_dir($path) || @mkdir($path, 0777, true) || is_dir($path);
+        } elseif ($do === 'link') {
+            $good = linked(path_of($other), $path);
+        } elseif ($do === 'remove') {
+            $good = @unlink($path);
+        } elseif ($do === 'remove-folder') {
+            $good = @rmdir($path);
+        } elseif ($do === 'mode') {
+            $good = @chmod($path, $mode);
+        } elseif ($do === 'claim') {
+            $file = @fopen($path, 'x');
+            $good = $file && fclose($file) && chmod($path, $mode);
+        }
+        clearstatcache();
+        if (!$good && !$soft) {
+            throw new Told($why ?: said(), $path, !there($path));
+        }
+        $done += (int) $good;
+    }
+    $stream->say(['done' => $done]);
+}
+
+function v_digest($stream, $ask)
+{
+    $found = [];
+    $piece = empty($ask['piece']) ? 0 : $ask['piece'];
+    foreach ($ask['paths'] as $text) {
+        $path = path_of($text);
+        if (!$piece) {
+            $made = is_file($path) ? @hash_file($ask['algorithm'], $path) : false;
+            $found[] = $made === false ? null : $made;
+        } else {
+            $file = @fopen($path, 'rb');
+            $list = $file ? [] : null;
+            while ($file && ($block = stream_get_contents($file, $piece)) !== '' && $block !== false) {
+                $list[] = hash($ask['algorithm'], $block);
+            }
+            $found[] = $list;
+        }
+        if (count($found) >= 500) {
+            $stream->data(json_encode($found));
+            $found = [];
+        }
+    }
+    $stream->data(json_encode($found));
+}
+
+function v_room($stream, $ask)
+{
+    $path = path_of($ask['path']);
+    while (!is_dir($path) && $path !== '/' && $path !== '.') {
+        $path = dirname($path);
+    }
+    $free = @disk_free_space($path);
+    $stream->say(['disk' => (string) stat($path)['dev'], 'free' => $free === false ? -1 : (int) $free]);
+}
+
+function v_flush($stream, $ask)
+{
+    if (function_exists('shell_exec')) {
+        @shell_exec('sync 2>/dev/null');
+    }
+    $stream->say([]);
+}
+
+function cleared($path)
+{
+    if (is_dir($path) && !is_link($path)) {
+        if (!is_writable($path)) {
+            @chmod($path, 0700);
+        }
+        foreach (scandir($path) as $name) {
+            if ($name !== '.' && $name !== '..') {
+                cleared("$path/$name");
+            }
+        }
+        $good = @rmdir($path);
+    } else {
+        $good = @unlink($path);
+    }
+    if (!$good && there($path)) {
+        throw new Told(said(), $path);
+    }
+}
+
+function v_remove($stream, $ask)
+{
+    $path = path_of($ask['path']);
+    if (there($path)) {
+        cleared($path);
+    }
+    $stream->say([]);
+}
+
+function v_real($stream, $ask)
+{
+    $path = path_of($ask['path']);
+    $found = realpath($path);
+    $stream->say(['path' => escaped($found === false ? $path : $found)]);
+}
+
+function v_load($stream, $ask)
+{
+    $load = function_exists('sys_getloadavg') ? sys_getloadavg() : false;
+    $text = @file_get_contents('/proc/cpuinfo');
+    $stream->say(['load' => $load ? $load[0] : 0,
+        'processors' => max(1, preg_match_all('/^processor/m', (string) $text))]);
+}
+
+function v_relay($stream, $ask)
+{
+    $where = !empty($ask['socket']) ? 'unix://' . path_of($ask['socket'])
+        : 'tcp://' . $ask['name'] . ':' . $ask['port'];
+    $other = @stream_socket_client($where, $number, $text, 20);
+    if (!$other) {
+        throw new Told($text, $where);
+    }
+    $stream->say(['connected' => true]);
+    $stream->write(V_END);
+    foreach ([$stream->source, $stream->sink, $other] as $one) {
+        stream_set_blocking($one, false);
+    }
+    stream_set_read_buffer($other, 0);
+    stream_set_write_buffer($other, 0);
+    $up = $down = '';
+    $open = true;
+    while (true) {
+        $reading = $writing = [];
+        if ($open && strlen($up) < 1048576) {
+            $reading[] = $stream->source;
+        }
+        if (strlen($down) < 1048576) {
+            $reading[] = $other;
+        }
+        if ($up !== '') {
+            $writing[] = $other;
+        }
+        if ($down !== '') {
+            $writing[] = $stream->sink;
+        }
+        $except = null;
+        if (!@stream_select($reading, $writing, $except, 60) && !$open) {
+            break;
+        }
+        foreach ($reading as $one) {
+            $block = fread($one, V_BLOCK);
+            if ($block === false || $block === '') {
+                if (!feof($one)) {
+                    continue;
+                }
+                if ($one === $other) {
+                    stream_set_blocking($stream->sink, true);
+                    fwrite($stream->sink, $down);
+                    exit;
+                }
+                $open = false;
+            } elseif ($one === $other) {
+                $down .= $block;
+            } else {
+                $up .= $block;
+            }
+        }
+        if ($up !== '') {
+            $up = (string) substr($up, (int) @fwrite($other, $up));
+        }
+        if ($down !== '') {
+            $down = (string) substr($down, (int) @fwrite($stream->sink, $down));
+        }
+        if (!$open && $up === '') {
+            stream_socket_shutdown($other, STREAM_SHUT_WR);
+        }
+    }
+    exit;
+}
+
+function cells($row, $result)
+{
+    $found = '';
+    foreach ($row as $index => $value) {
+        $type = $result->columnType($index);
+        if ($type === SQLITE3_NULL || $value === null) {
+            $found .= 'N' . pack('N', 0);
+        } elseif ($type === SQLITE3_FLOAT) {
+            $found .= 'F' . pack('NE', 8, $value);
+        } else {
+            $letter = $type === SQLITE3_INTEGER ? 'I' : ($type === SQLITE3_TEXT ? 'T' : 'B');
+            $found .= $letter . pack('N', strlen((string) $value)) . $value;
+        }
+    }
+    return $found;
+}
+
+function bound($statement, $content)
+{
+    $at = 0;
+    for ($number = 1; $at < strlen($content); $number++) {
+        $letter = $content[$at];
+        $length = unpack('N', substr($content, $at + 1, 4))[1];
+        $part = (string) substr($content, $at + 5, $length);
+        $at += 5 + $length;
+        if ($letter === 'N') {
+            $statement->bindValue($number, null, SQLITE3_NULL);
+        } elseif ($letter === 'I') {
+            $statement->bindValue($number, (int) $part, SQLITE3_INTEGER);
+        } elseif ($letter === 'F') {
+            $statement->bindValue($number, unpack('E', $part)[1], SQLITE3_FLOAT);
+        } else {
+            $statement->bindValue($number, $part, $letter === 'T' ? SQLITE3_TEXT : SQLITE3_BLOB);
+        }
+    }
+}
+
+function v_sqlite($stream, $ask)
+{
+    $path = path_of($ask['path']);
+    $flags = ['ro' => SQLITE3_OPEN_READONLY, 'rw' => SQLITE3_OPEN_READWRITE,
+        'rwc' => SQLITE3_OPEN_READWRITE | SQLITE3_OPEN_CREATE][$ask['mode']];
+    try {
+        $database = new SQLite3($path, $flags);
+        $database->enableExceptions(true);
+        $database->busyTimeout(30000);
+    } catch (Exception $error) {
+        $stream->say(['failed' => $error->getMessage()]);
+        return;
+    }
+    $stream->say(['version' => SQLite3::version()['versionString']]);
+    $stream->write(V_END);
+    $sql = '';
+    $many = [];
+    foreach ($stream->records() as list($what, $content)) {
+        if ($what === V_BEGIN) {
+            $sql = $content;
+            $many = [];
+        } elseif ($what === V_BYTES) {
+            $many[] = $content;
+        } elseif ($what === V_DONE) {
+            try {
+                $statement = $database->prepare($sql);
+                $touched = 0;
+                $writes = !$statement->readOnly();
+                foreach ($many ?: [''] as $values) {
+                    $statement->reset();
+                    bound($statement, $values);
+                    $before = $writes ? $database->querySingle('SELECT total_changes()') : 0;
+                    $result = $statement->execute();
+                    if ($writes) {
+                        $after = $database->querySingle('SELECT total_changes()');
+                        $touched += min($after - $before, max(0, $database->changes()));
+                    }
+                    if (!$writes && $result->numColumns()) {
+                        while (($row = $result->fetchArray(SQLITE3_NUM)) !== false) {
+                            $stream->record(V_BYTES, cells($row, $result));
+                        }
+                    }
+                    $result->finalize();
+                }
+                $statement->close();
+                $stream->record(V_DONE, (string) $touched);
+            } catch (Exception $error) {
+                $text = preg_replace('/^Unable to (prepare|execute) statement: (\d+, )?/', '', $error->getMessage());
+                $stream->record(V_LOST, $text);
+            }
+            $stream->emptied();
+        }
+    }
+    $database->close();
+}
+
+function serve($source, $sink)
+{
+    $stream = new Stream($source, $sink);
+    $doings = ['hello', 'look', 'scan', 'names', 'read', 'write', 'act', 'digest', 'room', 'flush', 'remove',
+        'real', 'load', 'relay', 'sqlite'];
+    while (true) {
+        list($kind, $content) = $stream->frame();
+        clearstatcache(true);
+        $ask = json_decode($content, true);
+        $stream->fresh(!empty($ask['pack']));
+        $long = $ask['do'] === 'write';
+        if (!$long) {
+            $stream->drain();
+        }
+        try {
+            if (!in_array($ask['do'], $doings)) {
+                throw new Told('unknown request', '');
+            }
+            ('v_' . $ask['do'])($stream, $ask);
+            $stream->write(V_END);
+        } catch (Told $error) {
+            if ($long) {
+                $stream->drain();
+            }
+            $stream->write(V_ERROR, json_encode(['message' => $error->getMessage(),
+                'path' => escaped($error->path), 'missing' => $error->missing]));
+        }
+    }
+}
+
+error_reporting(E_ALL);
+ini_set('display_errors', 'stderr');
+ini_set('memory_limit', '512M');
+set_time_limit(0);
+try {
+    serve(STDIN, STDOUT);
+} catch (Ended $end) {
+    exit;
+}

@@ -1,0 +1,566 @@
+"""The helper in Python's form, for Python 3.6 and later with nothing but its own library.
+
+It is run from memory by ``python3 -c`` and leaves nothing behind. The exchange is described in
+``reach/ssh/frames.py``. Nothing of Vetrin can be imported here.
+"""
+
+import errno
+import hashlib
+import json
+import os
+import select
+import shutil
+import socket
+import stat
+import struct
+import sys
+import zlib
+from urllib.parse import quote_from_bytes, unquote_to_bytes
+
+HEAD = struct.Struct(">IB")
+RECORD = struct.Struct(">BI")
+JSON, DATA, PACKED, END, ERROR = 1, 2, 3, 4, 5
+BEGIN, BYTES, SPAN, DONE, LOST = 1, 2, 3, 4, 5
+FRAME = 1 << 18
+BLOCK = 1 << 18
+SAFE = "".join(chr(c) for c in range(0x20, 0x7F) if chr(c) != "%")
+KINDS = {stat.S_IFREG: "file", stat.S_IFDIR: "folder", stat.S_IFLNK: "link"}
+
+try:
+    import xxhash
+except ImportError:
+    xxhash = None
+try:
+    import sqlite3
+except ImportError:
+    sqlite3 = None
+
+
+def escaped(path):
+    return quote_from_bytes(path, safe=SAFE)
+
+
+def path_of(text):
+    return unquote_to_bytes(text) if "%" in text else text.encode("ascii")
+
+
+class Stream:
+    """Frames over two file descriptors."""
+
+    def __init__(self, source, sink):
+        self.source = source
+        self.sink = sink
+        self.buffer = b""
+        self.packing = False
+        self.rest = 0
+        self.waiting = []
+        self.size = 0
+
+    def exactly(self, size):
+        parts, have = [self.buffer], len(self.buffer)
+        while have < size:
+            part = os.read(self.source, max(size - have, 1 << 16))
+            if not part:
+                raise EOFError
+            parts.append(part)
+            have += len(part)
+        whole = b"".join(parts)
+        self.buffer = whole[size:]
+        return whole[:size]
+
+    def frame(self):
+        length, kind = HEAD.unpack(self.exactly(HEAD.size))
+        return kind, self.exactly(length)
+
+    def write(self, kind, content=b""):
+        whole = memoryview(HEAD.pack(len(content), kind) + content)
+        while whole:
+            whole = whole[os.write(self.sink, whole) :]
+
+    def say(self, value):
+        self.write(JSON, json.dumps(value).encode("ascii"))
+
+    def data(self, content):
+        if self.packing and len(content) > 512:
+            if self.rest:
+                self.rest -= 1
+            else:
+                packed = zlib.compress(content, 1)
+                if len(packed) < 0.9 * len(content):
+                    return self.write(PACKED, packed)
+                self.rest = 8
+        return self.write(DATA, content)
+
+    def record(self, kind, content=b""):
+        if len(content) >= FRAME // 2 and not self.packing:
+            # A frame of its own, without copying what is large.
+            self.empty()
+            head = HEAD.pack(RECORD.size + len(content), DATA) + RECORD.pack(kind, len(content))
+            done = os.writev(self.sink, [head, content])
+            for rest in (memoryview(head)[done:], memoryview(content)[max(0, done - len(head)):]):
+                while rest:
+                    rest = rest[os.write(self.sink, rest):]
+            return
+        self.waiting.append(RECORD.pack(kind, len(content)))
+        self.waiting.append(content)
+        self.size += len(content) + RECORD.size
+        if self.size >= FRAME:
+            self.empty()
+
+    def empty(self):
+        if self.waiting:
+            self.data(b"".join(self.waiting))
+            self.waiting, self.size = [], 0
+
+    def records(self):
+        rest = b""
+        while True:
+            kind, content = self.frame()
+            if kind == END:
+                return
+            if kind == PACKED:
+                content = zlib.decompress(content)
+            content = rest + content if rest else content
+            at, end = 0, len(content)
+            while at + RECORD.size <= end:
+                what, length = RECORD.unpack_from(content, at)
+                stop = at + RECORD.size + length
+                if stop > end:
+                    break
+                yield what, content[at + RECORD.size : stop]
+                at = stop
+            rest = content[at:]
+
+    def drain(self):
+        while self.frame()[0] != END:
+            pass
+
+
+def about(path, follow=False):
+    try:
+        found = os.stat(path) if follow else os.lstat(path)
+    except OSError as error:
+        if error.errno in (errno.ENOENT, errno.ENOTDIR, errno.ELOOP):
+            return None
+        raise
+    return look(path, found)
+
+
+def look(path, found):
+    kind = KINDS.get(stat.S_IFMT(found.st_mode), "other")
+    target = ""
+    if kind == "link":
+        try:
+            target = escaped(os.readlink(path))
+        except OSError:
+            pass
+    return [
+        kind,
+        found.st_size,
+        found.st_mtime_ns,
+        stat.S_IMODE(found.st_mode),
+        target,
+        found.st_dev,
+        found.st_ino,
+    ]
+
+
+def hello(stream, ask):
+    algorithms = ["sha256"]
+    if xxhash is not None and hasattr(xxhash, "xxh3_128"):
+        algorithms.insert(0, "xxh128")
+    if ask.get("gentle"):
+        try:
+            os.nice(10)
+        except OSError:
+            pass
+    stream.say(
+        {
+            "form": "Python " + ".".join(map(str, sys.version_info[:3])),
+            "grain": 1,
+            "algorithms": algorithms,
+            "home": escaped(os.path.expanduser(b"~")),
+            "root": os.geteuid() == 0,
+            "sqlite": sqlite3.sqlite_version if sqlite3 else "",
+            "relay": True,
+            "user": os.geteuid(),
+            "group": os.getegid(),
+        }
+    )
+    if ask.get("probe"):
+        stream.write(DATA, os.urandom(ask["probe"]))
+
+
+def looks(stream, ask):
+    follow = ask.get("follow", False)
+    stream.say({"found": [about(path_of(path), follow) for path in ask["paths"]]})
+
+
+def scan(stream, ask):
+    """Everything below some folders; those named in ``shut`` are told, but not looked into."""
+    skip = set(map(path_of, ask["skip"]))
+    shut = set(map(path_of, ask["shut"]))
+    found = []
+    for root in map(path_of, ask["folders"]):
+        waiting = [root]
+        while waiting:
+            folder = waiting.pop()
+            try:
+                items = list(os.scandir(folder))
+            except FileNotFoundError:
+                continue
+            for item in items:
+                if item.path in skip:
+                    continue
+                try:
+                    seen = item.stat(follow_symlinks=False)
+                except FileNotFoundError:
+                    continue
+                if stat.S_ISDIR(seen.st_mode) and item.name not in shut:
+                    waiting.append(item.path)
+                found.append([escaped(item.path), look(item.path, seen)])
+                if len(found) >= 2000:
+                    stream.data(json.dumps(found).encode("ascii"))
+                    found = []
+    if found:
+        stream.data(json.dumps(found).encode("ascii"))
+
+
+def names(stream, ask):
+    folder = path_of(ask["path"])
+    found = []
+    for item in os.scandir(folder):
+        try:
+            found.append([escaped(item.path), look(item.path, item.stat(follow_symlinks=False))])
+        except FileNotFoundError:
+            continue
+    stream.say({"found": found})
+
+
+def read(stream, ask):
+    for path, start, size in ask["items"]:
+        left = -1 if size is None else size
+        try:
+            handle = os.open(path_of(path), os.O_RDONLY)
+        except OSError as error:
+            stream.record(LOST, told(error, path))
+            continue
+        try:
+            if start:
+                os.lseek(handle, start, os.SEEK_SET)
+            while left:
+                block = os.read(handle, BLOCK if left < 0 else min(BLOCK, left))
+                if not block:
+                    break
+                left -= len(block) if left > 0 else 0
+                stream.record(BYTES, block)
+                if len(block) < BLOCK:
+                    break
+            stream.record(DONE)
+        except OSError as error:
+            stream.record(LOST, told(error, path))
+        finally:
+            os.close(handle)
+    stream.empty()
+
+
+def write(stream, ask):
+    """Files made of bytes and of spans of other files; folders above them come into being."""
+    made = set()
+    handle = base = None
+    path, mode, modified, count = b"", 0, 0, 0
+    for what, content in stream.records():
+        if what == BEGIN:
+            text, mode, modified, of = json.loads(content.decode("ascii"))
+            path = path_of(text)
+            folder = os.path.dirname(path)
+            if folder not in made:
+                os.makedirs(folder, exist_ok=True)
+                made.add(folder)
+            if of:
+                base = os.open(path_of(of), os.O_RDONLY | os.O_NOFOLLOW)
+            handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        elif what == BYTES:
+            while content:
+                content = content[os.write(handle, content) :]
+        elif what == SPAN:
+            start, left = struct.unpack(">QQ", content)
+            os.lseek(base, start, os.SEEK_SET)
+            while left:
+                block = os.read(base, min(BLOCK, left))
+                if not block:
+                    break
+                left -= len(block)
+                while block:
+                    block = block[os.write(handle, block) :]
+        elif what == DONE:
+            if mode != 0o600:
+                os.fchmod(handle, mode)
+            if modified >= 0:
+                os.utime(handle, ns=(modified, modified))
+            os.close(handle)
+            if base is not None:
+                os.close(base)
+            handle = base = None
+            count += 1
+    stream.say({"written": count})
+
+
+def act(stream, ask):
+    """Small acts, one after the other; ends at the first that fails, unless it is a soft one."""
+    done = 0
+    for do, one, other, mode, soft in ask["acts"]:
+        path = path_of(one)
+        try:
+            if do == "rename":
+                if os.path.lexists(path_of(other)):
+                    raise FileExistsError(
+                        errno.EEXIST, "something is there already", path_of(other)
+                    )
+                os.rename(path, path_of(other))
+            elif do == "replace":
+                os.replace(path, path_of(other))
+            elif do == "folder":
+                os.makedirs(path, exist_ok=True)
+            elif do == "link":
+                os.symlink(path_of(other), path)
+            elif do == "remove":
+                os.unlink(path)
+            elif do == "remove-folder":
+                os.rmdir(path)
+            elif do == "mode":
+                os.chmod(path, mode)
+            elif do == "claim":
+                os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, mode))
+        except OSError as error:
+            if soft:
+                continue
+            raise Told(error, one)
+        done += 1
+    stream.say({"done": done})
+
+
+def digest(stream, ask):
+    new = xxhash.xxh3_128 if ask["algorithm"] == "xxh128" else getattr(hashlib, ask["algorithm"])
+    piece, found = ask.get("piece") or 0, []
+    for text in ask["paths"]:
+        try:
+            with open(path_of(text), "rb", buffering=0) as file:
+                hasher, list_of = new(), []
+                while True:
+                    block = file.read(piece or 1 << 20)
+                    if not block:
+                        break
+                    if piece:
+                        list_of.append(new(block).hexdigest())
+                    else:
+                        hasher.update(block)
+                found.append(list_of if piece else hasher.hexdigest())
+        except OSError:
+            found.append(None)
+        if len(found) >= 500:
+            stream.data(json.dumps(found).encode("ascii"))
+            found = []
+    stream.data(json.dumps(found).encode("ascii"))
+
+
+def room(stream, ask):
+    path = path_of(ask["path"])
+    while not os.path.isdir(path) and path not in (b"/", b""):
+        path = os.path.dirname(path)
+    stream.say(
+        {"disk": str(os.stat(path).st_dev), "free": shutil.disk_usage(os.fsdecode(path)).free}
+    )
+
+
+def flush(stream, ask):
+    os.sync()
+    stream.say({})
+
+
+def remove(stream, ask):
+    path = path_of(ask["path"])
+
+    def again(function, name, info):
+        os.chmod(os.path.dirname(name), 0o700)
+        os.chmod(name, 0o700)
+        if os.path.isdir(name) and not os.path.islink(name):
+            shutil.rmtree(name)
+        else:
+            os.unlink(name)
+
+    if os.path.lexists(path):
+        shutil.rmtree(path, onerror=again)
+    stream.say({})
+
+
+def real(stream, ask):
+    stream.say({"path": escaped(os.path.realpath(path_of(ask["path"])))})
+
+
+def load(stream, ask):
+    try:
+        stream.say({"load": os.getloadavg()[0], "processors": os.cpu_count() or 1})
+    except OSError:
+        stream.say({"load": 0, "processors": 1})
+
+
+def relay(stream, ask):
+    """Become a connection to a port or a socket of this host: from the answer on, bytes as they are."""
+    try:
+        if ask.get("socket"):
+            other = socket.socket(socket.AF_UNIX)
+            other.connect(path_of(ask["socket"]))
+        else:
+            other = socket.create_connection((ask["name"], ask["port"]), 20)
+        other.settimeout(None)
+    except OSError as error:
+        raise Told(error, ask.get("socket") or "%s:%s" % (ask["name"], ask["port"]))
+    stream.say({"connected": True})
+    stream.write(END)
+    other.sendall(stream.buffer)
+    listening = [stream.source, other]
+    while other in listening:
+        for one in select.select(listening, [], [])[0]:
+            if one is other:
+                block = other.recv(1 << 18)
+                if not block:
+                    listening.remove(other)
+                whole = memoryview(block)
+                while whole:
+                    whole = whole[os.write(stream.sink, whole) :]
+            else:
+                block = os.read(stream.source, 1 << 18)
+                if block:
+                    other.sendall(block)
+                else:
+                    listening.remove(one)
+                    other.shutdown(socket.SHUT_WR)
+    sys.exit(0)
+
+
+class Told(Exception):
+    def __init__(self, error, path):
+        Exception.__init__(self)
+        self.said = told(error, path)
+
+
+def told(error, path):
+    return json.dumps({
+        "message": error.strerror or str(error), "path": path,
+        "missing": isinstance(error, FileNotFoundError),
+    }).encode("ascii")  # fmt: skip
+
+
+CELL = struct.Struct(">cI")
+
+
+def cells(row):
+    """Values as the exchange carries them: a letter, a length, the bytes."""
+    parts = []
+    for value in row:
+        if value is None:
+            parts.append(CELL.pack(b"N", 0))
+        elif isinstance(value, int):
+            text = b"%d" % value
+            parts.append(CELL.pack(b"I", len(text)) + text)
+        elif isinstance(value, float):
+            parts.append(CELL.pack(b"F", 8) + struct.pack(">d", value))
+        else:
+            letter = b"T" if isinstance(value, Text) else b"B"
+            parts.append(CELL.pack(letter, len(value)) + value)
+    return b"".join(parts)
+
+
+class Text(bytes):
+    pass
+
+
+def values_of(content):
+    found, at = [], 0
+    while at < len(content):
+        letter, length = CELL.unpack_from(content, at)
+        at += CELL.size
+        part = content[at : at + length]
+        at += length
+        found.append(
+            None if letter == b"N" else int(part) if letter == b"I"
+            else struct.unpack(">d", part)[0] if letter == b"F"
+            else part.decode("utf-8") if letter == b"T" else part
+        )  # fmt: skip
+    return found
+
+
+def sqlite(stream, ask):
+    """A session with an embedded database: statements come as records, rows go back as records."""
+    name = path_of(ask["path"])
+    uri = "file:" + quote_from_bytes(name) + "?mode=" + ask["mode"]
+    try:
+        database = sqlite3.connect(uri, uri=True, isolation_level=None, timeout=30)
+    except sqlite3.Error as error:
+        stream.say({"failed": str(error)})
+        return
+    database.text_factory = Text
+    stream.say({"version": sqlite3.sqlite_version})
+    stream.write(END)
+    sql = ""
+    for what, content in stream.records():
+        if what == BEGIN:
+            sql = content.decode("utf-8")
+            many = []
+        elif what == BYTES:
+            many.append(values_of(content))
+        elif what == DONE:
+            try:
+                cursor = database.cursor()
+                touched = 0
+                for values in many or [()]:
+                    cursor.execute(sql, values)
+                    touched += max(cursor.rowcount, 0)
+                    for row in cursor:
+                        stream.record(BYTES, cells(row))
+                stream.record(DONE, b"%d" % touched)
+            except (sqlite3.Error, OverflowError) as error:
+                stream.record(LOST, str(error).encode("utf-8"))
+            stream.empty()
+    database.close()
+
+
+DOINGS = {"hello": hello, "look": looks, "scan": scan, "names": names, "read": read, "write": write, "act": act,
+          "digest": digest, "room": room, "flush": flush, "remove": remove, "real": real,
+          "load": load, "relay": relay, "sqlite": sqlite}  # fmt: skip
+
+
+def serve(source, sink):
+    stream = Stream(source, sink)
+    while True:
+        try:
+            kind, content = stream.frame()
+        except EOFError:
+            return
+        ask = json.loads(content.decode("ascii"))
+        stream.packing = bool(ask.get("pack"))
+        open_request = ask["do"] == "write"
+        if not open_request:
+            stream.drain()
+        stream.waiting, stream.size, stream.rest = [], 0, 0
+        try:
+            DOINGS[ask["do"]](stream, ask)
+            stream.write(END)
+        except EOFError:
+            return
+        except Told as error:
+            stream.write(ERROR, error.said)
+        except OSError as error:
+            if open_request:
+                stream.drain()
+            name = error.filename
+            name = escaped(name) if isinstance(name, bytes) else ""
+            stream.write(ERROR, told(error, name))
+
+
+if __name__ == "vetrin_helper":
+    try:
+        serve(0, 1)
+    except (BrokenPipeError, KeyboardInterrupt):
+        pass

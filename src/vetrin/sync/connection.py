@@ -1,0 +1,67 @@
+"""Connections that break while a run is under way: knowing them, and making them anew."""
+
+from __future__ import annotations
+
+import sqlite3
+import time
+from collections.abc import Iterator
+
+import pymysql
+
+from ..database import DatabaseError, DatabaseUnreachable
+from ..files import FilesError
+from ..reach import ReachError, Site
+from .events import Listener, Waiting
+
+# Seconds between attempts to connect anew; about five minutes in all.
+PAUSES = (0.5, 1, 2, 4, 8, 15, 30, 60, 60, 120)
+_LOST = (2006, 2013, 2014, 2055, 1053, 1927)  # the server has gone away, and its kin
+wait = time.sleep
+
+
+def connect_anew(
+    sites: tuple[Site, ...], lost: Exception, pauses: Iterator[float], listener: Listener
+) -> None:
+    """Connect to both sites again, after pauses that grow; the line may break meanwhile, too.
+
+    Raises:
+        DatabaseError: the pauses came to an end; its cause is what was lost first.
+    """
+    broken = lost
+    for pause in pauses:
+        listener(Waiting(str(broken), pause))
+        wait(pause)
+        try:
+            for site in sites:
+                site.reopen()
+        except (DatabaseError, FilesError, ReachError, OSError) as error:
+            broken = error
+        except Exception as error:
+            if not was_cut_off(error):
+                raise
+            broken = error
+        else:
+            return
+    raise DatabaseError(str(broken)) from lost
+
+
+def was_cut_off(error: BaseException) -> bool:
+    """True where the reason of an error is a connection that is lost, or a server that is not there."""
+    seen: BaseException | None = error
+    while seen is not None:
+        if type(seen).__name__ == "LineBroken" or isinstance(seen, ConnectionError):
+            return True
+        if isinstance(seen, DatabaseUnreachable) and seen.code in (2002, 2003, *_LOST):
+            return True
+        if (
+            isinstance(seen, pymysql.err.OperationalError)
+            and seen.args[:1]
+            and seen.args[0] in _LOST
+        ):
+            return True
+        if isinstance(seen, (pymysql.err.InterfaceError, sqlite3.OperationalError)):
+            lost = "connection to the database was lost" in str(seen)
+            if lost or isinstance(seen, pymysql.err.InterfaceError):
+                return True
+        seen = seen.__cause__ or seen.__context__
+    return False

@@ -1,0 +1,258 @@
+"""The FileTree contract on another machine: by the helper in both forms, and by SFTP alone."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from ssh_server import SshServer
+from test_files import aged, grow, mirrored, names, nested, stage, state, trees, write
+from vetrin.files import (
+    PIECE,
+    Act,
+    Entry,
+    FilesError,
+    LocalTree,
+    Machine,
+    RemoteTree,
+    Span,
+    Terms,
+    compare_trees,
+)
+from vetrin.project.host import Host
+from vetrin.reach.ssh import HelperMachine, Helpers, Lines, SftpMachine
+
+__all__ = ["trees"]
+Far = Callable[[Path], RemoteTree]
+
+
+@pytest.fixture(scope="module")
+def lines(ssh: SshServer) -> Iterator[Lines]:
+    found = Lines()
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setenv("HOME", str(ssh.home))
+        found.to(Host(ssh.name)).open()
+        yield found
+    found.close()
+
+
+@pytest.fixture(scope="module", params=["helper.py", "helper.php", "sftp"])
+def machine(request: pytest.FixtureRequest, lines: Lines, ssh: SshServer) -> Machine:
+    line = lines.to(Host(ssh.name))
+    if request.param == "sftp":
+        return SftpMachine(line)
+    return HelperMachine(Helpers(line, forms=[request.param]))
+
+
+@pytest.fixture
+def pair(trees: tuple[LocalTree, LocalTree], machine: Machine) -> tuple[LocalTree, RemoteTree]:
+    for tree in trees:
+        aged(tree.root, 1_600_000_000 + (tree is trees[1]) * 1000)
+    return trees[0], RemoteTree(machine, str(trees[1].root))
+
+
+def live(tree: RemoteTree) -> dict[str, object]:
+    return state(Path(tree.root))
+
+
+def test_it_shows_what_a_local_tree_shows(
+    trees: tuple[LocalTree, LocalTree], machine: Machine
+) -> None:
+    here, _ = trees
+    aged(here.root)
+    there = RemoteTree(machine, str(here.root))
+    for folders in (
+        ["."],
+        ["media", "code/parts/changed"],
+        ["media/link", "media/plain.png", "nowhere"],
+    ):
+        wanted = here.scan(folders, {"media/link"} if "." in folders else ())
+        found = there.scan(folders, {"media/link"} if "." in folders else ())
+        assert found == wanted
+        assert found.passed == wanted.passed
+    assert there.children("media") == here.children("media")
+    assert there.children("nowhere") == []
+    assert there.exists("media/link") and not there.exists("media/link/x")
+    assert there.folds_names is False
+    assert there.digest("media/plain.png") == here.digest("media/plain.png")
+    for name in there.algorithms:
+        asked = ["media/plain.png", "nowhere"]
+        assert there.digests(asked, name) == here.digests(asked, name)
+    assert there.room("media/not/there").free == pytest.approx(here.room("").free, rel=0.05)
+
+
+def test_contents_large_and_small_whole_and_in_parts(tmp_path: Path, machine: Machine) -> None:
+    sizes = [0, 1, 4095, PIECE - 1, PIECE, PIECE + 1, 3 * PIECE, 5_000_001]
+    for number, size in enumerate(sizes):
+        write(tmp_path, f"media/{number}", os.urandom(size))
+    tree = RemoteTree(machine, str(tmp_path))
+    entries = [e for e in tree.scan(["media"]).values() if e.kind == "file"]
+    entries.insert(3, Entry("media/gone", "file", 12))
+    for entry, blocks in tree.read_all(entries):
+        if entry.path == "media/gone":
+            with pytest.raises(FilesError, match="media/gone"):
+                b"".join(blocks)
+        elif entry.size == 3 * PIECE:
+            next(iter(blocks))  # what is not taken does not come with the next one
+        else:
+            assert b"".join(map(bytes, blocks)) == (tmp_path / entry.path).read_bytes()
+    big = (tmp_path / "media/7").read_bytes()
+    assert b"".join(tree.read("media/7", 1000, 2_000_000)) == big[1000:2_001_000]
+    assert b"".join(tree.read("media/7", 5_000_000)) == big[5_000_000:]
+    for name in tree.algorithms:
+        assert tree.pieces("media/7", name) == LocalTree(tmp_path).pieces("media/7", name)
+    entry = Entry("media/made", "file", 0, 1_700_000_000 * 10**9, 0o640)
+    tree.stage_changes("t", entry, "media/7", [b"head", Span(100, 2_000_000), b"", b"tail"])
+    made = tmp_path / ".vetrin/t/new/media/made"
+    assert made.read_bytes() == b"head" + big[100:2_000_100] + b"tail"
+    assert (made.stat().st_mode & 0o7777, made.stat().st_mtime) == (0o640, 1_700_000_000)
+
+
+def test_everything_arrives_and_comes_back(pair: tuple[LocalTree, RemoteTree]) -> None:
+    one, two = pair
+    before = live(two)
+    terms = mirrored(LocalTree(Path(two.root)))
+    moves = stage(one, two, terms=terms).moves()
+    assert live(two) == before
+    two.exchange("t1", moves)
+    two.exchange("t1", moves)
+    after = live(two)
+    for name, value in state(one.root).items():
+        if not (name in ("media/out", "media/absolute", "media/pipe") or ".git" in name):
+            assert after[name] == value or name.endswith("deep/same.php"), name
+    assert compare_trees(one, two, ["media", "code"], terms).nothing
+    back = [move.reversed() for move in reversed(moves)]
+    two.hand_over("t1", "old", "t2", "new")
+    two.exchange("t2", back)
+    assert live(two) == before
+    two.discard("t2")
+    two.discard("t1")
+    assert sorted(path.name for path in (Path(two.root) / ".vetrin").iterdir()) == [
+        ".gitignore", ".htaccess",
+    ]  # fmt: skip
+
+
+class Stopping:
+    """A machine that is gone after some acts: those before are done, those after are not."""
+
+    def __init__(self, machine: Machine, limit: int) -> None:
+        self._machine = machine
+        self.left = limit
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._machine, name)
+
+    def act(self, acts: Sequence[Act]) -> None:
+        for act in acts:
+            if self.left == 0:
+                raise KeyboardInterrupt
+            self.left -= 1
+            self._machine.act([act])
+
+
+@pytest.mark.parametrize("way", ["back", "on"])
+def test_stopped_after_any_act(pair: tuple[LocalTree, RemoteTree], way: str) -> None:
+    one, two = pair
+    machine = two.machine
+    before = live(two)
+    terms = mirrored(LocalTree(Path(two.root)))
+    finished = False
+    limit = 0
+    while not finished:
+        moves = stage(one, two, terms=terms).moves()
+        two.machine = Stopping(machine, limit)  # type: ignore[assignment]
+        try:
+            two.exchange("t1", moves)
+            finished = True
+        except KeyboardInterrupt:
+            pass
+        two.machine = machine
+        again = RemoteTree(machine, two.root)
+        if way == "on":
+            again.exchange("t1", moves)
+            assert compare_trees(one, again, ["media", "code"], terms).nothing, limit
+        again.put_back("t1", moves)
+        assert live(two) == before, limit
+        again.discard("t1")
+        limit += 5
+    assert limit > 20
+
+
+@settings(
+    max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
+@given(
+    st.dictionaries(names, nested, max_size=4),
+    st.dictionaries(names, nested, max_size=4),
+    st.booleans(),
+)
+def test_any_tree_becomes_any_other_and_back(
+    machine: Machine, one: dict, two: dict, mirror: bool
+) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        source, local = LocalTree(Path(folder, "one")), LocalTree(Path(folder, "two"))
+        for tree, content in ((source, one), (local, two)):
+            grow(tree.root, content)
+            aged(tree.root, 1_600_000_000 + (tree is local))
+        target = RemoteTree(machine, str(local.root))
+        before = state(local.root)
+        terms = Terms(whole=["unit*", "*/unit*"], mirror=mirror)
+        found = compare_trees(source, target, ["."], terms)
+        target.stage_copies("t", [(e, e.path) for unit in found.units for e in unit.copies])
+        target.stage_others("t", [e for e in found.coming if e.kind != "file"])
+        files = [e for e in found.coming if e.kind == "file"]
+        target.stage_copies(
+            "t", [(e, found.reused[e.path]) for e in files if e.path in found.reused]
+        )
+        target.stage_all("t", source.read_all([e for e in files if e.path not in found.reused]))
+        target.flush("t")
+        moves = found.moves()
+        target.exchange("t", moves)
+        after = state(local.root)
+        assert compare_trees(source, LocalTree(local.root), ["."], terms).nothing
+        if mirror:
+            assert set(after) == set(state(source.root))
+        target.exchange("t", moves)
+        assert state(local.root) == after
+        target.put_back("t", moves)
+        target.put_back("t", moves)
+        assert state(local.root) == before
+
+
+def test_a_read_only_folder_is_opened_for_a_moment(shell_less: SshServer, tmp_path: Path) -> None:
+    """By an account that is not root, and has nothing but SFTP."""
+    lines = Lines()
+    with pytest.MonkeyPatch.context() as patched, tempfile.TemporaryDirectory() as name:
+        patched.setenv("HOME", str(shell_less.home))
+        line = lines.to(Host(shell_less.name))
+        root = Path(name, "site")
+        write(root, "shut/page.php", "old", 0o644)
+        write(tmp_path, "shut/page.php", "a newer one")
+        for path in (Path(name), root, root / "shut", root / "shut/page.php"):
+            os.chown(path, *_account(shell_less.user))
+        (root / "shut").chmod(0o555)
+        tree = RemoteTree(SftpMachine(line), str(root))
+        source = LocalTree(tmp_path)
+        found = compare_trees(source, tree, ["."])
+        stage_all = [e for e in found.coming if e.kind == "file"]
+        tree.stage_all("t", source.read_all(stage_all))
+        tree.exchange("t", found.moves())
+        assert (root / "shut/page.php").read_text() == "a newer one"
+        assert (root / "shut").stat().st_mode & 0o777 == 0o555
+        tree.put_back("t", found.moves())
+        assert (root / "shut/page.php").read_text() == "old"
+        lines.close()
+
+
+def _account(user: str) -> tuple[int, int]:
+    import pwd
+
+    found = pwd.getpwnam(user)
+    return found.pw_uid, found.pw_gid
