@@ -34,7 +34,7 @@ def show_plan(out: Out, plan: Plan) -> None:
             pairs.add_row(pair.old_text, pair.new_text)
     if plan.names is not None and plan.names.old != plan.names.new:
         pairs.add_row(f"{plan.names.old}… (tables and keys)", f"{plan.names.new}…")
-    if "data" in plan.parts or (plan.files is not None and plan.files.texts):
+    if pairs.row_count and ("data" in plan.parts or (plan.files is not None and plan.files.texts)):
         out.show(pairs)
     _choices(out, plan)
     kept = lead("Kept: ", "bold").append("; ".join(plan.kept))

@@ -19,6 +19,7 @@ from .condition import (
     either,
 )
 from .contract import (
+    BATCH_BYTES,
     HIDDEN,
     Adapted,
     Attachment,
@@ -37,9 +38,10 @@ from .contract import (
     hidden_name,
     row_key,
 )
-from .pages import KeyRange, Page, digest_of_rows, goes_by_key, spans, with_pages
+from .pages import KeyRange, Page, digest_of_cells, digest_of_rows, goes_by_key, spans, with_pages
 
 __all__ = [
+    "BATCH_BYTES",
     "EVERY_ROW",
     "HIDDEN",
     "Adapted",
@@ -72,6 +74,7 @@ __all__ = [
     "Where",
     "Within",
     "condition",
+    "digest_of_cells",
     "digest_of_rows",
     "either",
     "goes_by_key",

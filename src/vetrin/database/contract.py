@@ -213,6 +213,9 @@ class Reader(Protocol):
         """The digests of pages as they are now, made where the database is; empty for one that can
         not be made. With the range of all rows, of tables that do not go by key, whatever the order."""
 
+    def records(self, table: Table, stretch_bytes: int = BATCH_BYTES) -> Iterator[list[bytes]]:
+        """All rows in the order of ``rows``, for keeping, as the records that ``records.py`` tells of."""
+
     def count(self, table: str, where: Where | None = None) -> int: ...
 
 
@@ -312,6 +315,9 @@ class Database(Protocol):
 
     def finish(self, hidden: str, source: Database, table: Table) -> None:
         """Take over what belongs to a table beside its rows, such as the next number to give."""
+
+    def last_given(self, table: str) -> int | None:
+        """The last number that a table gave, where the engine keeps that beside its definition."""
 
     def swap(
         self,

@@ -36,6 +36,7 @@ from .contract import (
 from .editing import HiddenEditing
 from .pages import KeyRange, digest_of_cells, digest_of_rows
 from .query import Dialect
+from .records import Text, records_of
 
 _NAME = r'(?:"(?:[^"]|"")*"|`(?:[^`]|``)*`|\[[^\]]*\]|\'(?:[^\']|\'\')*\'|[^\s(]+)'
 _CREATE = re.compile(rf"\s*CREATE\s+TABLE\s+(?:IF\s+NOT\s+EXISTS\s+)?{_NAME}", re.IGNORECASE)
@@ -50,12 +51,6 @@ _SEARCH = re.compile(
     r"\s*CREATE\s+VIRTUAL\s+TABLE\s.*\bUSING\s+fts[345]\s*\(.*\bcontent\s*=\s*(?P<q>['\"`]?)(?P<table>[^'\"`,)]+)(?P=q)",
     re.IGNORECASE | re.DOTALL,
 )
-
-
-class Text(bytes):
-    """A TEXT value as it is stored, told apart from a BLOB of the same bytes."""
-
-    letter = b"T"
 
 
 def quote(name: str) -> str:
@@ -117,6 +112,10 @@ class _Reader:
                 digest_of_rows(batches) if whole else digest_of_cells(cells) if cells else ""
             )
         return found
+
+    def records(self, table: Table, stretch_bytes: int = BATCH_BYTES) -> Iterator[list[bytes]]:
+        for batch in self.rows(table, stretch_bytes):
+            yield records_of(batch)
 
     def count(self, table: str, where: Where | None = None) -> int:
         sql, values = _DIALECT.count(table, where)
@@ -485,19 +484,24 @@ class SqliteDatabase(HiddenEditing):
             self._connection.executemany(plain, bound)
 
     def finish(self, hidden: str, source: Database, table: Table) -> None:
-        if not isinstance(source, SqliteDatabase):
+        if "AUTOINCREMENT" not in source.schema(table.name).upper():
             return
+        given = source.last_given(table.name)
         with _said(table.name):
-            if "AUTOINCREMENT" not in source.schema(table.name).upper():
-                return
-            row = source._connection.execute(
-                "SELECT seq FROM sqlite_sequence WHERE name = ?", (table.name,)
-            ).fetchone()
             self._connection.execute("DELETE FROM sqlite_sequence WHERE name = ?", (hidden,))
-            if row is not None:
+            if given is not None:
                 self._connection.execute(
-                    "INSERT INTO sqlite_sequence VALUES (?, ?)", (hidden, row[0])
+                    "INSERT INTO sqlite_sequence VALUES (?, ?)", (hidden, given)
                 )
+
+    def last_given(self, table: str) -> int | None:
+        with _said(table):
+            if not self._one("SELECT count(*) FROM sqlite_master WHERE name = 'sqlite_sequence'"):
+                return None
+            row = self._connection.execute(
+                "SELECT seq FROM sqlite_sequence WHERE name = ?", (table,)
+            ).fetchone()
+            return None if row is None else int(row[0])
 
     def swap(
         self,

@@ -16,6 +16,7 @@ from .contract import (
     SourceTree,
     Span,
     printable,
+    selected,
     some_of,
 )
 from .difference import BIG, Clash, Difference, Terms, Unit, compare_trees, selection, unit_of
@@ -23,7 +24,7 @@ from .digests import common_algorithm, digest_of
 from .local import LocalTree, own_folder
 from .machine import Act, Look, Machine, Writing
 from .patterns import Patterns
-from .place import FarPlace
+from .place import FarPlace, Stat
 from .remembered import Remembered
 from .remote import RemoteTree
 
@@ -53,6 +54,7 @@ __all__ = [
     "Room",
     "SourceTree",
     "Span",
+    "Stat",
     "Terms",
     "Unit",
     "Writing",
@@ -61,6 +63,7 @@ __all__ = [
     "digest_of",
     "own_folder",
     "printable",
+    "selected",
     "selection",
     "some_of",
     "unit_of",

@@ -7,7 +7,7 @@ UTF-8 are carried as Python's surrogate escapes, so every name goes in as it cam
 from __future__ import annotations
 
 import posixpath
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal, NamedTuple, Protocol
 
@@ -49,6 +49,27 @@ class Manifest(dict[str, Entry]):
         found.update(self)
         found.passed.update(self.passed)
         return found
+
+
+def selected(
+    entries: Mapping[str, Entry],
+    passed: Mapping[str, str],
+    folders: Sequence[str],
+    skip: Collection[str],
+) -> Manifest:
+    """What ``SourceTree.scan`` gives of a tree whose entries are known."""
+    found = Manifest()
+    shut = tuple(f"{path}/" for path in skip)
+    for folder in folders:
+        name = "" if folder in (".", "") else folder.strip("/")
+
+        def counts(path: str, name: str = name) -> bool:
+            inside = not name or path == name or path.startswith(f"{name}/")
+            return inside and path not in skip and not path.startswith(shut)
+
+        found.update({path: entry for path, entry in entries.items() if counts(path)})
+        found.passed.update({path: why for path, why in passed.items() if counts(path)})
+    return found
 
 
 OWN_FOLDER = ".vetrin"

@@ -26,11 +26,13 @@ from .configuration import (
 )
 from .errors import ProjectError, nearest, similar
 from .host import Host, HostError
-from .secrets import creator_password, database_password
+from .secrets import STORE_VARIABLE, creator_password, database_password, store_passphrase
+from .storing import StoreRule, Thinning
 
 __all__ = [
     "FILE_NAME",
     "STATE_FOLDER",
+    "STORE_VARIABLE",
     "Access",
     "Arrival",
     "BuildRule",
@@ -44,6 +46,8 @@ __all__ = [
     "ProjectError",
     "Role",
     "Route",
+    "StoreRule",
+    "Thinning",
     "bytes_per_second",
     "creator_password",
     "database_password",
@@ -57,4 +61,5 @@ __all__ = [
     "read_keep",
     "read_leave",
     "similar",
+    "store_passphrase",
 ]

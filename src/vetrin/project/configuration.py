@@ -26,6 +26,7 @@ from .choices import (
 )
 from .errors import ProjectError, known_keys, nearest
 from .host import Host, HostError
+from .storing import StoreRule, read_store
 
 FILE_NAME = "vetrin.toml"
 STATE_FOLDER = ".vetrin"
@@ -81,6 +82,7 @@ class Project:
     arrival: Arrival = field(default_factory=Arrival)
     routes: Mapping[str, Route] = field(default_factory=dict)
     build: BuildRule = field(default_factory=BuildRule)
+    store: StoreRule = field(default_factory=StoreRule)
 
     @property
     def state(self) -> Path:
@@ -156,7 +158,7 @@ def load_project(folder: Path) -> Project:
         raise ProjectError(f"{path}: {error}") from error
     known_keys(
         data,
-        ("site", "environment", "rewrite", "leave", "keep", "arrival", "route", "build"),
+        ("site", "environment", "rewrite", "leave", "keep", "arrival", "route", "build", "store"),
         FILE_NAME,
     )
     site = _part(data, "site", FILE_NAME)
@@ -197,6 +199,7 @@ def load_project(folder: Path) -> Project:
         read_arrival(data.get("arrival", {}), "[arrival]"),
         {key: read_route(key, entry, list(environments)) for key, entry in routes.items()},
         read_build(data.get("build", {})),
+        read_store(data.get("store", {})),
     )
 
 

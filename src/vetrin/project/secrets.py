@@ -24,6 +24,14 @@ def creator_password(environment: str) -> str:
     return value if value is not None else secret(f"{environment}-create") or ""
 
 
+STORE_VARIABLE = "VETRIN_STORE_PASSPHRASE"
+
+
+def store_passphrase() -> str | None:
+    """The passphrase of the store, from the environment variable, else from the keyring (user store)."""
+    return os.environ.get(STORE_VARIABLE) or secret("store")
+
+
 def secret(name: str) -> str | None:
     """What the operating system's keyring holds for Vetrin under a name; None where it holds nothing."""
     import keyring

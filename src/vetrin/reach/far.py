@@ -104,23 +104,32 @@ class Hosts:
         Raises:
             ReachError: it can not be reached.
         """
+        assert environment.host is not None
+        gentle = environment.role == "production"
+        return self.at(environment.host, environment.name, rate=environment.rate, gentle=gentle)
+
+    def at(self, host: Host, name: str, *, rate: int | None = None, gentle: bool = False) -> Far:
+        """A host, connected; ``name`` is who is said to be there where it can not be reached.
+
+        Raises:
+            ReachError: it can not be reached.
+        """
         from .ssh import LineError, lines
 
-        assert environment.host is not None
-        known = self._known.get(environment.host)
+        known = self._known.get(host)
         if known is not None and known.line.alive:
             return known
         if self.asker is not None:
             lines.asker = self.asker
         try:
-            line = lines.to(environment.host)
-            line.pace.rate = self.rate or environment.rate
+            line = lines.to(host)
+            line.pace.rate = self.rate or rate
             line.open()
-            found = _landed(line, gentle=environment.role == "production")
+            found = _landed(line, gentle=gentle)
         except LineError as error:
-            reached = ReachError(environment.name, "host", str(error), error.remedy)
+            reached = ReachError(name, "host", str(error), error.remedy)
             raise reached from error
-        self._known[environment.host] = found
+        self._known[host] = found
         return found
 
     def forget(self) -> None:

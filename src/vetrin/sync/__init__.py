@@ -18,6 +18,7 @@ from .events import (
 )
 from .inplace import Selection, Survey, Work, change, survey
 from .journal import Journals, Run
+from .keeping import Keeping, take_snapshot
 from .leaving import LeftKind
 from .lock import holder_of, unlock
 from .plan import (
@@ -44,6 +45,7 @@ from .pushing import (
     staging_of,
     still_there,
 )
+from .restoring import Wanted, build_restore, parts_wanted, snapshot_site
 from .rewriting import Healing, Rewriting
 from .transfer import Report, preview, run_plan, undo, undoable
 
@@ -59,6 +61,7 @@ __all__ = [
     "Healing",
     "JobError",
     "Journals",
+    "Keeping",
     "LeftKind",
     "Listener",
     "Moved",
@@ -79,10 +82,12 @@ __all__ = [
     "TablePlan",
     "TableStarted",
     "Waiting",
+    "Wanted",
     "Work",
     "build_on",
     "build_plan",
     "build_push",
+    "build_restore",
     "change",
     "holder_of",
     "holding",
@@ -90,14 +95,17 @@ __all__ = [
     "may_go_live",
     "may_read",
     "may_write",
+    "parts_wanted",
     "preview",
     "push",
     "run_build",
     "run_plan",
     "silent",
+    "snapshot_site",
     "staging_of",
     "still_there",
     "survey",
+    "take_snapshot",
     "undo",
     "undoable",
     "unlock",

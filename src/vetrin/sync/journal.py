@@ -62,6 +62,7 @@ class Run:
     command: tuple[str, ...] = ()
     stopped: str = ""
     resumed: bool = False
+    saved: str = ""
 
     @property
     def can_go_on(self) -> bool:
@@ -120,6 +121,8 @@ class Run:
             self.error = line.get("error", "")
         if event == "undone":
             self.undone_by = line["by"]
+        if event == "saved":
+            self.saved = line["snapshot"]
         if event == "dropped":
             self.dropped = True
         if event == "checked":
@@ -202,7 +205,9 @@ class Journals:
             if run.kind == "undo" and run.undoes is not None:
                 skipped.add(run.undoes)
                 continue
-            if run.kind in ("pull", "push") and (part is None or part in run.parts):
+            if run.kind in ("pull", "push", "restore", "import") and (
+                part is None or part in run.parts
+            ):
                 return run
             # A change in place does not alter where the content came from.
         return None

@@ -70,8 +70,9 @@ def work_out(
     """
     work = _Work(source, leave)
     away = work.tables() | stay
-    # Where a whole table stays behind, all that would hang on its rows hangs on nothing.
-    for table in away:
+    # Where a whole table stays behind, all that would hang on its rows hangs on nothing. But of tables that
+    # are asked for by name, all rows are meant.
+    for table in away if not leave.only else ():
         work.own[table] = [EVERY_ROW]
     for pattern in leave.empty:
         work.choose_empty(pattern, away)

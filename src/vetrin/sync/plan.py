@@ -19,6 +19,7 @@ from .placing import Placed
 from .rewriting import Encoded
 from .settling import Settling
 
+Kind = Literal["pull", "push", "restore", "import"]
 Part = Literal["data", "media", "code", "core"]
 PARTS: tuple[Part, ...] = ("data", "media", "code", "core")
 USUAL_PARTS: tuple[Part, ...] = ("data", "media")
@@ -106,7 +107,7 @@ class Plan:
     before: Build | None = None
     commits: tuple[Commit, ...] = ()
     back: tuple[Commit, ...] = ()
-    kind: Literal["pull", "push"] = "pull"
+    kind: Kind = "pull"
 
     @property
     def file_parts(self) -> tuple[Part, ...]:

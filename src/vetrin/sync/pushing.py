@@ -15,6 +15,7 @@ from ..store import Build, Builds, BuildTree, Commit, NoBuild, commits_between
 from .errors import JobError, Refused
 from .events import Listener, Phase, silent
 from .journal import Journals, Run
+from .keeping import Keeping
 from .plan import Choices, Part, Plan
 from .planning import build_plan, compare_files
 from .transfer import Report, run_plan, undo
@@ -174,6 +175,7 @@ def push(
     *,
     keep_broken: bool = False,
     command: Sequence[str] = (),
+    keeping: Keeping | None = None,
 ) -> Pushed:
     """Carry out a push; if it breaks the home page, take it back unless ``keep_broken``.
 
@@ -182,7 +184,7 @@ def push(
     """
     listener(Phase("look"))
     before = look_at_home(target)
-    report = run_plan(plan, source, target, journals, listener, builds, command)
+    report = run_plan(plan, source, target, journals, listener, builds, command, keeping)
     listener(Phase("check"))
     after = look_at_home(target)
     if before.state != "fine" or after.state == "fine" or keep_broken:

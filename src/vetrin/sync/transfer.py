@@ -44,6 +44,7 @@ from .events import (
     silent,
 )
 from .journal import DONE, FAILED, RESUMED, STOPPED, SWAPPING, TAKEN_BACK, Journals, Run, flat
+from .keeping import Keeping
 from .lock import only_run
 from .moving import Mover
 from .pipeline import ahead
@@ -140,11 +141,13 @@ def run_plan(
     listener: Listener = silent,
     builds: Builds | None = None,
     command: Sequence[str] = (),
+    keeping: Keeping | None = None,
 ) -> Report:
     """Do what the plan says, or go on with a run that was stopped while it did the same.
 
     With ``builds``, what a push to production replaces is kept there too. ``command`` is what is put on
-    record as the way to go on.
+    record as the way to go on. With ``keeping``, a snapshot of what will be replaced is taken first, and
+    proved.
 
     Raises:
         Refused: another run writes to the target.
@@ -170,6 +173,9 @@ def run_plan(
             run.resumed = True
             run.write(RESUMED)
         with taken_back_on_failure(target, run, journals):
+            if keeping is not None and not run.saved:
+                listener(Phase("keep"))
+                run.write("saved", snapshot=keeping.keep(target, plan, run.number, listener))
             kept = None
             if builds is not None and plan.target.role == "production":
                 listener(Phase("keep"))

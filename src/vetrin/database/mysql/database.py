@@ -92,17 +92,31 @@ class _Reader:
         instead: Mapping[str, Instead] | None = None,
         among: KeyRange | None = None,
     ) -> Iterator[Batch]:
+        sql = self._query(table, leave, instead, among)
+        width = len(table.columns)
+        with _said(table.name):
+            for cells, size in self._wire.stream(sql, batch_bytes):
+                yield Batch(width, cells, size)
+
+    def _query(
+        self,
+        table: Table,
+        leave: Where | None,
+        instead: Mapping[str, Instead] | None,
+        among: KeyRange | None,
+    ) -> str:
         reads = {column.name: column.read.replace("%", "%%") for column in table.columns}
         sql, values = _DIALECT.rows(table.name, reads, leave, instead, _range(table, among))
         # Other engines than InnoDB would sort, and forbid nothing by their order.
         if table.consistent and table.key:
             sql += f" ORDER BY {', '.join(map(quote, table.key))}".replace("%", "%%")
         with self._wire.cursor() as cursor:
-            sql = cursor.mogrify(sql, values)
-        width = len(table.columns)
+            return str(cursor.mogrify(sql, values))
+
+    def records(self, table: Table, stretch_bytes: int = BATCH_BYTES) -> Iterator[list[bytes]]:
+        sql = self._query(table, None, None, None)
         with _said(table.name):
-            for cells, size in self._wire.stream(sql, batch_bytes):
-                yield Batch(width, cells, size)
+            yield from self._wire.records(sql, stretch_bytes)
 
     def digests(
         self,
@@ -626,6 +640,9 @@ class MysqlDatabase(HiddenEditing):
 
     def finish(self, hidden: str, source: Database, table: Table) -> None:
         """Nothing: the next number to give is part of the table's definition here."""
+
+    def last_given(self, table: str) -> int | None:
+        return None
 
     def swap(
         self,

@@ -9,8 +9,8 @@ version range and the engine's tests hold still. Packet layout: the protocol's d
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
-from typing import Any
+from collections.abc import Iterable, Iterator
+from typing import Any, TypeVar
 
 import pymysql
 from pymysql.connections import Connection
@@ -18,7 +18,9 @@ from pymysql.constants import COMMAND
 from pymysql.protocol import OKPacketWrapper
 
 from ..contract import Cell
+from ..records import take_cells
 
+Item = TypeVar("Item")
 _READ_BUFFER = 1 << 18
 _WHOLE = 0xFFFFFF
 
@@ -49,17 +51,66 @@ class Wire(Connection):
         Raises:
             pymysql.Error: the server said so, or the connection broke.
         """
+        yield from self._asked(sql, self._rows(batch_bytes))
+
+    def records(self, sql: str, stretch_bytes: int) -> Iterator[list[bytes]]:
+        """Run a query; yield its rows as they come, about ``stretch_bytes`` of them at a time.
+
+        As of ``stream`` otherwise.
+        """
+        yield from self._asked(sql, self._bodies(stretch_bytes))
+
+    def _asked(self, sql: str, rows: Iterator[Item]) -> Iterator[Item]:
         self._send(COMMAND.COM_QUERY, sql.encode())
         first = self._packet()
         for _ in range(first.read_length_encoded_integer() + 1):
             self._packet()
         done = False
         try:
-            yield from self._rows(batch_bytes)
+            yield from rows
             done = True
         finally:
             if not done:
                 self._cut()
+
+    def _bodies(self, stretch_bytes: int) -> Iterator[list[bytes]]:
+        """The bodies of row packets."""
+        source = self._rfile
+        buffer, at, limit = b"", 0, 0
+        found: list[bytes] = []
+        append = found.append
+        total = 0
+        while True:
+            if limit - at < 4 or limit - at < 4 + (
+                size := buffer[at] | buffer[at + 1] << 8 | buffer[at + 2] << 16
+            ):
+                buffer, at = self._more(source, buffer[at:]), 0
+                limit = len(buffer)
+                continue
+            start = at + 4
+            at = start + size
+            lead = buffer[start] if size else 0
+            if lead >= 0xFE:
+                if lead == 0xFE and size < 9:
+                    self._next_seq_id = (buffer[start - 1] + 1) % 256
+                    if found:
+                        yield found
+                    return
+                if lead == 0xFF and size != _WHOLE:
+                    pymysql.err.raise_mysql_exception(buffer[start:at])
+            if size == _WHOLE:
+                body, buffer = self._continued(source, buffer[start:])
+                append(body)
+                at, limit = 0, len(buffer)
+                total += len(body)
+            else:
+                append(buffer[start:at])
+                total += size
+            if total >= stretch_bytes:
+                yield found
+                found = []
+                append = found.append
+                total = 0
 
     def _rows(self, batch_bytes: int) -> Iterator[tuple[list[Cell], int]]:
         """Take rows out of the buffer as they lie there; a call for each row would cost more."""
@@ -87,7 +138,7 @@ class Wire(Connection):
                 pymysql.err.raise_mysql_exception(buffer[at : at + size])
             if size == _WHOLE:
                 body, buffer = self._continued(source, buffer[at:])
-                _take_cells(body, append)
+                take_cells(body, append)
                 total += len(body)
                 at = 0
             else:
@@ -169,19 +220,3 @@ class Wire(Connection):
         self.write_packet(b"")
         answer = OKPacketWrapper(self._packet())
         return answer.affected_rows, answer.warning_count
-
-
-def _take_cells(body: bytes, append: Callable[[Cell], None]) -> None:
-    """Take the cells of one row apart."""
-    at, stop = 0, len(body)
-    while at < stop:
-        length = body[at]
-        at += 1
-        if length == 251:
-            append(None)
-            continue
-        if length > 251:
-            width = 2 if length == 252 else 3 if length == 253 else 8
-            at, length = at + width, int.from_bytes(body[at : at + width], "little")
-        append(body[at : at + length])
-        at += length

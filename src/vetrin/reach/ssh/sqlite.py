@@ -13,7 +13,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
-from ...database.sqlite import LocalDoor, Text
+from ...database.records import Text
+from ...database.sqlite import LocalDoor
 from ...files import Act, FarPlace, FilesError, Machine
 from .frames import (
     BEGIN,

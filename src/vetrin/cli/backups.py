@@ -1,0 +1,237 @@
+"""vetrin backups"""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+
+from rich.text import Text
+
+from ..project import Project, ProjectError
+from ..store import Damaged, Harm, Manifest, Store, Verdict, judge, lease
+from .backup import harmed
+from .common import ago, grid, project_of
+from .console import Out, lead, number, plural, size
+from .main import DONE
+from .stored import described, store_of
+
+_PURPOSES = {"baseline": "baseline", "import": "import"}
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "List the snapshots in the store. Size is what a snapshot holds; own size is what would be\n"
+        "free without it: contents that several snapshots share belong to none of them alone."
+    )
+    parser.add_argument("environment", nargs="?", metavar="ENV", help="only this one's snapshots")
+    parser.add_argument(
+        "--verify", nargs="?", const="", metavar="SNAPSHOT",
+        help="read everything again (of one snapshot) and prove that it is whole",
+    )  # fmt: skip
+    parser.add_argument(
+        "--thin",
+        action="store_true",
+        help="remove those that the rules of [store.thin] do not keep",
+    )
+    parser.add_argument("--remove", metavar="SNAPSHOT", help="remove this one")
+    parser.add_argument("--all", action="store_true", help="list baselines of transfers, too")
+    parser.epilog = """examples:
+  vetrin backups
+  vetrin backups --verify
+  vetrin backups --thin --dry-run      what would go, and why
+  vetrin backups production --json"""
+
+
+def run(args: argparse.Namespace, out: Out) -> int:
+    project = project_of(args)
+    if args.environment:
+        project.environment(args.environment)
+    if sum([args.verify is not None, args.thin, args.remove is not None]) > 1:
+        raise ProjectError("--verify, --thin and --remove are three different things; give one")
+    store = store_of(project, out)
+    if args.verify is not None:
+        return _verify(out, store, args.verify, args.environment)
+    if args.thin:
+        return _thin(args, out, store, project)
+    if args.remove is not None:
+        return _remove(args, out, store)
+    return _list(args, out, store)
+
+
+def _list(args: argparse.Namespace, out: Out, store: Store) -> int:
+    harms: list[Harm] = []
+    known = store.snapshots(harms.append)
+    own = store.own_sizes(known)
+    shown = [
+        item
+        for item in reversed(known)
+        if (not args.environment or item.environment == args.environment)
+        and (args.all or item.purpose != "baseline")
+    ]
+    verified = {item.id: store.verified(item) for item in shown}
+    whole = store.size()
+    out.document(
+        "backups",
+        {
+            "store": store.where, "bytes": whole, "sealed": store.seal.sealed,
+            "snapshots": [_as_json(item, own, verified[item.id]) for item in shown],
+            "damaged": [vars(harm) | {"digests": list(harm.digests)} for harm in harms],
+        },
+    )  # fmt: skip
+    if not shown:
+        out.show("There is no snapshot yet. `vetrin backup ENV` takes one.")
+    else:
+        table = grid(
+            "snapshot", "label", "environment", "taken", "parts", ">size", ">own", "verified"
+        )
+        for item in shown:
+            table.add_row(
+                lead(item.id, "cyan"), item.label or _PURPOSES.get(item.purpose, ""), item.environment,
+                ago(item.taken), _parts(item), size(item.size),
+                size(own[item.id]) if item.id in own else "?", _when(verified[item.id]),
+            )  # fmt: skip
+        out.show(table)
+        sealed = ", under a passphrase" if store.seal.sealed else ""
+        out.show(f"{plural(len(known), 'snapshot')} in {store.where}: {size(whole)}{sealed}")
+    return harmed(out, harms) if harms else DONE
+
+
+def _as_json(item: Manifest, own: dict[str, int], verified: str) -> dict[str, Any]:
+    return {
+        "snapshot": item.id, "label": item.label or None, "environment": item.environment,
+        "purpose": item.purpose, "taken": item.taken, "parts": list(item.parts), "bytes": item.size,
+        "own_bytes": own.get(item.id), "rows": item.rows,
+        "files": item.files.count if item.files else 0, "verified": verified or None,
+        "address": item.address,
+    }  # fmt: skip
+
+
+def _parts(item: Manifest) -> str:
+    found = []
+    if item.data is not None:
+        found.append(f"data ({number(item.rows)} rows)")
+    files = [part for part in item.parts if part != "data"]
+    if item.files is not None and files:
+        found.append(f"{', '.join(files)} ({plural(item.files.count, 'file')})")
+    return "\n".join(found)
+
+
+def _when(moment: str) -> Text:
+    return lead("no", "dim") if not moment else lead("✓ ", "green").append(ago(moment), style="")
+
+
+def _verify(out: Out, store: Store, name: str, environment: str | None) -> int:
+    harms: list[Harm] = []
+    if name:
+        chosen = [store.get(name, environment or "")]
+    else:
+        known = store.snapshots(harms.append)
+        chosen = [item for item in known if environment in (None, item.environment)]
+    proved: dict[str, Damaged | None] = {}
+    good = []
+    for item in chosen:
+        out.say(f"reading {described(item)} of {item.environment} …")
+        found = store.verify(item, proved)
+        harms += found
+        if not found:
+            good.append(item)
+    out.document(
+        "verified",
+        {
+            "whole": [item.id for item in good],
+            "damaged": [vars(harm) | {"digests": list(harm.digests)} for harm in harms],
+        },
+    )
+    if good:
+        out.show(lead("✓ ", "bold green").append(
+            f"whole: {', '.join(described(item) for item in good)}", style=""
+        ))  # fmt: skip
+    return harmed(out, harms) if harms else DONE
+
+
+def _thin(args: argparse.Namespace, out: Out, store: Store, project: Project) -> int:
+    rules = project.store.thin
+    if not rules:
+        raise ProjectError(
+            "no rule says which snapshots stay; add [store.thin] with newest, daily, weekly, monthly, age "
+            "or size"
+        )
+    with lease(store.shelf, "thin"):
+        known = store.snapshots(_stop)
+        verdicts = judge(
+            known, rules, datetime.now().astimezone(),
+            {item.id for item in known if store.verified(item)},
+            needed_baselines(known, list(project.environments)), store.size(), store.own_sizes(known),
+        )  # fmt: skip
+        going = [verdict.manifest for verdict in verdicts if not verdict.stays]
+        _judged(out, verdicts)
+        if args.dry_run:
+            out.document("thinning", _verdicts(verdicts))
+            out.say("dry run: nothing was removed")
+            return DONE
+        if going:
+            out.confirm(
+                f"Remove {plural(len(going), 'snapshot')}?", given=args.yes, target="store",
+                production=False,
+            )  # fmt: skip
+        for manifest in going:
+            store.remove(manifest)
+        _, freed = store.sweep()
+    out.document("thinning", {**_verdicts(verdicts), "freed_bytes": freed})
+    out.show(f"{plural(len(going), 'snapshot')} removed; {size(freed)} are free again")
+    return DONE
+
+
+def _verdicts(verdicts: Sequence[Verdict]) -> dict[str, Any]:
+    return {
+        "snapshots": [
+            {"snapshot": v.manifest.id, "environment": v.manifest.environment, "stays": v.stays, "why": v.why}
+            for v in verdicts
+        ]
+    }  # fmt: skip
+
+
+def _judged(out: Out, verdicts: Sequence[Verdict]) -> None:
+    table = grid("snapshot", "label", "environment", "taken", "", "why")
+    for verdict in reversed(verdicts):
+        item = verdict.manifest
+        table.add_row(
+            lead(item.id, "cyan"), item.label, item.environment, ago(item.taken),
+            lead("stays", "") if verdict.stays else lead("goes", "yellow"), verdict.why,
+        )  # fmt: skip
+    out.show(table)
+
+
+def _remove(args: argparse.Namespace, out: Out, store: Store) -> int:
+    with lease(store.shelf, "thin"):
+        item = store.get(args.remove, args.environment or "")
+        if args.dry_run:
+            out.say(f"dry run: {described(item)} of {item.environment} would be removed")
+            return DONE
+        out.confirm(
+            f"Remove snapshot {described(item)} of {item.environment}, taken {ago(item.taken)}?",
+            given=args.yes, target="store", production=False,
+        )  # fmt: skip
+        store.remove(item)
+        _, freed = store.sweep()
+    out.document("removed", {"snapshot": item.id, "freed_bytes": freed})
+    out.show(f"Snapshot {described(item)} was removed; {size(freed)} are free again")
+    return DONE
+
+
+def needed_baselines(known: Sequence[Manifest], environments: Sequence[str]) -> dict[str, str]:
+    """The newest baseline between each two environments, with why it stays."""
+    newest: dict[tuple[str, str], Manifest] = {}
+    for item in known:
+        if item.purpose == "baseline" and {item.environment, item.target} <= set(environments):
+            newest[item.environment, item.target] = item
+    return {
+        item.id: f"a merge of {item.target} into {item.environment} needs it"
+        for item in newest.values()
+    }
+
+
+def _stop(harm: Harm) -> None:
+    raise Damaged(harm.snapshot, f"(a manifest) can not be read: {harm.reason}")

@@ -1,0 +1,182 @@
+"""Contents by their digest: ``objects/AB/DIGEST.zst``, each a zstandard frame (RFC 8878).
+
+The digest is SHA-256 of the content, so equal content is stored once, whoever writes it, and a content is
+proved by its name whenever it is read. A content that differs in a few places from one that is there is
+stored as a patch: a frame whose dictionary is that other content, as ``zstd --patch-from`` makes and reads.
+Patches are small and many; those of one table lie one behind the other in a content of their own.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import threading
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from typing import Any, TypeVar
+
+import zstandard
+
+from .seal import NoSeal, Seal
+from .shelf import Missing, Shelf, StoreError
+
+LEVEL = 3
+LARGEST = 4 << 20  # bytes of one object; larger contents are kept in blocks
+Result = TypeVar("Result")
+
+
+class Damaged(StoreError):
+    """A content is missing or is not what its name says. ``digest`` says which one."""
+
+    def __init__(self, digest: str, reason: str) -> None:
+        super().__init__(f"the stored content {digest[:12]} {reason}")
+        self.digest = digest
+
+
+class Contents:
+    """The contents on a shelf. Safe to be used from several threads."""
+
+    def __init__(self, shelf: Shelf, seal: Seal | None = None) -> None:
+        self._shelf = shelf
+        self._seal = seal or NoSeal()
+        self._tools = threading.local()
+        self._known: set[str] = set()
+
+    def place(self, digest: str) -> str:
+        """The name on the shelf."""
+        name = self._seal.name(digest)
+        return f"objects/{name[:2]}/{name}{'.sealed' if self._seal.sealed else '.zst'}"
+
+    def has(self, digest: str) -> bool:
+        if digest in self._known:
+            return True
+        if self._shelf.has(self.place(digest)):
+            self._known.add(digest)
+            return True
+        return False
+
+    def keep(self, content: bytes | memoryview, digest: str = "") -> tuple[str, int]:
+        """Store a content of at most ``LARGEST`` bytes; its digest, and how many bytes that added."""
+        digest = digest or hashlib.sha256(content).hexdigest()
+        if self.has(digest):
+            return digest, 0
+        place = self.place(digest)
+        written = self._seal.close(place, self._compressor().compress(content))
+        self._shelf.write(place, written)
+        self._known.add(digest)
+        return digest, len(written)
+
+    def read(self, digest: str) -> bytes:
+        """Raises Damaged."""
+        place = self.place(digest)
+        try:
+            raw = self._shelf.read(place)
+            content: bytes = self._decompressor().decompress(self._seal.open(place, raw))
+        except Missing as error:
+            raise Damaged(digest, "is missing") from error
+        except (ValueError, zstandard.ZstdError) as error:
+            raise Damaged(digest, f"is damaged: {error}") from error
+        if hashlib.sha256(content).hexdigest() != digest:
+            raise Damaged(digest, "is damaged: it is not what it was")
+        return content
+
+    def blocks(self, digests: Iterable[str]) -> Iterator[bytes]:
+        for digest in digests:
+            yield self.read(digest)
+
+    def keep_blocks(self, blocks: Iterable[bytes | memoryview]) -> tuple[list[str], int]:
+        """Store a content of any size in blocks of ``LARGEST`` bytes; their digests, and what it added."""
+        digests, added = [], 0
+        for block in in_blocks(blocks):
+            digest, more = self.keep(block)
+            digests.append(digest)
+            added += more
+        return digests, added
+
+    def patch(self, content: bytes, base: bytes) -> bytes:
+        """A frame that makes ``content`` of ``base``."""
+        return zstandard.ZstdCompressor(
+            compression_params=zstandard.ZstdCompressionParameters.from_level(
+                LEVEL, window_log=_window(len(base) + len(content)), enable_ldm=False
+            ),
+            dict_data=_dictionary(base),
+        ).compress(content)
+
+    def patched(self, frame: bytes, base: bytes, digest: str) -> bytes:
+        """The content that a patch makes of ``base``. Raises Damaged."""
+        try:
+            content = zstandard.ZstdDecompressor(dict_data=_dictionary(base)).decompress(frame)
+        except zstandard.ZstdError as error:
+            raise Damaged(digest, f"is damaged: {error}") from error
+        if hashlib.sha256(content).hexdigest() != digest:
+            raise Damaged(digest, "is damaged: it is not what it was")
+        return content
+
+    def set_aside(self, digest: str) -> None:
+        """Take the name from a damaged content, so that the next who has the content stores it anew."""
+        place = self.place(digest)
+        if self._shelf.has(place):
+            self._shelf.rename(place, f"damaged/{place.rsplit('/', 1)[1]}")
+        self._known.discard(digest)
+
+    def forget(self) -> None:
+        """What was there may be gone: look again."""
+        self._known.clear()
+
+    def _compressor(self) -> Any:
+        found = getattr(self._tools, "compressor", None)
+        if found is None:
+            found = self._tools.compressor = zstandard.ZstdCompressor(level=LEVEL)
+        return found
+
+    def _decompressor(self) -> Any:
+        found = getattr(self._tools, "decompressor", None)
+        if found is None:
+            found = self._tools.decompressor = zstandard.ZstdDecompressor()
+        return found
+
+
+class Hands:
+    """Threads that compress and write while their caller reads on: a bounded number of jobs in flight."""
+
+    def __init__(self, count: int = 2, waiting: int = 8) -> None:
+        self._pool = ThreadPoolExecutor(count, "store")
+        self._room = threading.Semaphore(waiting)
+
+    def do(self, job: Callable[..., Result], *values: Any) -> Future[Result]:
+        """Begin with a job; waits where too many are under way."""
+        self._room.acquire()
+        future = self._pool.submit(job, *values)
+        future.add_done_callback(lambda _: self._room.release())
+        return future
+
+    def __enter__(self) -> Hands:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self._pool.shutdown(cancel_futures=True)
+
+
+def in_blocks(parts: Iterable[bytes | memoryview], length: int = LARGEST) -> Iterator[bytes]:
+    """The same bytes in blocks of ``length``, the last one shorter; none for no bytes."""
+    waiting: list[bytes] = []
+    size = 0
+    for part in parts:
+        view = memoryview(part)
+        while len(view):
+            some = bytes(view[: length - size])
+            waiting.append(some)
+            size += len(some)
+            view = view[len(some) :]
+            if size == length:
+                yield b"".join(waiting)
+                waiting, size = [], 0
+    if size:
+        yield b"".join(waiting)
+
+
+def _dictionary(base: bytes) -> zstandard.ZstdCompressionDict:
+    return zstandard.ZstdCompressionDict(base, dict_type=zstandard.DICT_TYPE_RAWCONTENT)
+
+
+def _window(size: int) -> int:
+    return max(18, min(27, size.bit_length() + 1))

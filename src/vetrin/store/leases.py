@@ -1,0 +1,86 @@
+"""Several writers at once, and thinning: nobody removes what another one is about to rely on.
+
+A writer leaves ``leases/write-TOKEN`` on the shelf while it stores a snapshot, whoever thins leaves
+``leases/thin-TOKEN``; each looks for the other kind after it has written its own, so one of them always
+sees the other. Writers do not mind one another. A lease is written anew every so often; one that nobody has
+written for a while was left by somebody who is dead.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import secrets
+import socket
+import threading
+from collections.abc import Iterator
+from datetime import datetime
+from typing import Literal
+
+from .shelf import Shelf, StoreError
+
+BEAT = 30.0  # seconds
+DEAD = 600.0  # seconds without a beat
+Kind = Literal["write", "thin"]
+
+
+class Busy(StoreError):
+    """Somebody else does at the moment what can not be done at the same time."""
+
+
+@contextlib.contextmanager
+def lease(shelf: Shelf, kind: Kind) -> Iterator[None]:
+    """Hold a lease while the context lasts.
+
+    Raises:
+        Busy: a writer is at work (for ``thin``), or somebody who thins (for both kinds).
+    """
+    name = f"leases/{kind}-{secrets.token_hex(6)}"
+    text = json.dumps(
+        {
+            "host": socket.gethostname(),
+            "since": datetime.now().astimezone().isoformat(timespec="seconds"),
+        }
+    ).encode()
+    shelf.write(name, text)
+    shelf.settle()
+    over = threading.Event()
+
+    def beat() -> None:
+        while not over.wait(BEAT):
+            with contextlib.suppress(StoreError):
+                shelf.write(name, text)
+                shelf.settle()
+
+    thread = threading.Thread(target=beat, name="lease", daemon=True)
+    try:
+        _alone(shelf, name, kind)
+        thread.start()
+        yield
+    finally:
+        over.set()
+        if thread.ident is not None:
+            thread.join()
+        with contextlib.suppress(StoreError):
+            shelf.remove(name)
+
+
+def _alone(shelf: Shelf, mine: str, kind: Kind) -> None:
+    ours = shelf.age(mine) or 0.0  # by which the shelf's clock differs from this machine's
+    for name, _ in list(shelf.names("leases")):
+        theirs = name.rpartition("/")[2].partition("-")[0]
+        if name == mine or (kind == "write" and theirs == "write"):
+            continue
+        age = shelf.age(name)
+        if age is None:
+            continue
+        if age - ours > DEAD:
+            shelf.remove(name)
+            continue
+        with contextlib.suppress(StoreError, ValueError, KeyError):
+            said = json.loads(shelf.read(name))
+            doing = "thins" if theirs == "thin" else "writes to"
+            raise Busy(
+                f"{said['host']} {doing} the store in {shelf.where} since "
+                f"{said['since'].replace('T', ' ')[:16]}; come again when it has ended"
+            )

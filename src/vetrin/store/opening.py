@@ -1,0 +1,53 @@
+"""Opening the store of a project, wherever it is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from ..project import Project, store_passphrase
+from .seal import seal_of
+from .shelf import FolderShelf, Shelf
+from .snapshots import Store
+
+FOLDER = "store"
+
+
+def open_store(
+    project: Project,
+    *,
+    writing: bool = False,
+    ask: Callable[[], str | None] = lambda: None,
+) -> Store:
+    """The store that [store] of vetrin.toml names, else the project's own.
+
+    ``ask`` is for the passphrase, where there is one and neither the environment variable nor the keyring
+    has it. With ``writing``, an empty store that is to have a passphrase gets it.
+
+    Raises:
+        WrongPassphrase: it does not open the store.
+        StoreError, ReachError: the store can not be got at.
+    """
+    shelf = shelf_of(project)
+    has_one = shelf.has("seal.json")
+    wanted = writing and project.store.passphrase
+    passphrase = None
+    if has_one or wanted:
+        passphrase = store_passphrase() or ask()
+    return Store(shelf, seal_of(shelf, passphrase, wanted=wanted))
+
+
+def shelf_of(project: Project) -> Shelf:
+    place = project.store.place
+    if not place:
+        return FolderShelf(project.state / FOLDER)
+    if place.startswith("sftp://"):
+        from .far_shelf import far_shelf
+
+        return far_shelf(place)
+    if "://" in place:
+        from .cloud_shelf import CloudShelf
+
+        return CloudShelf(place)
+    from pathlib import Path
+
+    return FolderShelf(project.folder / Path(place).expanduser())

@@ -1,0 +1,231 @@
+"""A table in pages: stretches of its rows in order, cut where the rows themselves say so.
+
+A page ends behind a row whose CRC-32 is small enough for the row's length, so that pages are of some 256 kB
+on average whatever the rows are like, and a row that comes, goes or changes concerns the page that it is in
+and at most the next one. Pages that are there already are not stored again; one that differs from the page
+that stood at its place is stored as a patch of it.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import Future
+from dataclasses import dataclass
+from hashlib import sha256
+from zlib import crc32
+
+from .contents import LARGEST, Contents, Damaged, Hands
+
+_CUT = (1 << 32) // (256 << 10)
+_LEAST = 32 << 10
+_MOST = 2 << 20
+_BUNDLE = LARGEST
+
+
+@dataclass(frozen=True)
+class Patched:
+    """Where a page's patch lies: ``size`` bytes from ``start`` in ``bundle``; it is one of ``base``."""
+
+    base: str
+    bundle: str
+    start: int
+    size: int
+
+
+@dataclass(frozen=True)
+class StoredPage:
+    """A page: the digest of its records, how many, and their bytes. ``blocks`` are those of a larger one."""
+
+    digest: str
+    rows: int
+    size: int
+    blocks: tuple[str, ...] = ()
+    patch: Patched | None = None
+
+    @property
+    def needs(self) -> tuple[str, ...]:
+        """The contents that it is read from."""
+        if self.patch is not None:
+            return (self.patch.base, self.patch.bundle)
+        return self.blocks or (self.digest,)
+
+    def as_list(self) -> list[object]:
+        patch = self.patch
+        if patch is not None:
+            return [
+                self.digest,
+                self.rows,
+                self.size,
+                patch.base,
+                patch.bundle,
+                patch.start,
+                patch.size,
+            ]
+        return [self.digest, self.rows, self.size, *([list(self.blocks)] if self.blocks else [])]
+
+    @classmethod
+    def of_list(cls, data: Sequence[object]) -> StoredPage:
+        """Raises ValueError, KeyError, TypeError where it is no page."""
+        digest, rows, size = str(data[0]), int(str(data[1])), int(str(data[2]))
+        if len(data) == 7:
+            start, length = int(str(data[5])), int(str(data[6]))
+            return cls(digest, rows, size, (), Patched(str(data[3]), str(data[4]), start, length))
+        blocks = data[3] if len(data) == 4 else ()
+        return cls(digest, rows, size, tuple(blocks))  # type: ignore[arg-type]
+
+
+def cut(stretches: Iterable[list[bytes]]) -> Iterator[list[bytes]]:
+    """Records, however they come, as pages."""
+    page: list[bytes] = []
+    size = 0
+    for records in stretches:
+        ends = [at for at, record in enumerate(records) if crc32(record) < len(record) * _CUT]
+        begin = 0
+        for end in (*ends, None):
+            part = records[begin : None if end is None else end + 1]
+            begin = 0 if end is None else end + 1
+            if not part:
+                continue
+            more = sum(map(len, part))
+            if size + more <= _MOST:
+                page += part
+                size += more
+            else:  # long records, or none among them that cuts
+                for record in part:
+                    if page and size + len(record) > _MOST:
+                        yield page
+                        page, size = [], 0
+                    page.append(record)
+                    size += len(record)
+            if end is not None and size >= _LEAST:
+                yield page
+                page, size = [], 0
+    if page:
+        yield page
+
+
+class TableWriter:
+    """Stores the pages of one table. ``old`` are those of the table in an earlier snapshot."""
+
+    def __init__(self, contents: Contents, hands: Hands, old: Sequence[StoredPage] = ()) -> None:
+        self._contents = contents
+        self._hands = hands
+        self._old = old
+        self._places = {page.digest: number for number, page in enumerate(old)}
+        self._next = 0  # the old page that is likely to stand where the next one is
+        self.added = 0
+
+    def write(self, stretches: Iterable[list[bytes]]) -> Iterator[tuple[int, int]]:
+        """Store all rows; yields (rows, bytes) of each page when it is on its way.
+
+        Raises StoreError, or what reading raises. ``finish`` gives the pages.
+        """
+        self._jobs: list[Future[StoredPage | tuple[StoredPage, str, bytes]]] = []
+        for records in cut(stretches):
+            content = b"".join(records)
+            rows, size = len(records), len(content)
+            del records
+            digest, like = "", None
+            if self._old:
+                digest = sha256(content).hexdigest()
+                like = self._likely(digest)
+            self._jobs.append(self._hands.do(self._keep, content, rows, digest, like))
+            yield rows, size
+
+    def _likely(self, digest: str) -> StoredPage | None:
+        """The old page that has this digest, or else stood where it stands now."""
+        known = self._places.get(digest)
+        at = self._next if known is None else known
+        self._next = at + 1
+        return self._old[at] if at < len(self._old) else None
+
+    def _keep(
+        self, content: bytes, rows: int, digest: str, like: StoredPage | None
+    ) -> StoredPage | tuple[StoredPage, str, bytes]:
+        if like is not None and like.digest == digest and all(map(self._contents.has, like.needs)):
+            return like
+        digest = digest or sha256(content).hexdigest()
+        size = len(content)
+        if size > LARGEST:
+            blocks, added = self._contents.keep_blocks([content])
+            self.added += added
+            return StoredPage(digest, rows, size, tuple(blocks))
+        if like is not None and not like.blocks and not self._contents.has(digest):
+            base = like.patch.base if like.patch is not None else like.digest
+            try:
+                frame = self._contents.patch(content, self._contents.read(base))
+            except Damaged:
+                frame = content  # then there is nothing to lean on
+            if len(frame) < size // 16:
+                return StoredPage(digest, rows, size), base, frame
+        _, added = self._contents.keep(content, digest)
+        self.added += added
+        return StoredPage(digest, rows, size)
+
+    def finish(self) -> list[StoredPage]:
+        """Wait for all pages; raises StoreError."""
+        found: list[StoredPage] = []
+        waiting: list[tuple[int, str, bytes]] = []
+        room = _BUNDLE
+        for job in self._jobs:
+            done = job.result()
+            if isinstance(done, StoredPage):
+                found.append(done)
+                continue
+            page, base, frame = done
+            if len(frame) > room:
+                self._bundle(found, waiting)
+                waiting, room = [], _BUNDLE
+            waiting.append((len(found), base, frame))
+            room -= len(frame)
+            found.append(page)
+        self._bundle(found, waiting)
+        return found
+
+    def _bundle(self, pages: list[StoredPage], patches: list[tuple[int, str, bytes]]) -> None:
+        if not patches:
+            return
+        bundle, added = self._contents.keep(b"".join(frame for _, _, frame in patches))
+        self.added += added
+        start = 0
+        for number, base, frame in patches:
+            page = pages[number]
+            patch = Patched(base, bundle, start, len(frame))
+            pages[number] = StoredPage(page.digest, page.rows, page.size, (), patch)
+            start += len(frame)
+
+
+class TableReader:
+    """Reads pages. The last bundle and base that were needed are kept at hand."""
+
+    def __init__(self, contents: Contents) -> None:
+        self._contents = contents
+        self._bundle = ("", b"")
+
+    def read(self, page: StoredPage) -> bytes:
+        """The records of a page, one behind the other. Raises Damaged."""
+        if page.patch is not None:
+            if self._bundle[0] != page.patch.bundle:
+                self._bundle = (page.patch.bundle, self._contents.read(page.patch.bundle))
+            frame = self._bundle[1][page.patch.start : page.patch.start + page.patch.size]
+            return self._contents.patched(frame, self._contents.read(page.patch.base), page.digest)
+        if page.blocks:
+            content = b"".join(self._contents.blocks(page.blocks))
+            if sha256(content).hexdigest() != page.digest:
+                raise Damaged(page.digest, "is damaged: it is not what it was")
+            return content
+        return self._contents.read(page.digest)
+
+
+def written(pages: Sequence[StoredPage]) -> bytes:
+    """A list of pages as it is stored: one JSON list to the line."""
+    return b"".join(json.dumps(page.as_list()).encode() + b"\n" for page in pages)
+
+
+def read_list(content: bytes) -> list[StoredPage]:
+    """Raises ValueError where it is none."""
+    try:
+        return [StoredPage.of_list(json.loads(line)) for line in content.splitlines()]
+    except (KeyError, TypeError, IndexError) as error:
+        raise ValueError(f"no list of pages: {error}") from error

@@ -1,0 +1,324 @@
+"""The store: snapshots, their contents, and what is known of them.
+
+Built to survive a writer's end at any point: a snapshot exists from the moment that its manifest has its
+name, and that is the last thing to be written, after everything that it needs is safely there. What a dead
+writer leaves are contents that no snapshot needs; thinning removes them.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import secrets
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+
+import zstandard
+
+from .contents import Contents, Damaged
+from .leases import lease
+from .manifest import BadManifest, Manifest, StoredFile, StoredTable, files_of_list
+from .pages import StoredPage, TableReader, read_list
+from .seal import NoSeal, Seal
+from .shelf import Missing, Shelf, StoreError
+
+_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"
+_ID = 6
+
+
+class NoSnapshot(StoreError):
+    """There is no such snapshot, or more than one that could be meant."""
+
+
+@dataclass(frozen=True)
+class Harm:
+    """What of a snapshot can not be read any more: a table, a file, or with neither all of it."""
+
+    snapshot: str
+    reason: str
+    table: str = ""
+    path: str = ""
+    digests: tuple[str, ...] = field(default=(), compare=False)
+
+
+class Store:
+    """The snapshots on one shelf. Everything raises StoreError."""
+
+    def __init__(self, shelf: Shelf, seal: Seal | None = None) -> None:
+        self.shelf = shelf
+        self.seal = seal or NoSeal()
+        self.contents = Contents(shelf, self.seal)
+        self._read: dict[str, Manifest] = {}
+
+    @property
+    def where(self) -> str:
+        return self.shelf.where
+
+    # -- snapshots ------------------------------------------------------------------------------------
+
+    def new_id(self) -> str:
+        return "".join(secrets.choice(_LETTERS) for _ in range(_ID))
+
+    def writing(self) -> contextlib.AbstractContextManager[None]:
+        """Hold this while contents are stored that are to be relied on.
+
+        Raises:
+            Busy: the store is being thinned.
+        """
+        return lease(self.shelf, "write")
+
+    def add(self, manifest: Manifest) -> None:
+        """Let a snapshot exist; its contents are stored."""
+        self.shelf.settle()
+        raw = zstandard.ZstdCompressor(level=9, write_checksum=True).compress(manifest.encode())
+        self.shelf.write(manifest.name, self.seal.close(manifest.name, raw))
+        self.shelf.settle()
+
+    def names(self) -> list[str]:
+        """The names of all manifests, oldest first."""
+        return sorted(
+            name for name, _ in self.shelf.names("snapshots") if name.endswith(".json.zst")
+        )
+
+    def manifest(self, name: str) -> Manifest:
+        """Raises Damaged where it can not be read."""
+        known = self._read.get(name)
+        if known is not None:
+            return known
+        try:
+            raw = self.seal.open(name, self.shelf.read(name))
+            found = Manifest.decode(zstandard.ZstdDecompressor().decompress(raw))
+        except (Missing, BadManifest, ValueError, zstandard.ZstdError) as error:
+            raise Damaged(name, f"(a manifest) can not be read: {error}") from error
+        self._read[name] = found
+        return found
+
+    def snapshots(self, harmed: Callable[[Harm], None] = lambda harm: None) -> list[Manifest]:
+        """All snapshots that can be read, oldest first; ``harmed`` is told of others."""
+        found = []
+        for name in self.names():
+            try:
+                found.append(self.manifest(name))
+            except Damaged as error:
+                harmed(Harm(_id_of(name), str(error.__cause__ or error)))
+        return sorted(found, key=lambda manifest: datetime.fromisoformat(manifest.taken))
+
+    def get(self, name: str, environment: str = "") -> Manifest:
+        """The snapshot whose ID begins with ``name`` or whose label it is; ``latest`` is the newest one,
+        of ``environment`` where one is named.
+
+        Raises:
+            NoSnapshot: there is none, or several.
+            Damaged: it can not be read.
+        """
+        for path in self.names():  # one that is damaged is named as such
+            if _id_of(path) == name:
+                return self.manifest(path)
+        known = [item for item in self.snapshots() if item.purpose != "baseline"]
+        if name == "latest":
+            fitting = [item for item in known if environment in ("", item.environment)][-1:]
+        else:
+            fitting = [item for item in known if item.label == name]
+            fitting = fitting or [i for i in known if len(name) >= 3 and i.id.startswith(name)]
+        if not fitting and name == "latest" and environment:
+            raise NoSnapshot(
+                f"there is no snapshot of {environment} in {self.where}; that of another environment is "
+                "named by its ID (`vetrin backups` lists them)"
+            )
+        if not fitting:
+            raise NoSnapshot(
+                f"there is no snapshot {name!r} in {self.where}; `vetrin backups` lists them"
+            )
+        if len(fitting) > 1:
+            ids = ", ".join(item.id for item in fitting)
+            raise NoSnapshot(f"{name!r} could be {ids}; say which by its ID")
+        return fitting[0]
+
+    def latest(self, environment: str, *, data: bool = False) -> Manifest | None:
+        """The newest snapshot of an environment, whatever it was made for."""
+        for item in reversed(self.snapshots()):
+            if item.environment == environment and (item.data is not None or not data):
+                return item
+        return None
+
+    def remove(self, manifest: Manifest) -> None:
+        """Let a snapshot cease to exist; its contents stay until the store is swept."""
+        self.shelf.remove(manifest.name)
+        self.shelf.remove(_mark(manifest.id))
+        self._read.pop(manifest.name, None)
+
+    # -- contents of a snapshot -----------------------------------------------------------------------
+
+    def pages(self, table: StoredTable) -> list[StoredPage]:
+        """Raises Damaged."""
+        content = b"".join(self.contents.blocks(table.pages))
+        try:
+            return read_list(content)
+        except ValueError as error:
+            raise Damaged(table.pages[0], str(error)) from error
+
+    def records(self, table: StoredTable) -> Iterator[tuple[StoredPage, bytes]]:
+        """The pages of a table with their records. Raises Damaged."""
+        reader = TableReader(self.contents)
+        for page in self.pages(table):
+            yield page, reader.read(page)
+
+    def files(self, manifest: Manifest) -> Iterator[StoredFile]:
+        """Raises Damaged."""
+        for digest in manifest.files.lists if manifest.files else ():
+            try:
+                yield from files_of_list(self.contents.read(digest))
+            except ValueError as error:
+                raise Damaged(digest, str(error)) from error
+
+    def needs(self, manifest: Manifest) -> set[str]:
+        """The digests of all contents that a snapshot needs. Raises Damaged."""
+        found: set[str] = set()
+        for table in manifest.data.tables if manifest.data else ():
+            found.update(table.pages)
+            for page in self.pages(table):
+                found.update(page.needs)
+        found.update(manifest.files.lists if manifest.files else ())
+        for file in self.files(manifest):
+            found.update(file.blocks)
+        return found
+
+    # -- proof ------------------------------------------------------------------------------------------
+
+    def verified(self, manifest: Manifest) -> str:
+        """When a snapshot was last read as a whole and found good; empty where it was not."""
+        try:
+            return str(json.loads(self.shelf.read(_mark(manifest.id)))["verified"])
+        except (Missing, ValueError, KeyError, TypeError):
+            return ""
+
+    def verify(
+        self,
+        manifest: Manifest,
+        proved: dict[str, Damaged | None] | None = None,
+        tell: Callable[[str, int], None] = lambda what, size: None,
+    ) -> list[Harm]:
+        """Read everything of a snapshot again; what is damaged.
+
+        One that is whole is marked as verified. Damaged contents lose their names, so that the next
+        snapshot that has them stores them anew. ``proved`` spares contents that were looked at for
+        another snapshot already.
+        """
+        proved = {} if proved is None else proved
+        harms: list[Harm] = []
+        reader = TableReader(self.contents)
+
+        def prove(digest: str, read: Callable[[], bytes]) -> None:
+            if digest not in proved:
+                try:
+                    tell(digest, len(read()))
+                    proved[digest] = None
+                except Damaged as error:
+                    proved[digest] = error
+                    self._set_aside(error.digest)
+            known = proved[digest]
+            if known is not None:
+                raise known
+
+        for table in manifest.data.tables if manifest.data else ():
+            bad: list[Damaged] = []
+            try:
+                for page in self.pages(table):
+                    try:
+                        prove(page.digest, lambda page=page: reader.read(page))  # type: ignore[misc]
+                    except Damaged as error:
+                        bad.append(error)
+            except Damaged as error:
+                self._set_aside(error.digest)
+                bad.append(error)
+            if bad:
+                harms.append(_harm(manifest, bad, table=table.table.name))
+        for digest in manifest.files.lists if manifest.files else ():
+            try:
+                files = files_of_list(self.contents.read(digest))
+            except (Damaged, ValueError) as error:
+                self._set_aside(digest)
+                harms.append(
+                    Harm(manifest.id, f"a list of files: {error}", path="…", digests=(digest,))
+                )
+                continue
+            for file in files:
+                bad = []
+                for block in file.blocks:
+                    try:
+                        prove(block, lambda block=block: self.contents.read(block))  # type: ignore[misc]
+                    except Damaged as error:
+                        bad.append(error)
+                if bad:
+                    harms.append(_harm(manifest, bad, path=file.entry.path))
+        if harms:
+            self.shelf.remove(_mark(manifest.id))
+        else:
+            moment = datetime.now().astimezone().isoformat(timespec="seconds")
+            self.shelf.write(_mark(manifest.id), json.dumps({"verified": moment}).encode())
+        self.shelf.settle()
+        return harms
+
+    def _set_aside(self, digest: str) -> None:
+        with contextlib.suppress(StoreError):
+            self.contents.set_aside(digest)
+
+    # -- clearing ---------------------------------------------------------------------------------------
+
+    def own_sizes(self, manifests: Iterable[Manifest]) -> dict[str, int]:
+        """By ID, the bytes on the shelf that only this one of all snapshots needs."""
+        sizes = dict(self.shelf.names("objects"))
+        count: dict[str, int] = {}
+        needed: dict[str, set[str]] = {}
+        for manifest in manifests:
+            with contextlib.suppress(Damaged):
+                needed[manifest.id] = {
+                    self.contents.place(digest) for digest in self.needs(manifest)
+                }
+                for place in needed[manifest.id]:
+                    count[place] = count.get(place, 0) + 1
+        return {
+            name: sum(sizes.get(place, 0) for place in places if count[place] == 1)
+            for name, places in needed.items()
+        }
+
+    def sweep(self) -> tuple[int, int]:
+        """Remove contents that no snapshot needs; how many, and their bytes. Needs the lease to thin.
+
+        Raises:
+            Damaged: a manifest or a list can not be read: what that snapshot needs is not known, so
+                nothing is removed.
+        """
+        needed: set[str] = set()
+        for name in self.names():
+            needed |= {self.contents.place(digest) for digest in self.needs(self.manifest(name))}
+        gone = size = 0
+        for name, length in list(self.shelf.names("objects")):
+            if name not in needed:
+                self.shelf.remove(name)
+                gone, size = gone + 1, size + length
+        for name, length in list(self.shelf.names("damaged")):
+            self.shelf.remove(name)
+            gone, size = gone + 1, size + length
+        self.shelf.sweep()
+        self.contents.forget()
+        return gone, size
+
+    def size(self) -> int:
+        """Bytes of the whole store on its shelf."""
+        return sum(
+            size for folder in ("objects", "snapshots") for _, size in self.shelf.names(folder)
+        )
+
+
+def _harm(manifest: Manifest, bad: list[Damaged], *, table: str = "", path: str = "") -> Harm:
+    return Harm(manifest.id, str(bad[0]), table, path, tuple(error.digest for error in bad))
+
+
+def _mark(snapshot: str) -> str:
+    return f"verified/{snapshot}.json"
+
+
+def _id_of(name: str) -> str:
+    return name.rpartition("/")[2].removesuffix(".json.zst").rpartition("-")[2]

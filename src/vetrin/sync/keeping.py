@@ -1,0 +1,316 @@
+"""Taking a snapshot of an environment while it is in use: its data from one consistent view, its files.
+
+What an earlier snapshot of the environment has already is not stored again, and files whose size and time
+are as they were then are not even read.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from concurrent.futures import Future
+from dataclasses import dataclass
+from datetime import datetime
+
+import xxhash
+
+from ..cms import read_version
+from ..database import Reader, Table
+from ..files import Entry, FilesError, some_of
+from ..project import Environment
+from ..reach import Site, file_scope, is_empty
+from ..store import (
+    Hands,
+    Manifest,
+    Store,
+    StoredData,
+    StoredFile,
+    StoredFiles,
+    StoredPage,
+    StoredTable,
+    TableWriter,
+    files_as_lists,
+    in_blocks,
+    written,
+)
+from .errors import JobError
+from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
+from .plan import PARTS, Plan
+
+_FRESH = 2_000_000_000  # nanoseconds in which a second change may leave the same time
+
+
+def take_snapshot(
+    site: Site,
+    store: Store,
+    parts: Sequence[str] = PARTS,
+    everywhere: Sequence[Environment] = (),
+    *,
+    label: str = "",
+    purpose: str = "backup",
+    listener: Listener = silent,
+) -> Manifest:
+    """Store what a site holds of some parts. ``everywhere`` are all environments of the project.
+
+    Raises:
+        StoreError: it can not be stored; what was there is as it was.
+        DatabaseError, FilesError: something can not be read.
+    """
+    with store.writing():
+        before = store.latest(site.environment.name)
+        with Hands() as hands:
+            keeper = _Keeper(site, store, hands, before, listener)
+            manifest = keeper.keep(tuple(parts), everywhere, label, purpose)
+        store.add(manifest)
+    return manifest
+
+
+@dataclass(frozen=True)
+class Keeping:
+    """Where a run keeps what it replaces, and which environments the project has."""
+
+    store: Store
+    everywhere: Sequence[Environment] = ()
+
+    def keep(self, target: Site, plan: Plan, run: int, listener: Listener = silent) -> str:
+        """Take a snapshot of the parts of ``target`` that a plan replaces, and prove it; its ID.
+
+        Raises:
+            JobError: what was stored can not be read again as it should be.
+        """
+        if target.database.missing or is_empty(target.root):
+            return ""
+        manifest = take_snapshot(
+            target,
+            self.store,
+            plan.parts,
+            self.everywhere,
+            label=f"before run {run}",
+            purpose="before",
+            listener=listener,
+        )
+        harms = self.store.verify(manifest)
+        if harms:
+            raise JobError(
+                f"the snapshot of {target.environment.name} can not be read again: {harms[0].reason}",
+                f"check the disk that the store is on ({self.store.where})",
+            )
+        return manifest.id
+
+
+class _Keeper:
+    def __init__(
+        self, site: Site, store: Store, hands: Hands, before: Manifest | None, listener: Listener
+    ) -> None:
+        self._site = site
+        self._store = store
+        self._hands = hands
+        self._before = before
+        self._tell = listener
+        self._added = 0
+        self._notes: list[str] = []
+
+    def keep(
+        self,
+        parts: tuple[str, ...],
+        everywhere: Sequence[Environment],
+        label: str,
+        purpose: str,
+    ) -> Manifest:
+        site = self._site
+        taken = datetime.now().astimezone().isoformat(timespec="seconds")
+        entries, passed = self._scan(parts, everywhere)
+        known = self._known(entries)
+        missing = [e for path, e in entries.items() if e.kind == "file" and path not in known]
+        tables = site.tables if "data" in parts else ()
+        self._tell(
+            Started(
+                sum(table.rows for table in tables),
+                sum(table.size for table in tables),
+                len(missing),
+                sum(entry.size for entry in missing),
+            )
+        )
+        data = self._data(tables) if "data" in parts else None
+        self._tell(Phase("files"))
+        files = (
+            self._files(entries, passed, known, missing) if len(parts) > ("data" in parts) else None
+        )
+        environment = site.environment
+        return Manifest(
+            id=self._store.new_id(),
+            taken=taken,
+            environment=environment.name,
+            role=environment.role,
+            cms=site.definition.name,
+            parts=parts,
+            address=str(environment.address),
+            also=tuple(map(str, environment.also)),
+            roots=site.roots,
+            label=label,
+            purpose=purpose,
+            title=site.title or "",
+            cms_version=read_version(site.root, site.definition) or "",
+            addresses=tuple(str(address) for _, address in site.recorded_addresses()),
+            data=data,
+            files=files,
+            added=self._added,
+            notes=tuple(self._notes),
+        )
+
+    # -- data -------------------------------------------------------------------------------------------
+
+    def _data(self, tables: Sequence[Table]) -> StoredData:
+        site, database = self._site, self._site.database
+        self._tell(Phase("tables"))
+        stored = []
+        with database.reading() as reader:
+            for table in tables:
+                stored.append(self._table(reader, table))
+                self._notes += [f"{table.name}: {note}" for note in table.notes]
+        facts = database.facts()
+        names = [table.name for table in tables]
+        return StoredData(
+            engine=database.engine,
+            facts={
+                "product": facts.product,
+                "version": facts.version,
+                "charset": facts.charset,
+                "details": {key: text for key, text in facts.details.items() if key != "account"},
+            },
+            prefix=site.prefix,
+            charset=site.configuration.charset,
+            tables=tuple(stored),
+            attachments=tuple(database.attachments(names, site.views)),
+            views=site.views,
+            size=sum(item.table.size for item in stored),
+        )
+
+    def _table(self, reader: Reader, table: Table) -> StoredTable:
+        database = self._site.database
+        self._tell(TableStarted(table.name, table.rows))
+        writer = TableWriter(self._store.contents, self._hands, self._old_pages(table))
+        rows = size = 0
+        for count, length in writer.write(reader.records(table)):
+            rows, size = rows + count, size + length
+            self._tell(Moved(table.name, count, length))
+        pages = writer.finish()
+        lists, added = self._store.contents.keep_blocks([written(pages)])
+        self._added += writer.added + added
+        self._tell(TableDone(table.name, rows))
+        known = Table(
+            table.name,
+            table.columns,
+            table.key,
+            table.fixed,
+            rows,
+            size,
+            table.consistent,
+            table.notes,
+        )
+        return StoredTable(
+            known,
+            database.schema(table.name),
+            tuple(lists),
+            mixed=database.engine == "sqlite",
+            last_given=database.last_given(table.name),
+        )
+
+    def _old_pages(self, table: Table) -> list[StoredPage]:
+        """The pages of the table in the last snapshot that has it; without them it is stored as a new one."""
+        before = self._before
+        if before is None or before.data is None:
+            before = self._store.latest(self._site.environment.name, data=True)
+        for item in before.data.tables if before is not None and before.data is not None else ():
+            if item.table.name == table.name:
+                try:
+                    return self._store.pages(item)
+                except FilesError:
+                    return []
+        return []
+
+    # -- files ------------------------------------------------------------------------------------------
+
+    def _scan(
+        self, parts: Sequence[str], everywhere: Sequence[Environment]
+    ) -> tuple[dict[str, Entry], dict[str, str]]:
+        site = self._site
+        scope = file_scope(site, site, parts, everywhere)
+        if not scope.folders:
+            return {}, {}
+        found = site.files.scan(scope.folders, scope.skip[0])
+        return dict(found), {**found.passed, **dict.fromkeys(scope.nested, "another environment")}
+
+    def _known(self, entries: dict[str, Entry]) -> dict[str, StoredFile]:
+        """Files that are as they were in the last snapshot, by their sizes and times."""
+        before, known = self._before, {}
+        if before is None:
+            return {}
+        taken = datetime.fromisoformat(before.taken).timestamp() * 1e9
+        try:
+            for file in self._store.files(before):
+                now = entries.get(file.entry.path)
+                if (
+                    now is not None
+                    and now.kind == file.entry.kind == "file"
+                    and (now.size, now.modified) == (file.entry.size, file.entry.modified)
+                    and now.modified < taken - max(_FRESH, self._site.files.grain)
+                    and all(map(self._store.contents.has, file.blocks))
+                ):
+                    entry = now._replace(digest=file.entry.digest)
+                    known[now.path] = StoredFile(entry, file.blocks)
+        except FilesError:
+            return known  # its list is damaged: the others are read
+        return known
+
+    def _files(
+        self,
+        entries: dict[str, Entry],
+        passed: dict[str, str],
+        known: dict[str, StoredFile],
+        missing: Sequence[Entry],
+    ) -> StoredFiles:
+        stored = [
+            known.get(path, StoredFile(entry))
+            for path, entry in entries.items()
+            if entry.kind != "file" or path in known
+        ]
+        vanished: list[str] = []
+        waiting: list[tuple[Entry, list[Future[tuple[str, int]]]]] = []
+        for entry, blocks in self._site.files.read_all(missing):
+            try:
+                waiting.append(self._read(entry, blocks))
+            except FilesError as error:
+                if not isinstance(error.__cause__, FileNotFoundError):
+                    raise
+                vanished.append(entry.path)
+                continue
+            self._tell(FileMoved(entry.path, waiting[-1][0].size, 1))
+            while len(waiting) > 64:
+                stored.append(self._stored(*waiting.pop(0)))
+        stored += [self._stored(*item) for item in waiting]
+        if vanished:
+            self._notes.append(f"removed while the snapshot was taken: {some_of(sorted(vanished))}")
+        lists = []
+        for content in files_as_lists(stored):
+            digest, added = self._store.contents.keep(content)
+            lists.append(digest)
+            self._added += added
+        count = sum(file.entry.kind != "folder" for file in stored)
+        return StoredFiles(tuple(lists), count, sum(file.entry.size for file in stored), passed)
+
+    def _read(
+        self, entry: Entry, blocks: Iterable[bytes | memoryview]
+    ) -> tuple[Entry, list[Future[tuple[str, int]]]]:
+        hasher = xxhash.xxh3_128()
+        size = 0
+        jobs = []
+        for block in in_blocks(blocks):
+            hasher.update(block)
+            size += len(block)
+            jobs.append(self._hands.do(self._store.contents.keep, block))
+        return entry._replace(size=size, digest=hasher.hexdigest()), jobs
+
+    def _stored(self, entry: Entry, jobs: list[Future[tuple[str, int]]]) -> StoredFile:
+        done = [job.result() for job in jobs]
+        self._added += sum(added for _, added in done)
+        return StoredFile(entry, tuple(digest for digest, _ in done))
