@@ -125,8 +125,8 @@ def entries_by_kind(site: Site) -> list[tuple[str, str, int]]:
     return [(str(kind), str(state), int(count)) for kind, state, count in rows]
 
 
-def survey(site: Site) -> Survey:
-    """Look at everything that an environment consists of.
+def survey(site: Site, *, here: bool = True) -> Survey:
+    """Look at everything that an environment consists of; ``here``: it is in use on some machine.
 
     Raises:
         DatabaseError, FilesError: something could not be read.
@@ -141,7 +141,7 @@ def survey(site: Site) -> Survey:
     extensions = extensions_of(site)
     found = Survey(
         standing(site),
-        runtime_version(site),
+        runtime_version(site) if here else None,
         tables,
         _folders(site, files),
         entries_by_kind(site),

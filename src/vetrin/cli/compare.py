@@ -5,13 +5,15 @@ from __future__ import annotations
 import argparse
 
 from ..check.compare import Comparison, TableDifference, compare
-from ..project import ProjectError
-from ..reach import open_site
+from ..project import Environment, Project, ProjectError, nearest
+from ..reach import Site, open_site
+from ..store import NoSnapshot, open_snapshot
 from ..sync import may_read
 from .common import grid, project_of
 from .console import Out, lead, number, plural
 from .main import DIFFERENT, DONE
 from .progress import told
+from .stored import store_of
 
 _MOST = 40
 
@@ -23,7 +25,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "first are rewritten into those of the second."
     )
     parser.add_argument("a", metavar="A", help="an environment")
-    parser.add_argument("b", metavar="B", help="another one")
+    parser.add_argument(
+        "b", metavar="B", help="another one, or a snapshot: its ID, label or latest"
+    )
     parser.add_argument("--entries", action="store_true", help="list entries that differ, by title")
     parser.add_argument("--all", action="store_true", help="list also what is the same")
     parser.epilog = """exit code 4 says that they differ
@@ -31,23 +35,39 @@ def configure(parser: argparse.ArgumentParser) -> None:
 examples:
   vetrin compare production local
   vetrin compare production staging --entries
+  vetrin compare production latest       what changed since its last snapshot
   vetrin compare staging local --json"""
 
 
 def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
-    a, b = project.environment(args.a), project.environment(args.b)
-    if a is b:
-        raise ProjectError(f"{a.name} can not be compared with itself; name two environments")
-    for environment in (a, b):
-        may_read(environment)
-    with open_site(project, a) as one, open_site(project, b) as two, told(out) as tell:
+    a = project.environment(args.a)
+    may_read(a)
+    with open_site(project, a) as one, _other(args, out, project, a) as two, told(out) as tell:
         found = compare(
             one, two, list(project.environments.values()), entries=args.entries, tell=tell
         )
     out.document("comparison", found.as_json())
     _show(out, found, everything=args.all)
     return DIFFERENT if found.differences else DONE
+
+
+def _other(args: argparse.Namespace, out: Out, project: Project, a: Environment) -> Site:
+    """What the first environment is compared with: another one, or a snapshot."""
+    if args.b in project.environments:
+        b = project.environment(args.b)
+        if a is b:
+            raise ProjectError(f"{a.name} can not be compared with itself; name two environments")
+        may_read(b)
+        return open_site(project, b)
+    store = store_of(project, out)
+    try:
+        manifest = store.get(args.b, a.name)
+    except NoSnapshot as error:
+        raise ProjectError(
+            f"{args.b!r} is no environment{nearest(args.b, list(project.environments))}; and {error}"
+        ) from error
+    return open_snapshot(store, manifest, project.definition)
 
 
 def _show(out: Out, found: Comparison, *, everything: bool) -> None:

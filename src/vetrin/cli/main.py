@@ -26,6 +26,8 @@ COMMANDS = {
     "resume": "go on with a transfer that was stopped",
     "backup": "take a snapshot of an environment",
     "backups": "list, prove and thin out snapshots",
+    "export": "pack a site into an archive that anyone can open",
+    "import": "bring in an archive or a dump that somebody else made",
     "restore": "put back what a snapshot holds",
     "undo": "put back what the last run on an environment replaced",
     "history": "list what was done, newest first",
@@ -69,7 +71,8 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
 def _module(name: str):  # type: ignore[no-untyped-def]
     from importlib import import_module
 
-    return import_module(f"vetrin.cli.{name}")
+    # A word of the language can not be the name of a module.
+    return import_module(f"vetrin.cli.{'importing' if name == 'import' else name}")
 
 
 def _common(parser: argparse.ArgumentParser) -> None:

@@ -9,6 +9,7 @@ from rich.text import Text
 from ..check.strays import Finding, find_strays
 from ..reach import open_site
 from ..sync import may_read
+from .archives import add_given, is_file, looked_into
 from .common import grid, project_of
 from .console import Out, lead, number, plural
 from .main import DIFFERENT, DONE
@@ -19,7 +20,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "List references in an environment's data that lead to another environment of the project,\n"
         "in any form, and addresses that look like an older one of this site."
     )
-    parser.add_argument("environment", metavar="ENV", help="the environment")
+    parser.add_argument(
+        "environment", metavar="ENV", help="the environment; or a file: an archive or an SQL dump"
+    )
+    add_given(parser)
     parser.add_argument("--files", action="store_true", help="look into the site's text files too")
     parser.add_argument(
         "--limit",
@@ -33,11 +37,21 @@ def configure(parser: argparse.ArgumentParser) -> None:
 examples:
   vetrin strays local
   vetrin strays staging --files --limit 100
-  vetrin strays local --json"""
+  vetrin strays local --json
+  vetrin strays handover.zip"""
 
 
 def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
+    if is_file(args.environment, project):
+        with looked_into(args, out, project, [args.environment]) as (site, _):
+            own = set(site.environment.addresses)
+            others = [e for e in project.environments.values() if not own & set(e.addresses)]
+            found = find_strays(site, others, files=args.files, limit=args.limit)
+        out.document("strays", {"environment": args.environment, "good": not found, "mend": [],
+                                **found.as_json()})  # fmt: skip
+        _show(out, found, args.environment)
+        return DIFFERENT if found else DONE
     environment = project.environment(args.environment)
     may_read(environment)
     others = [one for one in project.environments.values() if one is not environment]

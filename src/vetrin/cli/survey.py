@@ -8,6 +8,7 @@ from pathlib import Path
 from ..check.survey import Survey, leave_table, survey
 from ..reach import open_site
 from ..sync import may_read
+from .archives import add_given, is_file, looked_into
 from .common import grid, project_of
 from .console import Out, lead, number, plural, size
 from .main import DONE, FAILED
@@ -21,7 +22,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "Show what an environment consists of: tables by size, files by folder, kinds of rows,\n"
         "plugins and themes, versions; and what a transfer could leave out, with what that saves."
     )
-    parser.add_argument("environment", metavar="ENV", help="the environment")
+    parser.add_argument(
+        "environment", metavar="ENV", help="the environment; or a file: an archive or an SQL dump"
+    )
+    add_given(parser)
     parser.add_argument(
         "--plot", metavar="FILE", help="draw where the bytes are (.png, .svg or .pdf)"
     )
@@ -29,15 +33,20 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.epilog = """examples:
   vetrin survey production
   vetrin survey production --plot bytes.png
-  vetrin survey staging --json"""
+  vetrin survey staging --json
+  vetrin survey dump.sql.gz"""
 
 
 def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
-    environment = project.environment(args.environment)
-    may_read(environment)
-    with open_site(project, environment) as site:
-        found = survey(site)
+    if is_file(args.environment, project):
+        with looked_into(args, out, project, [args.environment]) as (site, _):
+            found = survey(site, here=False)
+    else:
+        environment = project.environment(args.environment)
+        may_read(environment)
+        with open_site(project, environment) as site:
+            found = survey(site)
     out.document("survey", found.as_json())
     _show(out, found, project.definition.title, None if args.all else _MOST)
     if args.plot:

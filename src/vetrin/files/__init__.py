@@ -18,6 +18,7 @@ from .contract import (
     printable,
     selected,
     some_of,
+    stays_inside,
 )
 from .difference import BIG, Clash, Difference, Terms, Unit, compare_trees, selection, unit_of
 from .digests import common_algorithm, digest_of
@@ -66,5 +67,6 @@ __all__ = [
     "selected",
     "selection",
     "some_of",
+    "stays_inside",
     "unit_of",
 ]

@@ -90,6 +90,8 @@ def own_files(site: Site) -> set[str]:
 
 def _nested(site: Site, environments: Sequence[Environment]) -> set[str]:
     """Roots of other environments inside this one's."""
+    if not site.roots:
+        return set()
     root = PurePosixPath(site.roots[-1])
     found = set()
     for other in environments:

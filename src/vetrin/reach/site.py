@@ -69,8 +69,8 @@ class Site:
 
     @property
     def roots(self) -> tuple[str, ...]:
-        """The root as it is given, and without links."""
-        return tuple(dict.fromkeys([str(self.root), str(self.root.resolve())]))
+        """The root as it is given, and without links; nothing for that of an archive that does not tell it."""
+        return tuple(filter(None, dict.fromkeys([str(self.root), str(self.root.resolve())])))
 
     def __enter__(self) -> Site:
         return self

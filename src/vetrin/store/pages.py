@@ -9,7 +9,7 @@ that stood at its place is stored as a patch of it.
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass
 from hashlib import sha256
@@ -75,11 +75,15 @@ class StoredPage:
         return cls(digest, rows, size, tuple(blocks))  # type: ignore[arg-type]
 
 
-def cut(stretches: Iterable[list[bytes]]) -> Iterator[list[bytes]]:
-    """Records, however they come, as pages."""
-    page: list[bytes] = []
-    size = 0
-    for records in stretches:
+class Cutter:
+    """Cuts records, however they come, into pages."""
+
+    def __init__(self) -> None:
+        self._page: list[bytes] = []
+        self._size = 0
+
+    def cut(self, records: list[bytes]) -> Iterator[list[bytes]]:
+        """Take some more records; the pages that are whole now."""
         ends = [at for at, record in enumerate(records) if crc32(record) < len(record) * _CUT]
         begin = 0
         for end in (*ends, None):
@@ -88,21 +92,23 @@ def cut(stretches: Iterable[list[bytes]]) -> Iterator[list[bytes]]:
             if not part:
                 continue
             more = sum(map(len, part))
-            if size + more <= _MOST:
-                page += part
-                size += more
+            if self._size + more <= _MOST:
+                self._page += part
+                self._size += more
             else:  # long records, or none among them that cuts
                 for record in part:
-                    if page and size + len(record) > _MOST:
-                        yield page
-                        page, size = [], 0
-                    page.append(record)
-                    size += len(record)
-            if end is not None and size >= _LEAST:
-                yield page
-                page, size = [], 0
-    if page:
-        yield page
+                    if self._page and self._size + len(record) > _MOST:
+                        yield from self.end()
+                    self._page.append(record)
+                    self._size += len(record)
+            if end is not None and self._size >= _LEAST:
+                yield from self.end()
+
+    def end(self) -> Iterator[list[bytes]]:
+        """What is left, as a page."""
+        if self._page:
+            page, self._page, self._size = self._page, [], 0
+            yield page
 
 
 class TableWriter:
@@ -114,24 +120,22 @@ class TableWriter:
         self._old = old
         self._places = {page.digest: number for number, page in enumerate(old)}
         self._next = 0  # the old page that is likely to stand where the next one is
+        self._cutter = Cutter()
+        self._jobs: list[Future[StoredPage | tuple[StoredPage, str, bytes]]] = []
         self.added = 0
 
-    def write(self, stretches: Iterable[list[bytes]]) -> Iterator[tuple[int, int]]:
-        """Store all rows; yields (rows, bytes) of each page when it is on its way.
+    def add(self, records: list[bytes]) -> None:
+        """Store some more records. Raises StoreError."""
+        for page in self._cutter.cut(records):
+            self._begin(page)
 
-        Raises StoreError, or what reading raises. ``finish`` gives the pages.
-        """
-        self._jobs: list[Future[StoredPage | tuple[StoredPage, str, bytes]]] = []
-        for records in cut(stretches):
-            content = b"".join(records)
-            rows, size = len(records), len(content)
-            del records
-            digest, like = "", None
-            if self._old:
-                digest = sha256(content).hexdigest()
-                like = self._likely(digest)
-            self._jobs.append(self._hands.do(self._keep, content, rows, digest, like))
-            yield rows, size
+    def _begin(self, records: list[bytes]) -> None:
+        content = b"".join(records)
+        digest, like = "", None
+        if self._old:
+            digest = sha256(content).hexdigest()
+            like = self._likely(digest)
+        self._jobs.append(self._hands.do(self._keep, content, len(records), digest, like))
 
     def _likely(self, digest: str) -> StoredPage | None:
         """The old page that has this digest, or else stood where it stands now."""
@@ -164,7 +168,9 @@ class TableWriter:
         return StoredPage(digest, rows, size)
 
     def finish(self) -> list[StoredPage]:
-        """Wait for all pages; raises StoreError."""
+        """The pages, when all are stored. Raises StoreError."""
+        for records in self._cutter.end():
+            self._begin(records)
         found: list[StoredPage] = []
         waiting: list[tuple[int, str, bytes]] = []
         room = _BUNDLE

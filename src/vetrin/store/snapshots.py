@@ -74,6 +74,7 @@ class Store:
         raw = zstandard.ZstdCompressor(level=9, write_checksum=True).compress(manifest.encode())
         self.shelf.write(manifest.name, self.seal.close(manifest.name, raw))
         self.shelf.settle()
+        self._read.pop(manifest.name, None)
 
     def names(self) -> list[str]:
         """The names of all manifests, oldest first."""

@@ -20,6 +20,7 @@ class StoredTree:
     streams = 2
     grain = 1
     algorithms: tuple[str, ...] = ("xxh128", "sha256")
+    folds_names = False
 
     def __init__(
         self,

@@ -16,6 +16,8 @@ from .events import (
     Waiting,
     silent,
 )
+from .exporting import Packed, Packing, export, mapping_to
+from .importing import build_import, parts_held
 from .inplace import Selection, Survey, Work, change, survey
 from .journal import Journals, Run
 from .keeping import Keeping, take_snapshot
@@ -65,6 +67,8 @@ __all__ = [
     "LeftKind",
     "Listener",
     "Moved",
+    "Packed",
+    "Packing",
     "Part",
     "Phase",
     "Plan",
@@ -84,17 +88,21 @@ __all__ = [
     "Waiting",
     "Wanted",
     "Work",
+    "build_import",
     "build_on",
     "build_plan",
     "build_push",
     "build_restore",
     "change",
+    "export",
     "holder_of",
     "holding",
     "make_build",
+    "mapping_to",
     "may_go_live",
     "may_read",
     "may_write",
+    "parts_held",
     "parts_wanted",
     "preview",
     "push",

@@ -190,7 +190,9 @@ class _Keeper:
         self._tell(TableStarted(table.name, table.rows))
         writer = TableWriter(self._store.contents, self._hands, self._old_pages(table))
         rows = size = 0
-        for count, length in writer.write(reader.records(table)):
+        for records in reader.records(table):
+            writer.add(records)
+            count, length = len(records), sum(map(len, records))
             rows, size = rows + count, size + length
             self._tell(Moved(table.name, count, length))
         pages = writer.finish()

@@ -1,0 +1,112 @@
+"""What the commands share that look into archives and dumps."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import getpass
+import os
+import sys
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+from ..project import Project, ProjectError
+from ..reach import Site
+from ..store import FolderShelf, Given, Manifest, Store, open_snapshot, take_in
+from ..store.fetching import fetch, joined, keep_stream
+from .console import Out, size
+from .stored import store_of
+
+ARCHIVE_VARIABLE = "VETRIN_ARCHIVE_PASSPHRASE"
+
+
+def add_given(parser: argparse.ArgumentParser) -> None:
+    """The options that say which of several things in an archive is meant."""
+    group = parser.add_argument_group("where an archive or dump holds several, or does not say it")
+    group.add_argument("--database", metavar="NAME", default="", help="the database in the dump")
+    group.add_argument("--prefix", metavar="TEXT", help="the table prefix of the site")
+    group.add_argument("--folder", metavar="PATH", help="the site's root inside the archive")
+    group.add_argument("--address", metavar="URL", default="", help="the address that the site had")
+    group.add_argument(
+        "--passphrase", action="store_true",
+        help=f"the archive has one (asked for, or from {ARCHIVE_VARIABLE})",
+    )  # fmt: skip
+
+
+def given_of(args: argparse.Namespace, out: Out) -> Given:
+    return Given(
+        args.database, args.prefix, args.folder,
+        passphrase_of(out) if args.passphrase else os.environ.get(ARCHIVE_VARIABLE), args.address,
+    )  # fmt: skip
+
+
+def passphrase_of(out: Out) -> str:
+    """The passphrase of an archive. Raises ProjectError where nobody says it."""
+    found = os.environ.get(ARCHIVE_VARIABLE)
+    if found:
+        return found
+    if not out.at_terminal or out.json:
+        raise ProjectError(f"--passphrase: set {ARCHIVE_VARIABLE}; nobody is there to be asked")
+    return getpass.getpass("Passphrase of the archive: ")
+
+
+def is_file(text: str, project: Project) -> bool:
+    """True for what names a file or a web address rather than an environment."""
+    if text in project.environments:
+        return False
+    return text == "-" or "://" in text or "/" in text or "." in text or Path(text).is_file()
+
+
+@contextlib.contextmanager
+def looked_into(
+    args: argparse.Namespace, out: Out, project: Project, names: list[str]
+) -> Iterator[tuple[Site, Manifest]]:
+    """Archives and dumps as a site that can be looked at; nothing of them stays."""
+    with tempfile.TemporaryDirectory(prefix="vetrin-") as folder:
+        store = Store(FolderShelf(Path(folder, "store")))
+        manifest = brought(args, out, project, names, store, Path(folder, "incoming"))
+        with open_snapshot(store, manifest, project.definition) as site:
+            yield site, manifest
+
+
+def brought(
+    args: argparse.Namespace,
+    out: Out,
+    project: Project,
+    names: list[str],
+    store: Store,
+    folder: Path,
+) -> Manifest:
+    """Take archives and dumps into a store.
+
+    Raises:
+        BadArchive, Unclear, DatabaseError: they can not be taken in.
+    """
+    paths: list[Path] = []
+    came = 0
+
+    def tell(what: str, length: int) -> None:
+        nonlocal came
+        came += length
+
+    for name in names:
+        if name == "-":
+            paths.append(keep_stream(sys.stdin.buffer, folder))
+        elif "://" in name:
+            if not name.startswith(("https://", "http://")):
+                raise ProjectError(f"{name}: only https:// and http:// addresses are loaded")
+            out.say(f"loading {name} …")
+            paths.append(fetch(name, folder, tell))
+        else:
+            paths.append(Path(name))
+    files = joined(paths, folder)
+    out.say(f"reading {', '.join(path.name for path in files)} …")
+    came = 0
+    manifest = take_in(files, store, project.definition, given_of(args, out), tell)
+    out.say(f"{size(came)} were read")
+    return manifest
+
+
+def project_store(project: Project, out: Out) -> Store:
+    return store_of(project, out, writing=True)

@@ -1,0 +1,186 @@
+"""vetrin export"""
+
+from __future__ import annotations
+
+import argparse
+import re
+from dataclasses import replace
+from pathlib import Path
+
+from ..files import printable
+from ..project import Leave, Project, ProjectError, merged
+from ..reach import Site, open_site
+from ..rewrite import Mapping, parse_literal, parse_pair
+from ..store import NoSnapshot, open_snapshot
+from ..store.outgoing import FORMS, SQL_FORMS
+from ..sync import PARTS, Packed, Packing, export, mapping_to, may_read
+from .archives import passphrase_of
+from .common import project_of
+from .console import Out, lead, plural, size
+from .main import DONE
+from .progress import listener
+from .stored import store_of
+from .transfer import add_choices, leave_of, listed, parts_of
+
+_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kMG]?)B?$")
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Pack a site into one archive that anyone can open: an SQL file that the database's own client\n"
+        "programs and web consoles load, the files in a normal tree, a list of them with digests, and a\n"
+        "page that says what to do with it. Addresses and paths can be those of where it goes."
+    )
+    parser.add_argument(
+        "environment", metavar="ENV", help="the environment, or a snapshot's ID or label"
+    )
+    parser.add_argument(
+        "file", metavar="FILE", help=f"{', '.join(FORMS)}; with --sql-only {', '.join(SQL_FORMS)}"
+    )
+    parser.add_argument(
+        "--for", metavar="ENV", dest="goal", help="with the addresses and paths of this one"
+    )
+    parser.add_argument(
+        "--replace",
+        action="append",
+        default=[],
+        metavar="OLD=NEW",
+        help="rewrite an address or a path",
+    )
+    parser.add_argument(
+        "--literal", action="append", default=[], metavar="OLD=NEW", help="rewrite any text"
+    )
+    parser.add_argument("--parts", metavar="PART,…", help="data, media, code, core (all of them)")
+    parser.add_argument(
+        "--split", metavar="SIZE", help="in parts of at most this size, such as 400MB"
+    )
+    parser.add_argument("--sql-only", action="store_true", help="nothing but the SQL file")
+    parser.add_argument("--sql-per-table", action="store_true", help="an SQL file for each table")
+    parser.add_argument(
+        "--statement", metavar="SIZE", default="1MB", help="at most this much in one INSERT (1MB)"
+    )
+    parser.add_argument(
+        "--passphrase", action="store_true", help="encrypt the .zip (AES-256; asked for)"
+    )
+    add_choices(parser)
+    parser.epilog = """examples:
+  vetrin export production harrowmere.zip --for staging
+  vetrin export local handover.tar.zst --replace http://harrowmere.test=https://new.example
+  vetrin export production harrowmere.zip --split 400MB
+  vetrin export production data.sql.gz --sql-only --leave-rows spam-comments"""
+
+
+def run(args: argparse.Namespace, out: Out) -> int:
+    project = project_of(args)
+    packing = _packing(args, out, project)
+    path = Path(args.file)
+    if not path.parent.is_dir():
+        raise ProjectError(f"{path}: there is no folder {path.parent}")
+    with _site(args, out, project) as site:
+        packing = replace(packing, mapping=_mapping(args, project, site))
+        if args.dry_run:
+            out.say(
+                f"dry run: {', '.join(packing.parts)} of {site.environment.name} would be packed"
+            )
+            return DONE
+        if path.exists():
+            out.confirm(f"Overwrite {path}?", given=args.yes, target=path.name, production=False)
+        with listener(out) as listen:
+            done = export(site, path, packing, list(project.environments.values()), listen)
+    out.document(
+        "export",
+        {
+            "files": [str(one) for one in done.paths], "bytes": sum(p.stat().st_size for p in done.paths),
+            "tables": done.rows, "rows": sum(done.rows.values()), "packed_files": done.files,
+            "packed_bytes": done.file_bytes, "rewriting": done.rewriting.as_json(), "notes": list(done.notes),
+        },
+    )  # fmt: skip
+    _show(out, args, done)
+    return DONE
+
+
+def _site(args: argparse.Namespace, out: Out, project: Project) -> Site:
+    if args.environment in project.environments:
+        environment = project.environment(args.environment)
+        may_read(environment)
+        return open_site(project, environment)
+    store = store_of(project, out)
+    try:
+        manifest = store.get(args.environment)
+    except NoSnapshot:
+        project.environment(args.environment)  # says that there is none, and which there are
+        raise
+    return open_snapshot(store, manifest, project.definition)
+
+
+def _packing(args: argparse.Namespace, out: Out, project: Project) -> Packing:
+    goal = project.environment(args.goal) if args.goal else None
+    if goal is not None and args.replace:
+        raise ProjectError("--for and --replace: give the one or the other")
+    if args.sql_only and args.parts:
+        raise ProjectError("--sql-only and --parts: give the one or the other")
+    parts = parts_of(listed([args.parts]), "--parts") if args.parts else PARTS
+    leave = Leave() if args.leave_nothing else project.leave
+    if goal is not None and not args.leave_nothing:
+        leave = merged(leave, goal.leave)
+    if args.sql_only:
+        parts = ("data",)
+    if args.sql_only and args.passphrase:
+        raise ProjectError("--passphrase: only a .zip can have one")
+    return Packing(
+        parts=parts,
+        leave=merged(leave, leave_of(args)),
+        goal=goal,
+        size=_bytes(args.split, "--split") if args.split else None,
+        statement=_bytes(args.statement, "--statement"),
+        password=passphrase_of(out) if args.passphrase else None,
+        sql_only=args.sql_only,
+        per_table=args.sql_per_table,
+    )
+
+
+def _mapping(args: argparse.Namespace, project: Project, site: Site) -> Mapping:
+    literals = [parse_literal(text) for text in args.literal]
+    if args.goal:
+        return mapping_to(site, project.environment(args.goal))
+    pairs = [*map(parse_pair, args.replace), *literals]
+    return Mapping(tuple(pairs)) if pairs else Mapping.build()
+
+
+def _bytes(text: str, option: str) -> int:
+    match = _SIZE.match(text.strip())
+    count = (
+        int(float(match[1]) * {"": 1, "k": 10**3, "M": 10**6, "G": 10**9}[match[2]]) if match else 0
+    )
+    if count < 1000:
+        raise ProjectError(f"{option}: {text!r}: write a size such as 400MB")
+    return count
+
+
+def _show(out: Out, args: argparse.Namespace, done: Packed) -> None:
+    what = []
+    if done.rows:
+        what.append(
+            f"{plural(len(done.rows), 'table')} with {plural(sum(done.rows.values()), 'row')}"
+        )
+    if done.files:
+        what.append(f"{plural(done.files, 'file')}, {size(done.file_bytes)}")
+    whole = sum(path.stat().st_size for path in done.paths)
+    out.show(
+        lead("✓ ", "bold green").append(
+            f"{', '.join(what) or 'nothing'} of {args.environment} in {(len(done.paths) > 1 and 'parts of ') or ''}"
+            f"{printable(args.file)} ({size(whole)})",
+            style="",
+        )
+    )
+    places = done.rewriting.total + done.file_places
+    if places:
+        out.show(lead("Rewritten: ", "bold").append(plural(places, "place"), style=""))
+    if len(done.paths) > 1:
+        name = Path(args.file).name
+        out.show(
+            lead("Parts: ", "bold").append(", ".join(path.name for path in done.paths), style="")
+        )
+        out.show(f"Joined by: cat {name}.??? > {name}   ·   checked by: sha256sum -c {name}.sha256")
+    for note in done.notes:
+        out.show(lead("· ", "dim").append(note))

@@ -1,0 +1,443 @@
+"""Reading an SQL dump as a stream, without a server.
+
+For what MariaDB's and MySQL's dump programs and database web consoles write: INSERT statements of one row or
+many, with and without column lists, every kind of literal, conditional comments, delimiters, triggers, views,
+several databases. Rows are taken by a regular expression that is made for the table from the rows seen so far;
+whatever does not fit it is read value by value. Memory holds a few megabytes and the longest value.
+"""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+
+from ..contract import Attachment, Batch, Cell, DatabaseError
+from .columns import quote
+from .definition import Definition, alter, altered_table, plain, read_definition
+from .literal_values import unescaped, value_of
+from .rows_of_dump import CHUNK, Shape, number_as_bits
+
+_MORE = 1 << 20
+_BATCH = 1 << 20
+
+_SPACE = re.compile(
+    rb"(?:\s+|--[ \t][^\n]*(?:\n|\Z)|--\n|\#[^\n]*(?:\n|\Z)|/\*(?![!M])(?:[^*]|\*(?!/))*\*/)+"
+)
+_OPEN = re.compile(rb"(?:--|\#)[^\n]*\Z|/\*(?![!M])(?:[^*]|\*(?!/))*\Z|-\Z|/\Z")
+_INSERT = re.compile(
+    rb"(?:INSERT|REPLACE)\s+(?:LOW_PRIORITY\s+|DELAYED\s+|HIGH_PRIORITY\s+|IGNORE\s+)*(?:INTO\s+)?"
+    rb"((?:`(?:[^`]|``)+`|[^\s`(.]+)(?:\s*\.\s*(?:`(?:[^`]|``)+`|[^\s`(.]+))?)\s*"
+    rb"(\((?:[^()`]|`(?:[^`]|``)*`)*\))?\s*VALUES?\s*(?=\()",
+    re.IGNORECASE,
+)
+_STARTS_INSERT = re.compile(rb"(?:INSERT|REPLACE)\b", re.IGNORECASE)
+_PIECE = re.compile(
+    rb"'(?:[^'\\]++|\\.|'')*+'|\"(?:[^\"\\]++|\\.|\"\")*+\"|`[^`]*+`"
+    rb"|--[ \t\n][^\n]*+|\#[^\n]*+|/\*(?:[^*]|\*(?!/))*+\*/"
+    rb"|[^'\"`\-#/;$]++|.",
+    re.DOTALL,
+)
+_CONDITIONAL = re.compile(r"/\*M?!(\d*)\s?((?:[^*]|\*(?!/))*)\*/")
+_QUALIFIED = re.compile(r"(?:(`(?:[^`]|``)+`|[^\s`.]+)\s*\.\s*)?(`(?:[^`]|``)+`|[^\s`.]+)")
+_VIEW = re.compile(
+    r"CREATE\b(?:(?!\bAS\b).)*?\bVIEW\s+(?:IF\s+NOT\s+EXISTS\s+)?((?:`(?:[^`]|``)+`|[^\s`(.]+)(?:\s*\.\s*(?:`(?:[^`]|``)+`|[^\s`(.]+))?)\s*(.*)$",
+    re.IGNORECASE | re.DOTALL,
+)
+_TRIGGER = re.compile(
+    r"CREATE\b.*?\bTRIGGER\s+(?:IF\s+NOT\s+EXISTS\s+)?(\S+)\s+(BEFORE|AFTER)\s+(INSERT|UPDATE|DELETE)\s+ON\s+"
+    r"((?:`(?:[^`]|``)+`|[^\s`.]+)(?:\s*\.\s*(?:`(?:[^`]|``)+`|[^\s`.]+))?)\s+FOR\s+EACH\s+ROW\s+(.*)$",
+    re.IGNORECASE | re.DOTALL,
+)
+_DROP = re.compile(r"DROP\s+(TABLE|VIEW)\s+(?:IF\s+EXISTS\s+)?(.*)$", re.IGNORECASE | re.DOTALL)
+_USE = re.compile(r"USE\s+(\S+)\s*$", re.IGNORECASE)
+_NAMES = re.compile(r"SET\s+(?:NAMES\s+|CHARACTER\s+SET\s+)'?(\w+)", re.IGNORECASE)
+_MODE = re.compile(
+    r"SET\s+(?:SESSION\s+|@@SESSION\.|@@)?SQL_MODE\s*=\s*(?:'([^']*)'|\"([^\"]*)\")", re.IGNORECASE
+)
+_SAVED_MODE = re.compile(
+    r"SET\s+@OLD_SQL_MODE\s*=\s*@@SQL_MODE\s*,\s*SQL_MODE\s*=\s*'([^']*)'", re.IGNORECASE
+)
+_ROUTINE = re.compile(
+    r"CREATE\b(?:(?!\bAS\b).)*?\b(PROCEDURE|FUNCTION|EVENT)\s+(\S+)", re.IGNORECASE | re.DOTALL
+)
+_DELIMITER = re.compile(rb"DELIMITER[ \t]+(\S+)[ \t]*\r?(?:\n|\Z)", re.IGNORECASE)
+_NUMBERS = re.compile(r"(?:enum|set|bit)\b", re.IGNORECASE)
+_VERSION = re.compile(
+    rb"(?:MariaDB|MySQL) dump [\d.]+.*?Distrib ([\d.]+)-?(MariaDB)?|Server version:?\s*([\d.]+)[-\w]*?(MariaDB)?",
+    re.I,
+)
+
+
+@dataclass
+class DumpedTable:
+    """A table of a dump: its database (empty where the dump names none) and its definition so far."""
+
+    database: str
+    definition: Definition
+
+    @property
+    def name(self) -> str:
+        return self.definition.name
+
+
+@dataclass
+class Dump:
+    """What is known of a dump, complete when it has been read to its end."""
+
+    tables: dict[tuple[str, str], DumpedTable] = field(default_factory=dict)
+    views: dict[tuple[str, str], str] = field(default_factory=dict)
+    triggers: dict[tuple[str, str], Attachment] = field(default_factory=dict)
+    routines: list[str] = field(default_factory=list)
+    product: str = ""
+    version: str = ""
+    charset: str = "utf8mb4"
+    size: int = 0
+
+    @property
+    def databases(self) -> list[str]:
+        """Those that have tables, in their order."""
+        return list(dict.fromkeys(database for database, _ in self.tables))
+
+
+class DumpReader:
+    """Reads a dump from blocks of bytes. ``rows`` does the work; ``dump`` is what it found."""
+
+    def __init__(self, blocks: Iterable[bytes]) -> None:
+        self.dump = Dump()
+        self._blocks = iter(blocks)
+        self._buffer = b""
+        self._at = 0
+        self._gone = 0  # bytes that were in the buffer before
+        self._ended = False
+        self._delimiter = b";"
+        self._database = ""
+        self._backslashes = True
+        self._mode = ""
+        self._shapes: dict[tuple[str, str, bytes, str, bool], Shape] = {}
+
+    # -- the buffer -----------------------------------------------------------------------------------
+
+    def _refill(self) -> bool:
+        """Bring more into the buffer, and let go of what was read; False at the end."""
+        if self._ended:
+            return False
+        parts, size = [self._buffer[self._at :]], 0
+        while size < _MORE:
+            block = next(self._blocks, None)
+            if block is None:
+                self._ended = True
+                break
+            parts.append(block)
+            size += len(block)
+        self._gone += self._at
+        self._buffer, self._at = b"".join(parts), 0
+        self.dump.size += size
+        return bool(size)
+
+    def _left(self) -> int:
+        return len(self._buffer) - self._at
+
+    def _wrong(self, what: str) -> DatabaseError:
+        return DatabaseError(f"the dump can not be read at byte {self._gone + self._at:,}: {what}")
+
+    # -- statements -----------------------------------------------------------------------------------
+
+    def rows(self) -> Iterator[tuple[DumpedTable, Batch]]:
+        """All rows, in batches, as the tables' columns store them.
+
+        Raises:
+            DatabaseError: something can not be understood, or the dump ends too early.
+        """
+        self._refill()
+        if self._buffer.startswith((b"\xff\xfe", b"\xfe\xff")):
+            raise self._wrong("it is written in UTF-16; save it as UTF-8")
+        if self._buffer.startswith(b"\xef\xbb\xbf"):
+            self._at = 3
+        self._product(self._buffer[:4096])
+        while self._begin():
+            if self._left() < 4096:
+                self._refill()
+            if _STARTS_INSERT.match(self._buffer, self._at):
+                match = _INSERT.match(self._buffer, self._at)
+                while match is None and self._left() < 1 << 20 and self._refill():
+                    match = _INSERT.match(self._buffer, self._at)
+                if match is not None:
+                    yield from self._insert(match)
+                    continue
+            self._statement()
+
+    def _begin(self) -> bool:
+        """Go to where the next statement begins; False where none does."""
+        while True:
+            match = _SPACE.match(self._buffer, self._at)
+            if match:
+                self._at = match.end()
+            if self._left() and self._buffer.startswith(self._delimiter, self._at):
+                self._at += len(self._delimiter)
+                continue
+            if (self._left() < 2 or _OPEN.match(self._buffer, self._at)) and self._refill():
+                continue
+            if _OPEN.match(self._buffer, self._at) and self._left() > 1:
+                return False  # a comment up to the end
+            word = _DELIMITER.match(self._buffer, self._at)
+            if word:
+                self._delimiter = word[1]
+                self._at = word.end()
+                continue
+            return self._left() > 0
+
+    def _statement(self) -> None:
+        """Read a statement that is no INSERT, and do what it says."""
+        parts: list[bytes] = []
+        size = 0
+        while True:
+            if self._buffer.startswith(self._delimiter, self._at):
+                self._at += len(self._delimiter)
+                break
+            match = _PIECE.match(self._buffer, self._at)
+            # A piece at the end of what is there may go on.
+            if (match is None or match.end() > len(self._buffer) - 64) and self._refill():
+                continue
+            if match is None:
+                if b"".join(parts).strip():
+                    raise self._wrong("it ends in the middle of a statement")
+                return
+            piece = match[0]
+            end = piece.find(self._delimiter) if piece[0] not in b"'\"`-#/" else -1
+            if end >= 0:
+                piece = piece[:end]
+            if not (piece.startswith((b"--", b"#")) and len(piece) > 2):
+                parts.append(piece)
+            self._at += len(piece)
+            size += len(piece)
+            if size > 64 << 20:
+                raise self._wrong("a statement of more than 64 MB that brings no rows")
+        text = b"".join(parts).decode("utf-8", "surrogateescape")
+        self._heed(_CONDITIONAL.sub(lambda m: m[2], text).strip())
+
+    def _heed(self, sql: str) -> None:
+        word = sql[:12].upper()
+        dump = self.dump
+        if word.startswith("SET"):
+            for match in _NAMES.finditer(sql):
+                dump.charset = match[1].lower()
+            mode = _SAVED_MODE.search(sql) or _MODE.search(sql)
+            if mode:
+                self._mode = next((group for group in mode.groups() if group is not None), "")
+                self._backslashes = "NO_BACKSLASH_ESCAPES" not in self._mode.upper()
+        elif word.startswith("USE"):
+            used = _USE.match(sql)
+            if used:
+                self._database = plain(used[1])
+        elif word.startswith("DROP"):
+            dropped = _DROP.match(sql)
+            for name in dropped[2].split(",") if dropped else ():
+                key = self._key(name.strip())
+                dump.views.pop(key, None)
+                dump.tables.pop(key, None)
+        elif word.startswith("ALTER"):
+            name = altered_table(sql)
+            known = dump.tables.get((self._database, name or ""))
+            if known is not None:
+                alter(known.definition, sql)
+        elif word.startswith("CREATE"):
+            self._create(sql)
+
+    def _create(self, sql: str) -> None:
+        dump = self.dump
+        trigger = _TRIGGER.match(sql)
+        if trigger:
+            name, timing, event, table, body = trigger.groups()
+            name, key = plain(_QUALIFIED.fullmatch(name)[2]), self._key(table)  # type: ignore[index]
+            text = (
+                f"CREATE TRIGGER {quote(name)} {timing.upper()} {event.upper()} ON {quote(key[1])}"
+                f" FOR EACH ROW {body.strip()}"
+            )
+            dump.triggers[key[0], name] = Attachment("trigger", name, key[1], text, self._mode)
+            return
+        routine = _ROUTINE.match(sql)
+        view = _VIEW.match(sql)
+        if view and (not routine or view.start(1) < routine.start(2)):
+            key = self._key(view[1])
+            dump.tables.pop(key, None)
+            dump.views[key] = f"CREATE OR REPLACE VIEW {quote(key[1])} {view[2].strip()}"
+            return
+        if routine:
+            dump.routines.append(plain(routine[2].partition("(")[0]))
+            return
+        if re.match(r"CREATE\s+(?:DATABASE|SCHEMA)\b", sql, re.IGNORECASE):
+            return
+        definition = read_definition(sql)
+        if definition is not None:
+            dump.tables[self._database, definition.name] = DumpedTable(self._database, definition)
+
+    def _key(self, name: str) -> tuple[str, str]:
+        match = _QUALIFIED.fullmatch(name)
+        if match is None:
+            return self._database, plain(name)
+        return plain(match[1]) if match[1] else self._database, plain(match[2])
+
+    def _product(self, head: bytes) -> None:
+        dump = self.dump
+        for match in _VERSION.finditer(head):
+            dump.version = (match[1] or match[3]).decode()
+        dump.product = "MariaDB" if b"mariadb" in head.lower() else "MySQL"
+
+    # -- rows -----------------------------------------------------------------------------------------
+
+    def _insert(self, match: re.Match[bytes]) -> Iterator[tuple[DumpedTable, Batch]]:
+        """The rows of an INSERT statement, and of those that follow with the same beginning."""
+        head = match[0]
+        key = self._key(match[1].decode("utf-8", "surrogateescape"))
+        table = self.dump.tables.get(key)
+        if table is None:
+            raise self._wrong(f"rows for the table {key[1]}, which was not defined before")
+        kind = (*key, match[2] or b"", self.dump.charset, self._backslashes)
+        shape = self._shapes.get(kind)
+        if shape is None or shape.definition is not table.definition:
+            shape = self._shapes[kind] = Shape(table.definition, *kind[2:])
+        self._at = match.end()
+        cells: list[Cell] = []
+        size = 0
+        done = False
+        while not done:
+            if self._left() < CHUNK:
+                self._refill()
+            begun = self._at
+            found = shape.take(self._buffer, self._at, head)
+            if found is not None:
+                more, self._at, done = found
+                cells += more
+                size += self._at - begun
+            else:
+                row, done = self._slowly(shape)
+                cells += row
+                size += sum(len(cell) for cell in row if isinstance(cell, bytes))
+            if size >= _BATCH:
+                yield table, Batch(shape.width, cells, size)
+                cells, size = [], 0
+            if done:
+                done = not self._goes_on(head)
+        if cells:
+            yield table, Batch(shape.width, cells, size)
+
+    def _goes_on(self, head: bytes) -> bool:
+        """True where the next statement is an INSERT of the same kind, whose beginning was passed then."""
+        at = self._at
+        while at < len(self._buffer) and self._buffer[at] in b"\r\n":
+            at += 1
+        if self._buffer.startswith(head, at):
+            self._at = at + len(head)
+            return True
+        return False
+
+    def _slowly(self, shape: Shape) -> tuple[list[Cell], bool]:
+        """Read one row value by value; its cells, and whether it ended the statement."""
+        self._skip()
+        self._expect(b"(")
+        values: list[bytes | None] = []
+        while True:
+            self._skip()
+            values.append(self._value(shape.is_bits(len(values))))
+            self._skip()
+            if self._take(b")"):
+                break
+            self._expect(b",")
+        if len(values) != shape.given:
+            raise self._wrong(
+                f"a row of {shape.definition.name} has {len(values)} values, not {shape.given}"
+            )
+        cells = shape.stored(values)
+        self._skip()
+        if self._take(b","):
+            return cells, False
+        if self._left() and not self._buffer.startswith(self._delimiter, self._at):
+            # “ON DUPLICATE KEY UPDATE …” says nothing of the row itself.
+            self._statement()
+            return cells, True
+        if not self._take(self._delimiter) and not self._ended:
+            raise self._wrong("a row is followed by something unknown")
+        return cells, True
+
+    def _skip(self) -> None:
+        while True:
+            match = _SPACE.match(self._buffer, self._at)
+            if match:
+                self._at = match.end()
+            if self._left() > 1 or not self._refill():
+                return
+
+    def _take(self, mark: bytes) -> bool:
+        while self._left() < len(mark) and self._refill():
+            pass
+        if self._buffer.startswith(mark, self._at):
+            self._at += len(mark)
+            return True
+        return False
+
+    def _expect(self, mark: bytes) -> None:
+        if not self._take(mark):
+            if not self._left():
+                raise self._wrong("it ends in the middle of a row")
+            found = self._buffer[self._at : self._at + 20].decode("utf-8", "replace")
+            raise self._wrong(f"{mark.decode()!r} is missing before {found!r}")
+
+    def _value(self, bits: bool) -> bytes | None:
+        while self._left() < 64 and self._refill():
+            pass
+        begin = _BEFORE_STRING.match(self._buffer, self._at)
+        if begin is not None:
+            word = begin[0][:1]
+            self._at = begin.end()
+            if word in b"xXbB":
+                return value_of(word + b"'" + self._string(b"'") + b"'")
+            return self._string(begin[0][-1:])
+        parts = []
+        while True:
+            match = _WORD.match(self._buffer, self._at)
+            if match is None:
+                break
+            parts.append(match[0])
+            self._at = match.end()
+            if self._left() or not self._refill():
+                break
+        token = b"".join(parts)
+        if not token:
+            self._expect(b"a value")
+        try:
+            return number_as_bits(token) if bits and token.isdigit() else value_of(token)
+        except (DatabaseError, ValueError) as error:
+            raise self._wrong(str(error)) from error
+
+    def _string(self, mark: bytes) -> bytes:
+        """What stands up to the closing quote. Long ones are put together piece by piece."""
+        run = _RUNS[mark, self._backslashes]
+        whole = io.BytesIO()
+        while True:
+            match = run.match(self._buffer, self._at)
+            assert match is not None  # it matches nothing as well
+            end = match.end()
+            last = end >= len(self._buffer) - 1
+            if last and not self._ended:
+                # What stands at the very end may be the first half of something.
+                whole.write(unescaped(match[0], mark, backslashes=self._backslashes))
+                self._at = end
+                self._refill()
+                continue
+            if self._buffer[end : end + 1] != mark:
+                raise self._wrong("it ends in the middle of a value")
+            whole.write(unescaped(match[0], mark, backslashes=self._backslashes))
+            self._at = end + 1
+            return whole.getvalue()
+
+
+_BEFORE_STRING = re.compile(rb"(?:_\w+\s*)?['\"]|[xXbBnN]'")
+_WORD = re.compile(rb"[^',()\s\";]+")
+_RUNS = {
+    (b"'", True): re.compile(rb"(?:[^'\\]++|\\.|'')*+", re.DOTALL),
+    (b"'", False): re.compile(rb"(?:[^']++|'')*+", re.DOTALL),
+    (b'"', True): re.compile(rb'(?:[^"\\]++|\\.|"")*+', re.DOTALL),
+    (b'"', False): re.compile(rb'(?:[^"]++|"")*+', re.DOTALL),
+}

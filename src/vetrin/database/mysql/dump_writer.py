@@ -1,0 +1,168 @@
+"""Tables as an SQL file that MariaDB's and MySQL's own client programs and web consoles load.
+
+All text in it is UTF-8: values of columns in other character sets are converted, and the server converts them
+back. Binary values are hexadecimal, so that no editor and no upload can harm them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+
+from ..contract import Attachment, Batch, Cell, DatabaseError, Table
+from .charsets import between
+from .columns import quote
+from .definition import Definition, Field, read_definition
+
+STATEMENT = 1 << 20
+_BINARY = {"binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "geometry", "point",
+           "linestring", "polygon", "multipoint", "multilinestring", "multipolygon",
+           "geometrycollection", "geomcollection"}  # fmt: skip
+_PLAIN = {"tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "float", "double", "year"}
+_TROUBLE = str.maketrans({"\r": " ", "\n": " "})
+
+
+def header(lines: Iterable[str]) -> bytes:
+    """What the file begins with; ``lines`` say what it is."""
+    said = "".join(f"-- {line.translate(_TROUBLE)}\n" for line in lines)
+    return (
+        f"{said}\n"
+        "/*!40101 SET NAMES utf8mb4 */;\n"
+        "SET @vetrin_mode = @@SQL_MODE, SQL_MODE = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES';\n"
+        "SET @vetrin_keys = @@FOREIGN_KEY_CHECKS, FOREIGN_KEY_CHECKS = 0;\n"
+        "SET @vetrin_zone = @@TIME_ZONE, TIME_ZONE = '+00:00';\n"
+    ).encode()
+
+
+def footer() -> bytes:
+    return (
+        b"\nSET TIME_ZONE = @vetrin_zone, FOREIGN_KEY_CHECKS = @vetrin_keys, SQL_MODE = @vetrin_mode;\n"
+        b"-- End of the file; without this line it is not complete.\n"
+    )
+
+
+class TableText:
+    """One table as SQL text."""
+
+    def __init__(self, table: Table, schema: str, statement: int = STATEMENT) -> None:
+        """``schema`` is a CREATE TABLE statement; ``statement`` the most bytes of one INSERT, unless a row alone
+        has more.
+
+        Raises:
+            DatabaseError: the schema can not be understood.
+        """
+        found = read_definition(schema)
+        if found is None:
+            raise DatabaseError(f"{table.name}: its definition can not be written")
+        self._definition: Definition = found
+        self._table = table
+        self._schema = schema
+        self._most = statement
+        fields = {item.name: item for item in found.fields}
+        self._forms = [_form(fields[column.name]) for column in table.columns]
+        names = ", ".join(quote(column.name) for column in table.columns)
+        self._head = f"INSERT INTO {quote(table.name)} ({names}) VALUES\n".encode()
+
+    def begin(self) -> bytes:
+        name = quote(self._table.name)
+        return f"\nDROP TABLE IF EXISTS {name};\n{self._schema};\n\n".encode()
+
+    def rows(self, batches: Iterable[Batch]) -> Iterator[bytes]:
+        """INSERT statements for all rows."""
+        waiting: list[bytes] = []
+        size = 0
+        for batch in batches:
+            for text in self._texts(batch):
+                if waiting and size + len(text) > self._most:
+                    yield self._statement(waiting)
+                    waiting, size = [], len(self._head)
+                waiting.append(text)
+                size += len(text) + 2
+        if waiting:
+            yield self._statement(waiting)
+
+    def _statement(self, rows: list[bytes]) -> bytes:
+        return self._head + b",\n".join(rows) + b";\n"
+
+    def _texts(self, batch: Batch) -> list[bytes]:
+        width = batch.width
+        columns = [form(batch.cells[index::width]) for index, form in enumerate(self._forms)]
+        return [b"(" + b",".join(row) + b")" for row in zip(*columns, strict=True)]
+
+
+def constraint(item: Attachment) -> bytes:
+    return f"ALTER TABLE {quote(item.table)} ADD {item.sql};\n".encode()
+
+
+def trigger(item: Attachment) -> bytes:
+    """A trigger; its statements end with semicolons, so another delimiter ends it."""
+    mode = item.mode.replace("'", "''")
+    return (
+        f"\nSET @vetrin_own = @@SQL_MODE, SQL_MODE = '{mode}';\nDELIMITER ;;\n{item.sql};;\nDELIMITER ;\n"
+        "SET SQL_MODE = @vetrin_own;\n"
+    ).encode()
+
+
+def view(item: Attachment) -> bytes:
+    return f"\n{item.sql};\n".encode()
+
+
+Form = Callable[[Sequence[Cell]], list[bytes]]
+
+
+def _form(item: Field) -> Form:
+    """How the values of a column are written."""
+    if item.kind in _PLAIN:
+        return _numbers
+    if item.kind in _BINARY:
+        return _hexadecimal
+    if item.kind == "bit":
+        return lambda cells: [
+            b"NULL" if c is None else b"b'" + bin(int(c))[2:].encode() + b"'" for c in cells
+        ]
+    if item.kind == "enum":
+        labels = [b"", *item.labels]
+        return lambda cells: [
+            b"NULL" if c is None else _quoted(labels[int(c)] if int(c) < len(labels) else b"")
+            for c in cells
+        ]
+    if item.kind == "set":
+        return lambda cells: [
+            b"NULL" if c is None else _quoted(_chosen(item.labels, int(c))) for c in cells
+        ]
+    convert = between(item.charset, "utf8mb4") if item.charset else None
+    if item.charset == "binary":
+        return _hexadecimal
+
+    def texts(cells: Sequence[Cell]) -> list[bytes]:
+        if convert is not None:
+            return [b"NULL" if c is None else _quoted(convert(c)) for c in cells]  # type: ignore[arg-type]
+        return [b"NULL" if c is None else _quoted(c) for c in cells]  # type: ignore[arg-type]
+
+    return texts
+
+
+def _numbers(cells: Sequence[Cell]) -> list[bytes]:
+    return [b"NULL" if cell is None else cell for cell in cells]  # type: ignore[misc]
+
+
+def _hexadecimal(cells: Sequence[Cell]) -> list[bytes]:
+    return [
+        b"NULL" if c is None else b"0x" + c.hex().encode() if c else b"''"  # type: ignore[union-attr]
+        for c in cells
+    ]
+
+
+def _chosen(labels: Sequence[bytes], number: int) -> bytes:
+    return b",".join(label for at, label in enumerate(labels) if number >> at & 1)
+
+
+def _quoted(text: bytes) -> bytes:
+    if b"\\" in text:
+        text = text.replace(b"\\", b"\\\\")
+    if b"'" in text:
+        text = text.replace(b"'", b"\\'")
+    # Line ends and what ends a text in some programs are written out.
+    for raw, escape in ((b"\n", b"\\n"), (b"\r", b"\\r"), (b"\0", b"\\0"), (b"\x1a", b"\\Z")):
+        if raw in text:
+            text = text.replace(raw, escape)
+    return b"'" + text + b"'"

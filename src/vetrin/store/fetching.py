@@ -1,0 +1,142 @@
+"""Bringing an archive here: from an address, from standard input, or out of its parts."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import IO
+from urllib.parse import unquote, urlsplit
+
+import httpx
+
+from .incoming import BLOCK, BadArchive
+
+_PART = re.compile(r"(.+)\.(\d{3})$")
+_TRIES = 5
+SUMS = ".sha256"
+
+
+def fetch(
+    address: str, folder: Path, tell: Callable[[str, int], None] = lambda what, size: None
+) -> Path:
+    """Load a file from a web address into a folder; what came earlier is gone on with, if it is the same file.
+
+    Raises:
+        BadArchive: it can not be loaded.
+    """
+    name = Path(unquote(urlsplit(address).path)).name or "archive"
+    folder.mkdir(parents=True, exist_ok=True)
+    key = hashlib.sha256(address.encode()).hexdigest()[:8]
+    goal, part, mark = (folder / f"{key}-{name}{end}" for end in ("", ".part", ".etag"))
+    if goal.exists() and not part.exists():
+        goal.unlink()  # of an earlier import; it may have changed since
+    last: Exception | None = None
+    for _ in range(_TRIES):
+        try:
+            _load(address, part, mark, tell)
+        except httpx.HTTPStatusError as error:
+            raise BadArchive(
+                f"{address}: the server answers {error.response.status_code}"
+            ) from error
+        except (httpx.HTTPError, OSError) as error:
+            last = error
+            continue
+        part.rename(goal)
+        mark.unlink(missing_ok=True)
+        return goal
+    raise BadArchive(
+        f"{address} can not be loaded: {last}; the same command goes on where it ended"
+    ) from last
+
+
+def _load(address: str, part: Path, mark: Path, tell: Callable[[str, int], None]) -> None:
+    have = part.stat().st_size if part.exists() else 0
+    known = mark.read_text() if mark.exists() else ""
+    headers = {"Accept-Encoding": "identity"}
+    if have and known:
+        headers |= {"Range": f"bytes={have}-", "If-Range": known}
+    with httpx.stream("GET", address, headers=headers, follow_redirects=True, timeout=60) as answer:
+        if answer.status_code == 416:  # all of it is there already
+            return
+        answer.raise_for_status()
+        goes_on = answer.status_code == 206
+        tag = answer.headers.get("etag", "") or answer.headers.get("last-modified", "")
+        mark.write_text(tag if not tag.startswith("W/") else "")
+        with part.open("ab" if goes_on else "wb") as file:
+            for block in answer.iter_raw(BLOCK):
+                file.write(block)
+                tell(address, len(block))
+
+
+def keep_stream(stream: IO[bytes], folder: Path) -> Path:
+    """Write what comes from a stream into a folder, to be looked at as often as is needed."""
+    folder.mkdir(parents=True, exist_ok=True)
+    path = folder / "standard-input"
+    with path.open("wb") as file:
+        while block := stream.read(BLOCK):
+            file.write(block)
+    if not path.stat().st_size:
+        raise BadArchive("nothing came from standard input")
+    return path
+
+
+def joined(paths: Sequence[Path], folder: Path) -> list[Path]:
+    """Files as they were before they were split: parts that were given, in whatever order, become one.
+
+    With ``.sha256`` beside them, each part is checked.
+
+    Raises:
+        BadArchive: a part is missing or damaged; names it.
+    """
+    whole: list[Path] = []
+    split: dict[Path, dict[int, Path]] = {}
+    for path in paths:
+        if path.name.endswith(SUMS):
+            continue
+        match = _PART.match(path.name)
+        if match:
+            split.setdefault(path.with_name(match[1]), {})[int(match[2])] = path
+        else:
+            if not path.exists():
+                if path.with_name(f"{path.name}.001").exists():
+                    split[path] = {
+                        int(one.name[-3:]): one
+                        for one in path.parent.glob(f"{path.name}.[0-9][0-9][0-9]")
+                    }
+                    continue
+                raise BadArchive(f"there is no file {path}")
+            whole.append(path)
+    for goal, parts in split.items():
+        sums = _sums(goal.with_name(goal.name + SUMS))
+        count = max([*parts, *(int(name[-3:]) for name in sums if _PART.match(name))])
+        missing = [number for number in range(1, count + 1) if number not in parts]
+        if missing:
+            names = ", ".join(f"{goal.name}.{number:03d}" for number in missing)
+            raise BadArchive(f"{names} of {count} parts is missing; give all of them")
+        folder.mkdir(parents=True, exist_ok=True)
+        path = folder / goal.name
+        with path.open("wb") as file:
+            for number in sorted(parts):
+                hasher = hashlib.sha256()
+                with parts[number].open("rb") as part:
+                    while block := part.read(BLOCK):
+                        hasher.update(block)
+                        file.write(block)
+                wanted = sums.get(parts[number].name)
+                if wanted and wanted != hasher.hexdigest():
+                    raise BadArchive(f"{parts[number].name} is damaged: get that part again")
+        whole.append(path)
+    return whole
+
+
+def _sums(path: Path) -> dict[str, str]:
+    """Digests by name, as ``sha256sum`` writes them."""
+    if not path.exists():
+        return {}
+    found = {}
+    for line in path.read_text(encoding="utf-8").splitlines():
+        digest, _, name = line.partition("  ")
+        found[name] = digest
+    return found

@@ -1,0 +1,295 @@
+"""Archives and dumps that somebody else made, as a stream of members.
+
+Read by what is in a file, not by its name: ZIP (PKWARE's APPNOTE), tar (POSIX pax, GNU, old), each compressed or
+not with gzip, bzip2, xz or zstandard, or an SQL dump. An entry that would leave the folder it is unpacked into, a
+link that leads out of it, and an archive that becomes far more than it is are refused before anything is kept.
+"""
+
+from __future__ import annotations
+
+import bz2
+import gzip
+import lzma
+import posixpath
+import stat
+import tarfile
+import time
+import zipfile
+import zlib
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO, Literal, cast
+
+import zstandard
+
+from ..files import Entry, stays_inside
+from .shelf import StoreError
+
+Kind = Literal["zip", "tar", "sql"]
+BLOCK = 1 << 18
+_HEAD = 600
+_FREE = 1 << 30  # bytes that anything may become
+_FOLD = 300  # or so many times what it is
+_MEMBERS = 5_000_000
+_MAGIC = ((b"\x1f\x8b", "gzip"), (b"BZh", "bzip2"), (b"\xfd7zXZ\0", "xz"), (b"\x28\xb5\x2f\xfd", "zstd"))  # fmt: skip
+
+
+class BadArchive(StoreError):
+    """An archive that can not or must not be read; the message says what and where."""
+
+
+@dataclass(frozen=True)
+class Member:
+    """A file, folder or link of an archive; ``blocks`` may be read once, before the next member."""
+
+    entry: Entry
+    blocks: Callable[[], Iterator[bytes]]
+
+
+class Watch:
+    """Counts what an archive becomes.
+
+    Raises:
+        BadArchive: it is far more than it should be.
+    """
+
+    def __init__(self, name: str, packed: int) -> None:
+        self._name = name
+        self._most = max(_FREE, packed * _FOLD)
+        self._bytes = self._members = 0
+
+    def member(self) -> None:
+        self._members += 1
+        if self._members > _MEMBERS:
+            raise BadArchive(f"{self._name} has more than {_MEMBERS:,} entries")
+
+    def passing(self, blocks: Iterator[bytes]) -> Iterator[bytes]:
+        for block in blocks:
+            self._bytes += len(block)
+            if self._bytes > self._most:
+                raise BadArchive(
+                    f"{self._name} becomes more than {self._most:,} bytes, {_FOLD} times what it is: "
+                    "that is no ordinary archive"
+                )
+            yield block
+
+
+def kind_of(path: Path) -> tuple[Kind, str]:
+    """What a file is, and how it is compressed (empty for not at all).
+
+    Raises:
+        BadArchive: it can not be read.
+    """
+    with _said(path.name), path.open("rb") as file:
+        head = file.read(_HEAD)
+    if head.startswith((b"PK\x03\x04", b"PK\x05\x06")):
+        return "zip", ""
+    for magic, packing in _MAGIC:
+        if head.startswith(magic):
+            with _said(path.name), path.open("rb") as file:
+                inside = _exactly(opened(file, packing), _HEAD)
+            return ("tar" if _is_tar(inside) else "sql"), packing
+    return ("tar" if _is_tar(head) else "sql"), ""
+
+
+def _is_tar(head: bytes) -> bool:
+    if head[257:262] == b"ustar":
+        return True
+    # An old tar has nothing but a sum to be known by.
+    digits = head[148:156].strip(b" \0")
+    if len(head) < 512 or not digits or not digits.isdigit():
+        return False
+    return int(digits, 8) == sum(head[:148]) + 8 * 32 + sum(head[156:512])
+
+
+def opened(file: IO[bytes], packing: str) -> IO[bytes]:
+    """A file as it was before it was compressed."""
+    if packing == "gzip":
+        return cast(IO[bytes], gzip.GzipFile(fileobj=file))
+    if packing == "bzip2":
+        return cast(IO[bytes], bz2.BZ2File(file))
+    if packing == "xz":
+        return cast(IO[bytes], lzma.LZMAFile(file))
+    if packing == "zstd":
+        reader = zstandard.ZstdDecompressor(max_window_size=1 << 27)
+        return cast(IO[bytes], reader.stream_reader(file, read_across_frames=True))
+    return file
+
+
+def packing_of(name: str) -> str:
+    """How a member is compressed, by its name."""
+    for ending, packing in ((".gz", "gzip"), (".bz2", "bzip2"), (".xz", "xz"), (".zst", "zstd")):
+        if name.lower().endswith(ending):
+            return packing
+    return ""
+
+
+def unpacked(blocks: Iterator[bytes], packing: str, name: str) -> Iterator[bytes]:
+    """Blocks as they were before they were compressed. Raises BadArchive."""
+    with _said(name):
+        yield from _read(opened(cast(IO[bytes], _Stream(blocks)), packing))
+
+
+def blocks_of(path: Path, packing: str) -> Iterator[bytes]:
+    """A file's content, decompressed. Raises BadArchive."""
+    with _said(path.name), path.open("rb") as file:
+        watch = Watch(path.name, path.stat().st_size)
+        yield from watch.passing(_read(opened(file, packing)))
+
+
+def members(path: Path, kind: Kind, packing: str, password: str | None = None) -> Iterator[Member]:
+    """The members of an archive, in their order.
+
+    Raises:
+        BadArchive: it is damaged, or has entries that must not be unpacked.
+    """
+    watch = Watch(path.name, path.stat().st_size)
+    if kind == "zip":
+        yield from _zip(path, watch, password)
+    else:
+        with _said(path.name), path.open("rb") as file:
+            yield from _tar(path.name, opened(file, packing), watch)
+
+
+def _tar(name: str, file: IO[bytes], watch: Watch) -> Iterator[Member]:
+    with tarfile.open(fileobj=file, mode="r|", errorlevel=2) as archive:
+        for item in archive:
+            watch.member()
+            if item.name in (".", "./", "/") or item.type in (tarfile.XGLTYPE,):
+                continue
+            inside = inner_path(item.name, name)
+            modified = int(item.mtime * 1e9)
+            if item.isdir():
+                yield Member(Entry(inside, "folder", 0, modified, item.mode & 0o7777), _nothing)
+            elif item.issym():
+                _link_inside(inside, item.linkname, name)
+                yield Member(Entry(inside, "link", 0, modified, 0o777, item.linkname), _nothing)
+            elif item.islnk():
+                # A second name of a file that came before.
+                target = inner_path(item.linkname, name)
+                yield Member(
+                    Entry(inside, "file", -1, modified, item.mode & 0o7777, target), _nothing
+                )
+            elif item.isfile():
+                entry = Entry(inside, "file", item.size, modified, item.mode & 0o7777)
+                yield Member(entry, lambda item=item: watch.passing(_of_tar(archive, item)))  # type: ignore[misc]
+            else:
+                raise BadArchive(f"{name}: {item.name!r} is a device or a pipe, which no site has")
+
+
+def _of_tar(archive: tarfile.TarFile, item: tarfile.TarInfo) -> Iterator[bytes]:
+    file = archive.extractfile(item)
+    assert file is not None
+    yield from _read(file)
+
+
+def _zip(path: Path, watch: Watch, password: str | None) -> Iterator[Member]:
+    with _said(path.name), _zip_file(path, password) as archive:
+        for item in archive.infolist():
+            watch.member()
+            inside = inner_path(item.filename.replace("\\", "/"), path.name)
+            if not inside:
+                continue
+            mode = item.external_attr >> 16
+            try:
+                modified = int(time.mktime((*item.date_time, 0, 0, -1)) * 1e9)
+            except (ValueError, OverflowError):
+                modified = 0
+            if item.is_dir():
+                yield Member(Entry(inside, "folder", 0, modified, mode & 0o7777 or 0o755), _nothing)
+            elif stat.S_ISLNK(mode):
+                target = archive.read(item).decode("utf-8", "surrogateescape")
+                _link_inside(inside, target, path.name)
+                yield Member(Entry(inside, "link", 0, modified, 0o777, target), _nothing)
+            else:
+                entry = Entry(inside, "file", item.file_size, modified, mode & 0o7777 or 0o644)
+
+                def blocks(item: zipfile.ZipInfo = item) -> Iterator[bytes]:
+                    with _said(path.name), archive.open(item) as file:
+                        yield from watch.passing(_read(file))
+
+                yield Member(entry, blocks)
+
+
+def _zip_file(path: Path, password: str | None) -> zipfile.ZipFile:
+    archive = zipfile.ZipFile(path)
+    if not any(item.flag_bits & 1 for item in archive.infolist()):
+        return archive
+    archive.close()
+    if not password:
+        raise BadArchive(f"{path.name} has a passphrase, and none was given")
+    import pyzipper  # type: ignore[import-untyped]
+
+    sealed = pyzipper.AESZipFile(path)
+    sealed.setpassword(password.encode())
+    return cast(zipfile.ZipFile, sealed)
+
+
+def inner_path(path: str, archive: str) -> str:
+    """The path of an entry below the folder that it is unpacked into.
+
+    Raises:
+        BadArchive: it leads out of that folder.
+    """
+    if "\0" in path or path.startswith("/") or path[1:2] == ":" or ".." in path.split("/"):
+        raise BadArchive(f"{archive}: the entry {path!r} would be unpacked outside of its folder")
+    clean = posixpath.normpath(path)
+    return "" if clean == "." else clean
+
+
+def _link_inside(path: str, target: str, archive: str) -> None:
+    if not stays_inside(path, target):
+        raise BadArchive(f"{archive}: the link {path!r} leads out of its folder, to {target!r}")
+
+
+def _nothing() -> Iterator[bytes]:
+    return iter(())
+
+
+def _read(file: IO[bytes]) -> Iterator[bytes]:
+    while block := file.read(BLOCK):
+        yield block
+
+
+def _exactly(file: IO[bytes], size: int) -> bytes:
+    found = b""
+    while len(found) < size and (block := file.read(size - len(found))):
+        found += block
+    return found
+
+
+class _Stream:
+    """Blocks as a file that can be read."""
+
+    def __init__(self, blocks: Iterator[bytes]) -> None:
+        self._blocks = blocks
+        self._rest = b""
+
+    def read(self, size: int = -1) -> bytes:
+        while size < 0 or len(self._rest) < size:
+            block = next(self._blocks, None)
+            if block is None:
+                break
+            self._rest += block
+        size = len(self._rest) if size < 0 else size
+        found, self._rest = self._rest[:size], self._rest[size:]
+        return found
+
+
+@contextmanager
+def _said(name: str) -> Iterator[None]:
+    try:
+        yield
+    except OSError as error:
+        raise BadArchive(f"{name} can not be read: {error.strerror or error}") from error
+    except (EOFError, zlib.error, lzma.LZMAError, tarfile.TarError, zipfile.BadZipFile,
+            zstandard.ZstdError, NotImplementedError) as error:  # fmt: skip
+        raise BadArchive(f"{name} is damaged, or cut off: {error}") from error
+    except RuntimeError as error:  # what is said of a wrong passphrase
+        raise BadArchive(f"{name}: the passphrase is not the one that it was made with") from error
+    except Exception as error:
+        if type(error).__name__ == "BadZipFile":  # pyzipper has one of its own
+            raise BadArchive(f"{name} is damaged, or cut off: {error}") from error
+        raise

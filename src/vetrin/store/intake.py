@@ -1,0 +1,508 @@
+"""Taking in archives and dumps: they become a snapshot, from which everything else can be done.
+
+All files are stored as they come by; then the site's root is looked for among them by the markers of its CMS,
+and the dump that holds its tables among the SQL files. Whose addresses it speaks is read from its own settings.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import re
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from pathlib import Path
+
+import xxhash
+
+from ..cms import ConfigurationError, Definition, read_configuration
+from ..database import Attachment, DatabaseError, Table
+from ..database.mysql.dump import Dump, DumpedTable, DumpReader
+from ..database.records import records_of
+from ..files import Entry
+from ..reach import Site
+from .contents import Contents, Hands, in_blocks
+from .incoming import (
+    BadArchive,
+    blocks_of,
+    kind_of,
+    members,
+    packing_of,
+    unpacked,
+)
+from .manifest import Manifest, StoredData, StoredFile, StoredFiles, StoredTable, files_as_lists
+from .outgoing import MANIFEST
+from .pages import TableWriter, written
+from .snapshots import Store
+from .stored_files import StoredPlace, StoredTree
+from .stored_site import open_snapshot
+
+_SQL = re.compile(r"\.sql(?:\.(?:gz|bz2|xz|zst))?$", re.IGNORECASE)
+_PATH = re.compile(rb"(?<![\w/:.~-])(/(?:[\w.@~ -]{1,80}/){0,8}[\w.@~-]{1,80})/$")
+_OWN_SQL = re.compile(r"^database(?:/[^/]+)?\.sql$")
+_LOOKED = 400  # places in one table that are looked at for the path of the site
+
+
+class Unclear(BadArchive):
+    """There are several that could be meant; the message says how to name one."""
+
+
+@dataclass(frozen=True)
+class Given:
+    """What was said about an archive beside its files: which database, prefix and folder, the old address,
+    and its passphrase."""
+
+    database: str = ""
+    prefix: str | None = None
+    folder: str | None = None
+    password: str | None = None
+    address: str = ""
+
+
+@dataclass
+class _Taken:
+    data: StoredData | None = None
+    dump: Dump = field(default_factory=Dump)
+    name: str = ""
+    roots: Counter[str] = field(default_factory=Counter)
+    databases: dict[str, StoredData] = field(default_factory=dict)
+
+
+def take_in(
+    paths: Sequence[Path],
+    store: Store,
+    definition: Definition,
+    given: Given | None = None,
+    tell: Callable[[str, int], None] = lambda what, size: None,
+) -> Manifest:
+    """Store what archives and dumps hold of one site; the snapshot, which is part of the store then.
+
+    Raises:
+        Unclear: several databases, sites or prefixes are in them.
+        BadArchive: they can not or must not be read, or hold nothing of a site.
+        DatabaseError: a dump can not be understood.
+    """
+    given = given or Given()
+    with store.writing(), Hands() as hands:
+        work = _Intake(store.contents, hands, definition, given, tell)
+        for path in paths:
+            work.take(path)
+        manifest = work.finish(store.new_id(), paths)
+        store.add(manifest)
+    site = open_snapshot(store, manifest, definition)
+    try:
+        complete = _with_addresses(manifest, site, given.address)
+    finally:
+        site.database.close()
+    store.add(complete)
+    return complete
+
+
+class _Intake:
+    def __init__(
+        self,
+        contents: Contents,
+        hands: Hands,
+        definition: Definition,
+        given: Given,
+        tell: Callable[[str, int], None],
+    ) -> None:
+        self._contents = contents
+        self._hands = hands
+        self._definition = definition
+        self._given = given
+        self._tell = tell
+        self._files: dict[str, StoredFile] = {}
+        self._taken: list[_Taken] = []
+        self._notes: list[str] = []
+        self._added = 0
+
+    def take(self, path: Path) -> None:
+        kind, packing = kind_of(path)
+        if kind == "sql":
+            self._dump(path.name, blocks_of(path, packing))
+            return
+        for member in members(path, kind, packing, self._given.password):
+            entry = member.entry
+            if entry.kind == "file" and entry.size < 0:  # a second name
+                first = self._files.get(entry.target)
+                if first is None:
+                    raise BadArchive(
+                        f"{path.name}: {entry.path!r} is a second name of what is not there"
+                    )
+                self._files[entry.path] = StoredFile(
+                    first.entry._replace(path=entry.path), first.blocks
+                )
+                continue
+            self._files[entry.path] = self._stored(entry, member.blocks())
+            self._tell(entry.path, max(0, entry.size))
+
+    def _stored(self, entry: Entry, blocks: Iterator[bytes]) -> StoredFile:
+        if entry.kind != "file":
+            return StoredFile(entry)
+        hasher, size, jobs = xxhash.xxh3_128(), 0, []
+        for block in in_blocks(blocks):
+            hasher.update(block)
+            size += len(block)
+            jobs.append(self._hands.do(self._contents.keep, block))
+        done = [job.result() for job in jobs]
+        self._added += sum(added for _, added in done)
+        return StoredFile(
+            entry._replace(size=size, digest=hasher.hexdigest()),
+            tuple(digest for digest, _ in done),
+        )
+
+    # -- dumps ----------------------------------------------------------------------------------------
+
+    def _dump(self, name: str, blocks: Iterable[bytes]) -> None:
+        """Read a dump and store its tables, those of all its databases."""
+        taken = _Taken(name=name)
+        reader = DumpReader(blocks)
+        writers: dict[tuple[str, str], _Rows] = {}
+        for table, batch in reader.rows():
+            key = (table.database, table.name)
+            rows = writers.get(key)
+            if rows is None or rows.table is not table:
+                rows = writers[key] = _Rows(table, TableWriter(self._contents, self._hands))
+            rows.add(records_of(batch), batch.cells[:: batch.width])
+            self._look_for_root(batch.cells, taken.roots, rows)
+            self._tell(table.name, batch.size)
+        dump = taken.dump = reader.dump
+        if not dump.tables:
+            return
+        by_database: dict[str, list[StoredTable]] = {name: [] for name in dump.databases}
+        for key, table in dump.tables.items():
+            rows = writers.get(key)
+            if rows is None or rows.table is not table:
+                rows = _Rows(table, TableWriter(self._contents, self._hands))
+            by_database[key[0]].append(self._finished(rows))
+        for database, tables in by_database.items():
+            constraints = [
+                item
+                for key, table in dump.tables.items()
+                if key[0] == database
+                for item in table.definition.constraints
+            ]
+            views = [name for where, name in dump.views if where == database]
+            attachments: list[Attachment] = [
+                *constraints,
+                *(item for key, item in dump.triggers.items() if key[0] == database),
+                *(Attachment("view", name, name, dump.views[database, name]) for name in views),
+            ]
+            taken.databases[database] = StoredData(
+                engine="mysql",
+                facts={
+                    "product": dump.product, "version": dump.version or "0", "charset": dump.charset,
+                    "details": {"lower-case table names": "0"},
+                },
+                prefix="",
+                charset=dump.charset,
+                tables=tuple(tables),
+                attachments=tuple(attachments),
+                views=tuple(views),
+                size=sum(item.table.size for item in tables),
+            )  # fmt: skip
+        if dump.routines:
+            self._notes.append(
+                f"stored routines are not taken over: {', '.join(dump.routines[:5])}"
+            )
+        self._taken.append(taken)
+
+    def _finished(self, rows: _Rows) -> StoredTable:
+        pages = rows.writer.finish()
+        lists, added = self._contents.keep_blocks([written(pages)])
+        self._added += rows.writer.added + added
+        definition = rows.table.definition
+        size = sum(page.size for page in pages)
+        table: Table = definition.table(rows.count, size, ordered=rows.ordered)
+        if table.consistent != definition.consistent:
+            table = replace(table, notes=("its rows are not in the order of its key",))
+        return StoredTable(table, definition.sql(), tuple(lists))
+
+    def _look_for_root(self, cells: Sequence[object], found: Counter[str], rows: _Rows) -> None:
+        """Count absolute paths that stand before a folder of the CMS, in some places of each table."""
+        if rows.looked > _LOOKED:
+            return
+        folders = [f.encode() for f in self._definition.parts.get("media", ()) if f != "."]
+        for cell in cells:
+            if not isinstance(cell, bytes) or b"/" not in cell:
+                continue
+            for folder in folders:
+                at = cell.find(b"/" + folder)
+                while at >= 0 and rows.looked <= _LOOKED:
+                    rows.looked += 1
+                    match = _PATH.search(cell[max(0, at - 300) : at + 1])
+                    if match:
+                        found[match[1].decode("utf-8", "replace")] += 1
+                    at = cell.find(b"/" + folder, at + 1)
+
+    # -- what it is -----------------------------------------------------------------------------------
+
+    def finish(self, identity: str, paths: Sequence[Path]) -> Manifest:
+        """Find the site in what was stored."""
+        name = re.sub(r"\.(zip|tar|sql|gz|bz2|xz|zst|tgz|\d+)$", "", paths[0].name.lower())
+        self._prove()
+        folder = self._site_folder()
+        inside = self._below(folder) if folder is not None else {}
+        self._dumps_inside()
+        tree = StoredTree(self._contents, inside.values(), {})
+        place = StoredPlace(tree, "", "/", "/")
+        configured_prefix = configured_database = title = ""
+        addresses: tuple[str, ...] = ()
+        if inside:
+            try:
+                configuration = read_configuration(place, self._definition, {}, {})
+                configured_prefix, configured_database = (
+                    configuration.prefix,
+                    configuration.database,
+                )
+                addresses, title = configuration.addresses, configuration.title
+            except ConfigurationError as error:
+                self._notes.append(f"its configuration is not read: {error}")
+        data, roots = self._data(configured_database, configured_prefix)
+        if data is None and not inside:
+            raise BadArchive(
+                f"{', '.join(path.name for path in paths)}: there is neither a site of "
+                f"{self._definition.title} in it ({', '.join(self._definition.markers)}) nor a dump with its "
+                "tables"
+            )
+        if data is None and not any(_SQL.search(path) for path in self._files):
+            self._notes.append("no database dump is in it")
+        files = self._stored_files(inside) if inside else None
+        parts = [*(["data"] if data else []), *(self._parts(inside) if inside else [])]
+        return Manifest(
+            id=identity,
+            taken=datetime.now().astimezone().isoformat(timespec="seconds"),
+            environment=re.sub(r"[^a-z0-9-]+", "-", name.split("/")[-1]).strip("-") or "archive",
+            role="local",
+            cms=self._definition.name,
+            parts=tuple(parts),
+            address="http://unknown.invalid",
+            also=(),
+            roots=(roots,),
+            label=paths[0].name,
+            purpose="import",
+            title=title,
+            addresses=addresses,
+            data=data,
+            files=files,
+            added=self._added,
+            notes=tuple(self._notes),
+        )
+
+    def _prove(self) -> None:
+        """Check an export of ours against its own list.
+
+        Raises:
+            BadArchive: a file in it is missing, or not as it was packed.
+        """
+        manifest = self._files.get(MANIFEST)
+        if manifest is None:
+            return
+        try:
+            digests = json.loads(b"".join(self._contents.blocks(manifest.blocks)))["sha256"]
+        except (ValueError, KeyError, TypeError) as error:
+            raise BadArchive(f"{MANIFEST} can not be read: {error}") from error
+        for path, wanted in digests.items():
+            file = self._files.get(path)
+            if file is None:
+                raise BadArchive(f"{path} is missing in the archive")
+            hasher = hashlib.sha256()
+            for block in self._contents.blocks(file.blocks):
+                hasher.update(block)
+            if hasher.hexdigest() != wanted:
+                raise BadArchive(f"{path} is damaged in the archive")
+
+    def _parts(self, inside: dict[str, StoredFile]) -> list[str]:
+        """The parts of which there are files."""
+        found = []
+        for part in ("media", "core"):
+            folders = self._definition.parts.get(part, ())
+            if any(path == f or path.startswith(f + "/") for f in folders for path in inside):
+                found.append(part)
+        return [part for part in ("media", "code", "core") if part == "code" or part in found]
+
+    def _site_folder(self) -> str | None:
+        """The folder of the archive that is the site's root; None where there is no site in it."""
+        given, markers = self._given.folder, self._definition.markers
+        if given is not None:
+            return given.strip("/")
+        if not markers:
+            return "" if self._files else None
+        first = markers[0]
+        paths = self._files.keys() | {path.rpartition("/")[0] for path in self._files}
+        found = []
+        for path in paths:
+            if path == first or path.endswith("/" + first):
+                root = path[: -len(first)].rstrip("/")
+                if all((f"{root}/{m}" if root else m) in paths for m in markers):
+                    found.append(root)
+        if not found:
+            return None
+        least = min(root.count("/") + bool(root) for root in found)
+        nearest = sorted(root for root in found if root.count("/") + bool(root) == least)
+        if len(nearest) > 1:
+            raise Unclear(
+                f"there are several sites in it: {', '.join(nearest)}; name the folder of one with --folder"
+            )
+        return nearest[0]
+
+    def _below(self, folder: str) -> dict[str, StoredFile]:
+        if not folder:
+            return dict(self._files)
+        return {
+            path[len(folder) + 1 :]: StoredFile(
+                file.entry._replace(path=path[len(folder) + 1 :]), file.blocks
+            )
+            for path, file in self._files.items()
+            if path.startswith(folder + "/")
+        }
+
+    def _dumps_inside(self) -> None:
+        """Read SQL files of the archive, the largest first, until one holds the tables of a site."""
+        if any(self._marked(data) for taken in self._taken for data in taken.databases.values()):
+            return
+        ours = sorted(path for path in self._files if _OWN_SQL.search(path))
+        if MANIFEST in self._files and ours:
+            self._dump(ours[0], self._together(ours))
+            for path in ours:
+                self._files.pop(path)
+            return
+        candidates = [f for path, f in self._files.items() if _SQL.search(path) and f.entry.size]
+        for file in sorted(candidates, key=lambda file: -file.entry.size):
+            name = file.entry.path
+            blocks = unpacked(self._contents.blocks(file.blocks), packing_of(name), name)
+            try:
+                self._dump(name, blocks)
+            except DatabaseError as error:
+                self._notes.append(f"{name} is not taken for the dump: {error}")
+                continue
+            if self._taken and any(map(self._marked, self._taken[-1].databases.values())):
+                self._files.pop(name, None)
+                self._dumped = name
+                return
+
+    def _together(self, paths: Sequence[str]) -> Iterator[bytes]:
+        for path in paths:
+            yield from self._contents.blocks(self._files[path].blocks)
+            yield b"\n"
+
+    def _marked(self, data: StoredData) -> list[str]:
+        """The prefixes under which a database has the tables that every site of the CMS has."""
+        names = {item.table.name for item in data.tables}
+        marks = self._definition.marks
+        if not marks:
+            return [""] if names else []
+        return sorted(
+            name[: -len(marks[0])]
+            for name in names
+            if name.endswith(marks[0])
+            and all(name[: -len(marks[0])] + mark in names for mark in marks)
+        )
+
+    def _data(self, database: str, prefix: str) -> tuple[StoredData | None, str]:
+        """The data of the site, with its prefix, and the path that its values speak of."""
+        found = {
+            (taken.name, name): (taken, data)
+            for taken in self._taken
+            for name, data in taken.databases.items()
+        }
+        wanted = self._given.database
+        if wanted:
+            found = {key: value for key, value in found.items() if key[1] == wanted}
+            if not found:
+                raise Unclear(f"there is no database {wanted!r} in it")
+        marked = {key: value for key, value in found.items() if self._marked(value[1])}
+        if not marked:
+            if found and not self._files:
+                names = [item.table.name for _, data in found.values() for item in data.tables]
+                raise BadArchive(
+                    f"the dump has no tables of {self._definition.title}, but {', '.join(names[:8])}"
+                )
+            return None, ""
+        if len(marked) > 1 and database:
+            marked = {key: value for key, value in marked.items() if key[1] == database} or marked
+        if len(marked) > 1:
+            names = [f"{name} (in {dump})" if name else dump for dump, name in marked]
+            raise Unclear(
+                f"there are several databases in it: {', '.join(names)}; name one with --database"
+            )
+        ((key, (taken, data)),) = marked.items()
+        prefixes = self._marked(data)
+        if self._given.prefix is not None:
+            prefixes = [one for one in prefixes if one == self._given.prefix]
+        elif prefix in prefixes:
+            prefixes = [prefix]
+        if not prefixes:
+            raise Unclear(f"no site in it has the prefix {self._given.prefix!r}")
+        # The sites of a network have their numbers behind the prefix of the first one.
+        shortest = min(prefixes, key=len)
+        if any(
+            not re.fullmatch(re.escape(shortest) + r"\d+_", one)
+            for one in prefixes
+            if one != shortest
+        ):
+            raise Unclear(
+                f"there are several sites in the database: {', '.join(prefixes)}; name the prefix of one "
+                "with --prefix"
+            )
+        self._files.pop(key[0], None)
+        root = taken.roots.most_common(1)[0][0] if taken.roots else ""
+        return replace(data, prefix=shortest), root
+
+    def _stored_files(self, inside: dict[str, StoredFile]) -> StoredFiles:
+        gone = {taken.name for taken in self._taken}
+        kept = [file for path, file in inside.items() if path not in gone]
+        lists = []
+        for content in files_as_lists(kept):
+            digest, added = self._contents.keep(content)
+            lists.append(digest)
+            self._added += added
+        return StoredFiles(
+            tuple(lists),
+            sum(file.entry.kind != "folder" for file in kept),
+            sum(file.entry.size for file in kept),
+        )
+
+
+class _Rows:
+    """What of a table has come, and whether it came in the order of its key."""
+
+    def __init__(self, table: DumpedTable, writer: TableWriter) -> None:
+        self.table = table
+        self.writer = writer
+        self.count = self.looked = 0
+        names = [column.name for column in table.definition.columns]
+        key = table.definition.key
+        self._first = len(key) == 1 and names[:1] == list(key)
+        self._last: int | None = None
+        self.ordered = True
+
+    def add(self, records: list[bytes], keys: Sequence[object]) -> None:
+        self.writer.add(records)
+        self.count += len(records)
+        if not self.ordered or not self.table.definition.key:
+            return
+        if not self._first:
+            return
+        try:
+            numbers = [int(key) for key in keys]  # type: ignore[call-overload]
+        except (ValueError, TypeError):
+            return
+        before = [self._last if self._last is not None else numbers[0] - 1, *numbers[:-1]]
+        self.ordered = all(a < b for a, b in zip(before, numbers, strict=True))
+        self._last = numbers[-1]
+
+
+def _with_addresses(manifest: Manifest, site: Site, given: str) -> Manifest:
+    """Whose addresses it speaks: what was said, and what its own settings say."""
+    known = [str(address) for _, address in site.recorded_addresses()]
+    found = list(dict.fromkeys([*([given] if given else []), *known]))
+    if not found:
+        note = "no address is in its settings: nothing is rewritten, unless --address names the old one"
+        return replace(manifest, notes=(*manifest.notes, note))
+    return replace(
+        manifest, address=found[0], also=tuple(found[1:]), title=site.title or manifest.title
+    )

@@ -1,0 +1,276 @@
+"""Writing archives that anyone can open: ZIP, tar.gz, tar.zst, in one file or in parts of a chosen size."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import io
+import tarfile
+import time
+import zipfile
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from typing import IO, Any, Protocol, cast
+
+import zstandard
+
+from ..files import Entry
+from .fetching import SUMS
+from .shelf import StoreError
+
+_BLOCK = 1 << 18
+_EARLIEST = 315619200  # 1980, before which ZIP knows no time
+FORMS = (".zip", ".tar.gz", ".tgz", ".tar.zst")
+MANIFEST = "vetrin-export.json"
+SQL_FORMS = (".sql", ".sql.gz", ".sql.zst")
+
+
+class Archive(Protocol):
+    """An archive that is being written. What was added is in it in this order."""
+
+    def add(self, entry: Entry, blocks: Iterable[bytes | memoryview]) -> str:
+        """Add a file with its content, a folder or a link; the SHA-256 of a file."""
+
+    def close(self) -> None: ...
+
+
+class Parts(io.RawIOBase):
+    """A file that is written in parts of at most ``most`` bytes: NAME.001, NAME.002, … or as one, NAME.
+
+    Nothing has its name before ``finish``; ``clear`` leaves nothing.
+    """
+
+    def __init__(self, path: Path, most: int | None = None) -> None:
+        self._path = path
+        self._most = most
+        self._files: list[Path] = []
+        self._sums: list[str] = []
+        self._file: IO[bytes] | None = None
+        self._hasher = hashlib.sha256()
+        self._size = self._total = 0
+
+    def writable(self) -> bool:
+        return True
+
+    def tell(self) -> int:
+        return self._total
+
+    def write(self, data: Any) -> int:
+        view = memoryview(data).cast("B")
+        done = 0
+        while done < len(view):
+            if self._file is None or (self._most is not None and self._size >= self._most):
+                self._next()
+            room = len(view) - done if self._most is None else self._most - self._size
+            part = view[done : done + room]
+            assert self._file is not None
+            self._file.write(part)
+            self._hasher.update(part)
+            self._size += len(part)
+            done += len(part)
+        self._total += done
+        return done
+
+    def _next(self) -> None:
+        self._end()
+        beside = self._path.with_name(f".{self._path.name}.{len(self._files) + 1:03d}.new")
+        self._file = beside.open("wb")
+        self._files.append(beside)
+        self._hasher, self._size = hashlib.sha256(), 0
+
+    def _end(self) -> None:
+        if self._file is not None:
+            self._file.close()
+            self._file = None
+            self._sums.append(self._hasher.hexdigest())
+
+    def finish(self) -> list[Path]:
+        """Give the parts their names; they, and the file with their digests where there are several."""
+        self._end()
+        if len(self._files) == 1:
+            self._files[0].replace(self._path)
+            return [self._path]
+        names = [
+            self._path.with_name(f"{self._path.name}.{n:03d}")
+            for n in range(1, len(self._files) + 1)
+        ]
+        sums = self._path.with_name(self._path.name + SUMS)
+        text = "".join(
+            f"{digest}  {name.name}\n" for digest, name in zip(self._sums, names, strict=True)
+        )
+        for beside, name in zip(self._files, names, strict=True):
+            beside.replace(name)
+        sums.write_text(text, encoding="utf-8")
+        return [*names, sums]
+
+    def clear(self) -> None:
+        with contextlib.suppress(OSError):
+            self._end()
+        for beside in self._files:
+            beside.unlink(missing_ok=True)
+
+
+@contextlib.contextmanager
+def archive_into(
+    path: Path, most: int | None = None, password: str | None = None
+) -> Iterator[tuple[Archive, Parts]]:
+    """An archive of the form that the name of ``path`` asks for. Where the context ends with an error, nothing
+    of it is left; else ``Parts.finish`` is to be called.
+
+    Raises:
+        StoreError: the form is unknown or can not have a passphrase, or it can not be written.
+    """
+    parts = Parts(path, most)
+    try:
+        archive = _archive(path, parts, password)
+        yield archive, parts
+        archive.close()
+    except OSError as error:
+        parts.clear()
+        raise StoreError(f"{path}: {error.strerror or error}") from error
+    except BaseException:
+        parts.clear()
+        raise
+
+
+def _archive(path: Path, parts: Parts, password: str | None) -> Archive:
+    name = path.name.lower()
+    if name.endswith(".zip"):
+        return _Zip(parts, password)
+    if not name.endswith(FORMS):
+        raise StoreError(f"{path.name}: an archive's name ends in one of {', '.join(FORMS)}")
+    if password:
+        raise StoreError(f"{path.name}: only a .zip can have a passphrase")
+    return _Tar(parts, "zstd" if name.endswith(".zst") else "gzip")
+
+
+@contextlib.contextmanager
+def text_into(path: Path, most: int | None = None) -> Iterator[tuple[IO[bytes], Parts]]:
+    """An SQL file, compressed as its name asks for; otherwise as ``archive_into``."""
+    name = path.name.lower()
+    if not name.endswith(SQL_FORMS):
+        raise StoreError(f"{path.name}: an SQL file's name ends in one of {', '.join(SQL_FORMS)}")
+    parts = Parts(path, most)
+    try:
+        with _packed(
+            parts, "gzip" if name.endswith(".gz") else "zstd" if name.endswith(".zst") else ""
+        ) as file:
+            yield file, parts
+    except OSError as error:
+        parts.clear()
+        raise StoreError(f"{path}: {error.strerror or error}") from error
+    except BaseException:
+        parts.clear()
+        raise
+
+
+@contextlib.contextmanager
+def _packed(parts: Parts, packing: str) -> Iterator[IO[bytes]]:
+    plain = cast(IO[bytes], parts)
+    if not packing:
+        yield plain
+        return
+    file = _squeeze(plain, packing)
+    yield file
+    file.close()
+
+
+def _squeeze(file: IO[bytes], packing: str) -> IO[bytes]:
+    if packing == "gzip":
+        import gzip
+
+        return cast(IO[bytes], gzip.GzipFile(filename="", fileobj=file, mode="wb", compresslevel=6))
+    writer = zstandard.ZstdCompressor(level=6, write_checksum=True)
+    return cast(IO[bytes], writer.stream_writer(file, closefd=False))
+
+
+class _Zip:
+    def __init__(self, parts: Parts, password: str | None) -> None:
+        file = cast(IO[bytes], parts)
+        if password:
+            import pyzipper  # type: ignore[import-untyped]
+
+            sealed = pyzipper.AESZipFile(
+                file, "w", compression=pyzipper.ZIP_DEFLATED, encryption=pyzipper.WZ_AES
+            )
+            sealed.setpassword(password.encode())
+            self._zip = cast(zipfile.ZipFile, sealed)
+            self._info: Any = pyzipper.zipfile_aes.AESZipInfo
+        else:
+            self._zip = zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED)
+            self._info = zipfile.ZipInfo
+
+    def add(self, entry: Entry, blocks: Iterable[bytes | memoryview]) -> str:
+        name = entry.path + ("/" if entry.kind == "folder" else "")
+        moment = time.localtime(max(_EARLIEST, entry.modified / 1e9))[:6]
+        item = self._info(name, moment)
+        kinds = {"file": 0o100000, "folder": 0o040000, "link": 0o120000}
+        item.external_attr = (kinds[entry.kind] | entry.mode) << 16
+        if entry.kind == "folder":
+            item.external_attr |= 0x10
+            item.compress_type = zipfile.ZIP_STORED
+        else:
+            item.compress_type = zipfile.ZIP_DEFLATED
+        hasher = hashlib.sha256()
+        content: Iterable[bytes | memoryview] = blocks
+        if entry.kind == "link":
+            content = [entry.target.encode("utf-8", "surrogateescape")]
+        if entry.kind == "folder":
+            self._zip.writestr(item, b"")
+            return ""
+        with self._zip.open(item, "w", force_zip64=True) as file:
+            for block in content:
+                hasher.update(block)
+                file.write(block)
+        return hasher.hexdigest()
+
+    def close(self) -> None:
+        self._zip.close()
+
+
+class _Tar:
+    def __init__(self, parts: Parts, packing: str) -> None:
+        self._packed = _squeeze(cast(IO[bytes], parts), packing)
+        self._tar = tarfile.open(fileobj=self._packed, mode="w|", format=tarfile.PAX_FORMAT)  # noqa: SIM115
+
+    def add(self, entry: Entry, blocks: Iterable[bytes | memoryview]) -> str:
+        item = tarfile.TarInfo(entry.path)
+        item.mode = entry.mode
+        item.mtime = entry.modified / 1e9
+        if entry.kind != "file":
+            item.type = tarfile.DIRTYPE if entry.kind == "folder" else tarfile.SYMTYPE
+            item.linkname = entry.target
+            self._tar.addfile(item)
+            return ""
+        hasher = hashlib.sha256()
+        item.size = entry.size
+        self._tar.addfile(item, cast(IO[bytes], _Reading(blocks, entry, hasher)))
+        return hasher.hexdigest()
+
+    def close(self) -> None:
+        self._tar.close()
+        self._packed.close()
+
+
+class _Reading:
+    """Blocks as a file of exactly the size that was announced; a file that changed meanwhile is cut or padded
+    with nothing."""
+
+    def __init__(self, blocks: Iterable[bytes | memoryview], entry: Entry, hasher: Any) -> None:
+        self._blocks = iter(blocks)
+        self._rest = b""
+        self._left = entry.size
+        self._hasher = hasher
+
+    def read(self, size: int = -1) -> bytes:
+        size = self._left if size < 0 else min(size, self._left)
+        while len(self._rest) < size:
+            block = next(self._blocks, None)
+            if block is None:
+                self._rest += bytes(size - len(self._rest))
+                break
+            self._rest += block
+        found, self._rest = self._rest[:size], self._rest[size:]
+        self._left -= len(found)
+        self._hasher.update(found)
+        return found

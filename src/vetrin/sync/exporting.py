@@ -1,0 +1,354 @@
+"""Packing a site into an archive that anyone can open, with the addresses of where it goes."""
+
+from __future__ import annotations
+
+import json
+import tempfile
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import IO, Any
+
+from ..database import Reader
+from ..database.mysql import dump_writer
+from ..files import Entry, Patterns
+from ..project import Environment, Leave
+from ..reach import Site, file_scope
+from ..rewrite import Mapping, Rewriter, Tally
+from ..store.outgoing import MANIFEST, Archive, archive_into, text_into
+from .errors import JobError, Refused
+from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
+from .leaving import Leaving, work_out
+from .pipeline import ahead
+from .plan import PARTS, Part
+from .rewriting import Rewriting
+
+FILES = "files"
+SQL = "database.sql"
+_VERSION = 1
+
+
+@dataclass(frozen=True)
+class Packing:
+    """What is packed and how. ``size`` is the most bytes of one file of the archive; ``statement`` of one
+    INSERT."""
+
+    parts: tuple[Part, ...] = PARTS
+    leave: Leave = field(default_factory=Leave)
+    mapping: Mapping = field(default_factory=lambda: Mapping.build())
+    goal: Environment | None = None
+    size: int | None = None
+    statement: int = dump_writer.STATEMENT
+    password: str | None = None
+    sql_only: bool = False
+    per_table: bool = False
+
+
+@dataclass(frozen=True)
+class Packed:
+    """What came of it: the files that were written, and what is in them."""
+
+    paths: tuple[Path, ...]
+    rows: dict[str, int]
+    files: int
+    file_bytes: int
+    rewriting: Rewriting
+    file_places: int
+    left: Leaving
+    notes: tuple[str, ...] = ()
+
+
+def export(
+    site: Site,
+    path: Path,
+    packing: Packing,
+    everywhere: Sequence[Environment] = (),
+    listener: Listener = silent,
+) -> Packed:
+    """Write a site, or its data alone, into a file. Nothing has its name before all of it is written.
+
+    Raises:
+        Refused: this engine's data can not be written as an SQL file.
+        StoreError, DatabaseError, FilesError: something can not be read or written.
+    """
+    if "data" in packing.parts and site.database.engine != "mysql":
+        raise Refused(
+            f"{site.environment.name} keeps its data in {site.database.engine}: an SQL file for MariaDB "
+            "and MySQL can not be made of that",
+            "export its files with --parts media,code,core; the database file can be copied as it is",
+        )
+    return _Export(site, path, packing, everywhere, listener).run()
+
+
+class _Export:
+    def __init__(
+        self,
+        site: Site,
+        path: Path,
+        packing: Packing,
+        everywhere: Sequence[Environment],
+        listener: Listener,
+    ) -> None:
+        self._site = site
+        self._path = path
+        self._packing = packing
+        self._everywhere = everywhere
+        self._tell = listener
+        self._rewriting = Rewriting(packing.mapping, encoded=site.encoded)
+        self._rewriter = Rewriter(packing.mapping)
+        self._file_tally = Tally()
+        self._rows: dict[str, int] = {}
+        self._digests: dict[str, str] = {}
+        self._files = self._file_bytes = 0
+        self._notes: list[str] = []
+        self._made = datetime.now().astimezone().isoformat(timespec="seconds")
+        self._leaving = Leaving()
+        if "data" in packing.parts:
+            self._leaving = work_out(site, packing.leave)
+            self._notes += self._leaving.warnings
+
+    def run(self) -> Packed:
+        packing = self._packing
+        entries = self._entries() if not packing.sql_only else []
+        tables = [t for t in self._site.tables if t.name not in self._leaving.tables]
+        if "data" not in packing.parts:
+            tables = []
+        sizes = sum(entry.size for entry in entries)
+        self._tell(
+            Started(sum(t.rows for t in tables), sum(t.size for t in tables), len(entries), sizes)
+        )
+        if packing.sql_only:
+            with text_into(self._path, packing.size) as (file, parts):
+                for block in self._sql():
+                    file.write(block)
+        else:
+            with archive_into(self._path, packing.size, packing.password) as (archive, parts):
+                self._fill(archive, entries)
+        paths = parts.finish()
+        return Packed(
+            tuple(paths), self._rows, self._files, self._file_bytes, self._rewriting,
+            self._file_tally.total, self._leaving, tuple(self._notes),
+        )  # fmt: skip
+
+    def _fill(self, archive: Archive, entries: Sequence[Entry]) -> None:
+        now = int(datetime.now().timestamp() * 1e9)
+        self._put(archive, "README.txt", self._readme().encode())
+        if "data" in self._packing.parts:
+            self._tell(Phase("tables"))
+            with tempfile.TemporaryDirectory(prefix="vetrin-") as folder:
+                for name, blocks in self._sql_files():
+                    # Its size has to be known before it goes into a tar.
+                    spool = Path(folder, "spool.sql")
+                    with spool.open("wb") as file:
+                        for block in blocks:
+                            file.write(block)
+                    entry = Entry(name, "file", spool.stat().st_size, now)
+                    with spool.open("rb") as source:
+                        self._digests[name] = archive.add(entry, _read(source))
+        self._tell(Phase("files"))
+        for entry in entries:
+            if entry.kind != "file":
+                archive.add(_below(entry), ())
+                self._files += entry.kind == "link"
+        texts = self._texts()
+        plain = [entry for entry in entries if entry.kind == "file"]
+        for entry, blocks in self._site.files.read_all(plain):
+            content: Iterable[bytes | memoryview] = blocks
+            size = entry.size
+            if texts.matches_file(entry):
+                changed = self._rewriter.rewrite(b"".join(blocks), self._file_tally)
+                content, size = [changed], len(changed)
+            packed = _below(entry)._replace(size=size)
+            self._digests[packed.path] = archive.add(packed, content)
+            self._files += 1
+            self._file_bytes += size
+            self._tell(FileMoved(entry.path, size, 1))
+        self._put(archive, MANIFEST, json.dumps(self._manifest(), indent=1).encode())
+
+    def _put(self, archive: Archive, name: str, content: bytes) -> None:
+        now = int(datetime.now().timestamp() * 1e9)
+        archive.add(Entry(name, "file", len(content), now), [content])
+
+    # -- files ------------------------------------------------------------------------------------------
+
+    def _entries(self) -> list[Entry]:
+        scope = file_scope(self._site, self._site, self._packing.parts, self._everywhere)
+        if not scope.folders:
+            return []
+        found = self._site.files.scan(scope.folders, scope.skip[0])
+        leave = Patterns(self._packing.leave.files)
+        left = [path for path, why in found.passed.items() if why]
+        if left:
+            self._notes.append(f"left out by themselves: {', '.join(sorted(left)[:4])}")
+        return [entry for _, entry in sorted(found.items()) if not leave.matches(entry)]
+
+    def _texts(self) -> Patterns:
+        return Patterns(self._site.definition.text_files)
+
+    # -- data -------------------------------------------------------------------------------------------
+
+    def _sql_files(self) -> Iterator[tuple[str, Iterator[bytes]]]:
+        if not self._packing.per_table:
+            yield SQL, self._sql()
+            return
+        site = self._site
+        with site.database.reading() as reader:
+            for table in site.tables:
+                if table.name not in self._leaving.tables:
+                    yield (
+                        f"database/{table.name}.sql",
+                        self._framed(self._table(reader, table.name)),
+                    )
+        last = b"".join(self._hanging())
+        if last:
+            yield "database/~views-and-triggers.sql", self._framed(iter([last]))
+
+    def _framed(self, blocks: Iterator[bytes]) -> Iterator[bytes]:
+        yield dump_writer.header(self._about())
+        yield from blocks
+        yield dump_writer.footer()
+
+    def _sql(self) -> Iterator[bytes]:
+        site = self._site
+        yield dump_writer.header(self._about())
+        with site.database.reading() as reader:
+            for table in site.tables:
+                if table.name not in self._leaving.tables:
+                    yield from self._table(reader, table.name)
+        yield from self._hanging()
+        yield dump_writer.footer()
+
+    def _table(self, reader: Reader, name: str) -> Iterator[bytes]:
+        site, leaving = self._site, self._leaving
+        table = next(one for one in site.tables if one.name == name)
+        self._tell(TableStarted(name, table.rows))
+        text = dump_writer.TableText(table, site.database.schema(name), self._packing.statement)
+        yield text.begin()
+        rows = reader.rows(
+            table, leave=leaving.leave.get(name), instead=leaving.instead.get(name, {})
+        )
+        count = 0
+        with ahead(self._rewriting.through(table, site.rewritable(table), rows)) as batches:
+
+            def counted() -> Iterator[Any]:
+                nonlocal count
+                for batch in batches:
+                    count += batch.rows
+                    self._tell(Moved(name, batch.rows, batch.size))
+                    yield batch
+
+            yield from text.rows(counted())
+        self._rows[name] = count
+        self._tell(TableDone(name, count))
+
+    def _hanging(self) -> Iterator[bytes]:
+        """Foreign keys, views and triggers of the tables that come along."""
+        site = self._site
+        names = {table.name for table in site.tables if table.name not in self._leaving.tables}
+        items = site.database.attachments(names, site.views)
+        for kind, write in (
+            ("constraint", dump_writer.constraint),
+            ("view", dump_writer.view),
+            ("trigger", dump_writer.trigger),
+        ):
+            for item in items:
+                if item.kind == kind and (kind == "view" or item.table in names):
+                    yield write(item)
+
+    # -- what is said of it -----------------------------------------------------------------------------
+
+    def _about(self) -> list[str]:
+        site, goal = self._site, self._packing.goal
+        facts = site.database.facts()
+        return [
+            f"{site.title or site.environment.name}: {site.environment.name} ({site.environment.address})",
+            *([f"with the addresses of {goal.name} ({goal.address})"] if goal else []),
+            f"from {facts.product} {facts.version}, {self._made}",
+        ]
+
+    def _manifest(self) -> dict[str, Any]:
+        site, goal = self._site, self._packing.goal
+        return {
+            "version": _VERSION,
+            "made": self._made,
+            "title": site.title,
+            "cms": site.definition.name,
+            "environment": site.environment.name,
+            "for": goal.name if goal else None,
+            "address": str(goal.address if goal else site.environment.address),
+            "prefix": site.prefix,
+            "parts": list(self._packing.parts),
+            "tables": self._rows,
+            "sha256": self._digests,
+        }
+
+    def _readme(self) -> str:
+        site, goal = self._site, self._packing.goal
+        address = goal.address if goal else site.environment.address
+        files = [part for part in self._packing.parts if part != "data"]
+        lines = [
+            f"{site.title or site.environment.name}",
+            "",
+            f"Packed {self._made[:16].replace('T', ' ')} from {site.environment.name}, for {address}",
+            "",
+        ]
+        number = 1
+        if files:
+            lines += [
+                f"{number}. Copy what is in “{FILES}” into the folder that the web server serves. Hidden files, "
+                "too.",
+            ]
+            number += 1
+        if "data" in self._packing.parts:
+            what = (
+                "the files in “database”, in any order, those that begin with ~ last"
+                if self._packing.per_table
+                else SQL
+            )
+            lines += [
+                f"{number}. Make an empty database, and load {what} into it: with",
+                "     mariadb --user=USER --password DATABASE < database.sql"
+                if not self._packing.per_table
+                else "     cat database/*.sql | mariadb --user=USER --password DATABASE",
+                "   (or mysql), or in a web console, by “import”, as UTF-8.",
+                f"{number + 1}. Name that database, its user and password in the site's own configuration, with "
+                f"the table prefix “{site.prefix}”." if site.prefix else
+                f"{number + 1}. Name that database, its user and password in the site's own configuration.",
+            ]  # fmt: skip
+        lines += [
+            "",
+            f"{MANIFEST} lists all files with their SHA-256. The configuration with its passwords is not in "
+            "here.",
+        ]
+        return "\n".join(lines) + "\n"
+
+
+def _read(file: IO[bytes]) -> Iterator[bytes]:
+    while block := file.read(1 << 18):
+        yield block
+
+
+def _below(entry: Entry) -> Entry:
+    return entry._replace(path=f"{FILES}/{entry.path}")
+
+
+def mapping_to(site: Site, goal: Environment) -> Mapping:
+    """All addresses and roots of a site onto those of an environment that need not be reached for it."""
+    addresses = [a for a in site.environment.addresses if a not in goal.addresses]
+    for _, recorded in site.recorded_addresses():
+        known = any(one.covers(recorded) for one in (*addresses, *goal.addresses))
+        if not known:
+            addresses.append(recorded)
+    if goal.host is not None and not str(goal.root).startswith("/"):
+        raise JobError(
+            f"the root of {goal.name} is relative to an account's home: paths can not be rewritten for it",
+            f"write it as an absolute path in [environment.{goal.name}]",
+        )
+    return Mapping.build(
+        addresses=addresses,
+        address=goal.address,
+        roots=site.roots,
+        root=str(goal.root),
+        bare_host=site.environment.bare_host,
+    )
