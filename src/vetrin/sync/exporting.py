@@ -153,11 +153,11 @@ class _Export:
                 self._files += entry.kind == "link"
         texts = self._texts()
         plain = [entry for entry in entries if entry.kind == "file"]
-        for entry, blocks in self._site.files.read_all(plain):
-            content: Iterable[bytes | memoryview] = blocks
+        for entry, came in self._site.files.read_all(plain):
+            content: Iterable[bytes | memoryview] = came
             size = entry.size
             if texts.matches_file(entry):
-                changed = self._rewriter.rewrite(b"".join(blocks), self._file_tally)
+                changed = self._rewriter.rewrite(b"".join(came), self._file_tally)
                 content, size = [changed], len(changed)
             packed = _below(entry)._replace(size=size)
             self._digests[packed.path] = archive.add(packed, content)

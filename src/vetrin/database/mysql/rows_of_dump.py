@@ -23,8 +23,7 @@ _NEXT = b"\x01"  # between the rows of two statements
 _USUAL = b"0123456789.,+-xXabcdefABCDEFNULTRS" + _STRING
 _DIGITS = b"0123456789.+-"
 _INTRODUCER = re.compile(rb"_[A-Za-z0-9]+ ?\x00")
-_BLANKS = (b" ", b"\n", b"\t", b"\r")
-_GAP = re.compile(rb"\s*([(),])\s*")
+_BETWEEN = b"() \n\t\r"  # what stands around values and says nothing of them
 _MEANT = ((b"\\n", b"\n"), (b'\\"', b'"'), (_QUOTE, b"'"), (b"\\r", b"\r"), (b"\\0", b"\0"),
           (b"\\t", b"\t"), (b"\\Z", b"\x1a"), (b"\\b", b"\b"), (b"\\/", b"/"))  # fmt: skip
 _SINGLE = {**dict(_MEANT), _SLASH: b"\\"}
@@ -88,7 +87,8 @@ class Shape:
         follows = b";\n" + head
         if _NEXT in outside:
             return None
-        outside = outside.replace(b")" + follows + b"(", b")" + _NEXT + b"(")
+        if b";" in outside:
+            outside = outside.replace(b")" + follows + b"(", b")" + _NEXT + b"(")
         stop = outside.find(b";")
         done = stop >= 0
         end = stop if done else max(outside.rfind(b"),"), outside.rfind(b")" + _NEXT)) + 1
@@ -106,27 +106,22 @@ class Shape:
 
     def _flat(self, outside: bytes, strings: list[bytes]) -> list[bytes | None] | None:
         """The values of rows; None where something in them is not as usual."""
-        outside = outside.strip()
-        outside = outside.replace(b")" + _NEXT + b"(", b",")
-        outside = outside.replace(b"),\n(", b",").replace(b"),(", b",")
         if b"_" in outside:
             outside = _INTRODUCER.sub(_STRING, outside)
-        if any(blank in outside for blank in _BLANKS):
-            outside = _GAP.sub(lambda match: match[1], outside).replace(b"),(", b",")
-        if outside[:1] != b"(" or outside[-1:] != b")":
+        rows, width = outside.count(b"("), self.given
+        if outside.count(b")") != rows or outside.translate(None, _USUAL + _BETWEEN + _NEXT):
             return None
-        outside = outside[1:-1]
-        if outside.translate(None, _USUAL):
-            return None
-        flat: list[bytes | None] = outside.split(b",")  # type: ignore[assignment]
-        width = self.given
-        rows, rest = divmod(len(flat), width)
-        if rest:
+        if _NEXT in outside:
+            outside = outside.replace(_NEXT, b",")
+        flat: list[bytes | None] = outside.translate(None, _BETWEEN).split(b",")  # type: ignore[assignment]
+        if len(flat) != rows * width:
             return None
         if self._backslashes:
             strings = _unescaped(strings)
         columns: list[list[bytes]] = [flat[index::width] for index in range(width)]  # type: ignore[misc]
         texts = [column.count(_STRING) for column in columns]
+        if sum(texts) != len(strings):  # a text with a letter before it
+            return None
         if all(number in (0, rows) for number in texts):
             quoted = [index for index in range(width) if texts[index]]
             for number, index in enumerate(quoted):
