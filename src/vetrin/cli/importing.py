@@ -8,14 +8,14 @@ import shutil
 from ..project import Route
 from ..reach import open_site
 from ..store import open_snapshot
-from ..sync import build_import, parts_held, preview, run_plan
+from ..sync import build_import, parts_held, preview, recognised, run_plan
 from .archives import add_given, brought
 from .common import journals_of, project_of, words_of
 from .console import Out, lead, plural, size
 from .main import DONE
 from .plan_view import show_plan, show_preview, show_report
 from .progress import listener
-from .stored import keeping_for, store_of
+from .stored import add_skip, keeping_for, show_way_back, store_of
 from .transfer import add_choices, choices_of, listed, parts_of, with_choices
 
 
@@ -31,10 +31,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--parts", metavar="PART,…", help="of what is found, only these")
     add_given(parser)
     add_choices(parser)
-    parser.add_argument(
-        "--skip-backup", action="store_true",
-        help="into production without a snapshot of what is there",
-    )  # fmt: skip
+    add_skip(parser)
     parser.epilog = """examples:
   vetrin import harrowmere.zip local --dry-run
   vetrin import site-files.tar.gz dump.sql.gz local
@@ -53,6 +50,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     finally:
         if "-" in args.files or not any("://" in name for name in args.files):
             shutil.rmtree(folder, ignore_errors=True)
+    manifest = recognised(manifest, project, environment)
     held = parts_held(manifest)
     parts = held
     if args.parts:
@@ -78,6 +76,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         out.show(lead("Found: ", "bold").append("; ".join(found), style=""))
         show_plan(out, plan)
         keeping = keeping_for(project, out, production=production, skip=args.skip_backup)
+        show_way_back(out, keeping)
         if args.dry_run:
             with listener(out) as listen:
                 rewriting = preview(plan, source, listen)

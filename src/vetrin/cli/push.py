@@ -36,6 +36,7 @@ from .console import Out, lead, plural
 from .main import DIFFERENT, DONE, FAILED
 from .plan_view import show_plan, show_report
 from .progress import listener
+from .stored import add_skip, keeping_for, show_way_back
 from .transfer import (
     add_choices,
     choices_of,
@@ -74,6 +75,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--keep-broken", action="store_true", help="do not undo a push that breaks the home page"
     )
     add_choices(parser)
+    add_skip(parser)
     parser.epilog = """exit code 4 says that the build is there, but that the check found something
 
 examples:
@@ -116,6 +118,10 @@ def run(args: argparse.Namespace, out: Out) -> int:
             plan = build_push(held, goal, errand.parts, others, choices, build, journals, builds)
             show_plan(out, plan)
             _tried(out, errand, build, proof)
+            keeping = keeping_for(
+                project, out, production=target.role == "production", skip=args.skip_backup
+            )
+            show_way_back(out, keeping)
             if args.dry_run:
                 out.document("plan", plan.as_json())
                 out.say("dry run: nothing was changed")
@@ -136,6 +142,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
                     listen,
                     keep_broken=args.keep_broken,
                     command=words_of(args),
+                    keeping=keeping,
                 )
             if not done.undone:
                 show_report(out, plan, done.report)

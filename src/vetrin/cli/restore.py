@@ -12,7 +12,7 @@ from .console import Out, lead
 from .main import DONE
 from .plan_view import show_plan, show_preview, show_report
 from .progress import listener
-from .stored import described, keeping_for, store_of
+from .stored import add_skip, described, keeping_for, show_way_back, store_of
 from .transfer import listed, parts_of
 
 
@@ -37,10 +37,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--mirror", action="store_true",
         help="remove what the snapshot does not have of the files of these parts",
     )  # fmt: skip
-    parser.add_argument(
-        "--skip-backup", action="store_true",
-        help="into production without a snapshot of what is there",
-    )  # fmt: skip
+    add_skip(parser)
     parser.epilog = """examples:
   vetrin restore local latest --dry-run
   vetrin restore production k3f9ap --parts data
@@ -77,12 +74,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         )
         show_plan(out, plan)
         keeping = keeping_for(project, out, production=production, skip=args.skip_backup)
-        if keeping is not None:
-            out.show(
-                lead("Way back: ", "bold").append(
-                    "a snapshot of what is replaced is taken and proved first", style=""
-                )
-            )
+        show_way_back(out, keeping)
         if args.dry_run:
             with listener(out) as listen:
                 rewriting = preview(plan, source, listen)

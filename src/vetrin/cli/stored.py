@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import argparse
 import getpass
 
 from ..project import STORE_VARIABLE, Project
 from ..store import Manifest, Store, StoreError, open_store
 from ..sync import Keeping
-from .console import Out
+from .console import Out, lead
 
 
 def store_of(project: Project, out: Out, *, writing: bool = False) -> Store:
@@ -33,6 +34,19 @@ def keeping_for(project: Project, out: Out, *, production: bool, skip: bool) -> 
     if not production or skip or not project.store.before:
         return None
     return Keeping(store_of(project, out, writing=True), list(project.environments.values()))
+
+
+def add_skip(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--skip-backup", action="store_true",
+        help="into production without a snapshot of what is there",
+    )  # fmt: skip
+
+
+def show_way_back(out: Out, keeping: Keeping | None) -> None:
+    if keeping is not None:
+        text = "a snapshot of what is replaced is taken and proved first"
+        out.show(lead("Way back: ", "bold").append(text, style=""))
 
 
 def described(manifest: Manifest) -> str:

@@ -24,6 +24,7 @@ from .console import Out
 from .main import DONE
 from .plan_view import show_plan, show_preview, show_report
 from .progress import listener
+from .stored import keeping_for, show_way_back
 
 
 def add_choices(parser: argparse.ArgumentParser) -> None:
@@ -161,6 +162,13 @@ def transfer(
     ):
         plan = build_plan(source, target, parts, others_of(project, route), choices)
         show_plan(out, plan)
+        keeping = keeping_for(
+            project,
+            out,
+            production=target_environment.role == "production",
+            skip=getattr(args, "skip_backup", False),
+        )
+        show_way_back(out, keeping)
         if args.dry_run:
             with listener(out) as listen:
                 rewriting = preview(plan, source, listen)
@@ -176,7 +184,13 @@ def transfer(
         )
         with listener(out) as listen:
             report = run_plan(
-                plan, source, target, journals_of(project), listen, command=words_of(args)
+                plan,
+                source,
+                target,
+                journals_of(project),
+                listen,
+                command=words_of(args),
+                keeping=keeping,
             )
         show_report(out, plan, report)
         out.document("report", {"plan": plan.as_json(), **report.as_json()})

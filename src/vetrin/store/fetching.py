@@ -65,7 +65,9 @@ def _load(address: str, part: Path, mark: Path, tell: Callable[[str, int], None]
         tag = answer.headers.get("etag", "") or answer.headers.get("last-modified", "")
         mark.write_text(tag if not tag.startswith("W/") else "")
         with part.open("ab" if goes_on else "wb") as file:
-            for block in answer.iter_raw(BLOCK):
+            for block in (
+                answer.iter_raw()
+            ):  # in blocks of a size, the last part would be lost with the line
                 file.write(block)
                 tell(address, len(block))
 

@@ -33,7 +33,7 @@ from .incoming import (
     unpacked,
 )
 from .manifest import Manifest, StoredData, StoredFile, StoredFiles, StoredTable, files_as_lists
-from .outgoing import MANIFEST
+from .outgoing import FILES, MANIFEST
 from .pages import TableWriter, written
 from .snapshots import Store
 from .stored_files import StoredPlace, StoredTree
@@ -118,6 +118,7 @@ class _Intake:
         self._taken: list[_Taken] = []
         self._notes: list[str] = []
         self._added = 0
+        self._said_parts: tuple[str, ...] = ()  # of an export of ours
 
     def take(self, path: Path) -> None:
         kind, packing = kind_of(path)
@@ -302,7 +303,8 @@ class _Intake:
         if manifest is None:
             return
         try:
-            digests = json.loads(b"".join(self._contents.blocks(manifest.blocks)))["sha256"]
+            said = json.loads(b"".join(self._contents.blocks(manifest.blocks)))
+            digests, self._said_parts = said["sha256"], tuple(map(str, said["parts"]))
         except (ValueError, KeyError, TypeError) as error:
             raise BadArchive(f"{MANIFEST} can not be read: {error}") from error
         for path, wanted in digests.items():
@@ -317,6 +319,8 @@ class _Intake:
 
     def _parts(self, inside: dict[str, StoredFile]) -> list[str]:
         """The parts of which there are files."""
+        if self._said_parts:
+            return [part for part in self._said_parts if part != "data"]
         found = []
         for part in ("media", "core"):
             folders = self._definition.parts.get(part, ())
@@ -329,6 +333,8 @@ class _Intake:
         given, markers = self._given.folder, self._definition.markers
         if given is not None:
             return given.strip("/")
+        if self._said_parts:
+            return FILES if any(path.startswith(f"{FILES}/") for path in self._files) else None
         if not markers:
             return "" if self._files else None
         first = markers[0]

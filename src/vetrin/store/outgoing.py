@@ -22,6 +22,7 @@ _BLOCK = 1 << 18
 _EARLIEST = 315619200  # 1980, before which ZIP knows no time
 FORMS = (".zip", ".tar.gz", ".tgz", ".tar.zst")
 MANIFEST = "vetrin-export.json"
+FILES = "files"
 SQL_FORMS = (".sql", ".sql.gz", ".sql.zst")
 
 

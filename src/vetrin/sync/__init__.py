@@ -17,7 +17,7 @@ from .events import (
     silent,
 )
 from .exporting import Packed, Packing, export, mapping_to
-from .importing import build_import, parts_held
+from .importing import build_import, parts_held, recognised
 from .inplace import Selection, Survey, Work, change, survey
 from .journal import Journals, Run
 from .keeping import Keeping, take_snapshot
@@ -106,6 +106,7 @@ __all__ = [
     "parts_wanted",
     "preview",
     "push",
+    "recognised",
     "run_build",
     "run_plan",
     "silent",

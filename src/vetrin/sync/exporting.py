@@ -16,7 +16,7 @@ from ..files import Entry, Patterns
 from ..project import Environment, Leave
 from ..reach import Site, file_scope
 from ..rewrite import Mapping, Rewriter, Tally
-from ..store.outgoing import MANIFEST, Archive, archive_into, text_into
+from ..store.outgoing import FILES, MANIFEST, Archive, archive_into, text_into
 from .errors import JobError, Refused
 from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
 from .leaving import Leaving, work_out
@@ -24,7 +24,6 @@ from .pipeline import ahead
 from .plan import PARTS, Part
 from .rewriting import Rewriting
 
-FILES = "files"
 SQL = "database.sql"
 _VERSION = 1
 

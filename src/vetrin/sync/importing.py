@@ -17,6 +17,31 @@ def parts_held(manifest: Manifest) -> tuple[Part, ...]:
     return tuple(part for part in PARTS if part in manifest.parts)
 
 
+def recognised(manifest: Manifest, project: Project, target: Environment) -> Manifest:
+    """The snapshot of an archive, with all that is known of its environment where it is one of the project's.
+
+    Its own settings tell one address; the project may know more of them, and the path of its root.
+    """
+    spoken = {manifest.address, *manifest.also}
+    for environment in project.environments.values():
+        known = [str(address) for address in environment.addresses]
+        if environment.name == target.name or not spoken & set(known):
+            continue
+        root = str(environment.root)
+        roots = tuple(
+            dict.fromkeys(filter(None, [root if root.startswith("/") else "", *manifest.roots]))
+        )
+        also = [one for one in (*known, *manifest.also) if one != manifest.address]
+        note = f"it is of {environment.name}: what vetrin.toml says of its addresses counts"
+        return replace(
+            manifest,
+            also=tuple(dict.fromkeys(also)),
+            roots=roots[:2] or ("",),
+            notes=(*manifest.notes, note),
+        )
+    return manifest
+
+
 def build_import(
     source: Site,
     target: Site,
