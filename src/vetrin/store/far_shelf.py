@@ -123,7 +123,7 @@ class FarShelf:
     def remove(self, name: str) -> None:
         with self._lock, self._said(name):
             self._waiting.pop(name, None)
-            self._machine.remove(self._path(name))
+            self._machine.act([Act("remove", self._path(name), soft=True)])
             for names in self._names.values():
                 names.pop(name, None)
 

@@ -275,7 +275,7 @@ class _Intake:
         parts = [*(["data"] if data else []), *(self._parts(inside) if inside else [])]
         return Manifest(
             id=identity,
-            taken=datetime.now().astimezone().isoformat(timespec="seconds"),
+            taken=datetime.now().astimezone().isoformat(timespec="milliseconds"),
             environment=re.sub(r"[^a-z0-9-]+", "-", name.split("/")[-1]).strip("-") or "archive",
             role="local",
             cms=self._definition.name,

@@ -11,8 +11,9 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Future
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from hashlib import sha256
+from typing import Any
 from zlib import crc32
 
 from .contents import LARGEST, Contents, Damaged, Hands
@@ -21,6 +22,7 @@ _CUT = (1 << 32) // (256 << 10)
 _LEAST = 32 << 10
 _MOST = 2 << 20
 _BUNDLE = LARGEST
+_BEGINNING = 12  # bytes of a page by which its first row is known again
 
 
 @dataclass(frozen=True)
@@ -35,11 +37,13 @@ class Patched:
 
 @dataclass(frozen=True)
 class StoredPage:
-    """A page: the digest of its records, how many, and their bytes. ``blocks`` are those of a larger one."""
+    """A page: the digest of its records, how many, and their bytes. ``blocks`` are those of a larger one;
+    ``mark`` tells, but for chance, with which row it begins."""
 
     digest: str
     rows: int
     size: int
+    mark: int
     blocks: tuple[str, ...] = ()
     patch: Patched | None = None
 
@@ -51,28 +55,20 @@ class StoredPage:
         return self.blocks or (self.digest,)
 
     def as_list(self) -> list[object]:
+        found: list[object] = [self.digest, self.rows, self.size, self.mark]
         patch = self.patch
         if patch is not None:
-            return [
-                self.digest,
-                self.rows,
-                self.size,
-                patch.base,
-                patch.bundle,
-                patch.start,
-                patch.size,
-            ]
-        return [self.digest, self.rows, self.size, *([list(self.blocks)] if self.blocks else [])]
+            return [*found, patch.base, patch.bundle, patch.start, patch.size]
+        return [*found, list(self.blocks)] if self.blocks else found
 
     @classmethod
-    def of_list(cls, data: Sequence[object]) -> StoredPage:
-        """Raises ValueError, KeyError, TypeError where it is no page."""
-        digest, rows, size = str(data[0]), int(str(data[1])), int(str(data[2]))
-        if len(data) == 7:
-            start, length = int(str(data[5])), int(str(data[6]))
-            return cls(digest, rows, size, (), Patched(str(data[3]), str(data[4]), start, length))
-        blocks = data[3] if len(data) == 4 else ()
-        return cls(digest, rows, size, tuple(blocks))  # type: ignore[arg-type]
+    def of_list(cls, data: Sequence[Any]) -> StoredPage:
+        """Raises ValueError, KeyError, TypeError, IndexError where it is no page."""
+        digest, rows, size, mark = str(data[0]), int(data[1]), int(data[2]), int(data[3])
+        if len(data) == 8:
+            patch = Patched(str(data[4]), str(data[5]), int(data[6]), int(data[7]))
+            return cls(digest, rows, size, mark, (), patch)
+        return cls(digest, rows, size, mark, tuple(data[4]) if len(data) == 5 else ())
 
 
 class Cutter:
@@ -119,6 +115,8 @@ class TableWriter:
         self._hands = hands
         self._old = old
         self._places = {page.digest: number for number, page in enumerate(old)}
+        self._marks = {page.mark: number for number, page in enumerate(old)}
+        self._left = 0  # rows of the old page before it that were not met yet
         self._next = 0  # the old page that is likely to stand where the next one is
         self._cutter = Cutter()
         self._jobs: list[Future[StoredPage | tuple[StoredPage, str, bytes]]] = []
@@ -131,41 +129,51 @@ class TableWriter:
 
     def _begin(self, records: list[bytes]) -> None:
         content = b"".join(records)
+        mark = crc32(content[:_BEGINNING])
         digest, like = "", None
         if self._old:
             digest = sha256(content).hexdigest()
-            like = self._likely(digest)
-        self._jobs.append(self._hands.do(self._keep, content, len(records), digest, like))
+            like = self._likely(digest, mark, len(records))
+        page = StoredPage(digest, len(records), len(content), mark)
+        self._jobs.append(self._hands.do(self._keep, content, page, like))
 
-    def _likely(self, digest: str) -> StoredPage | None:
-        """The old page that has this digest, or else stood where it stands now."""
-        known = self._places.get(digest)
-        at = self._next if known is None else known
+    def _likely(self, digest: str, mark: int, rows: int) -> StoredPage | None:
+        """The old page that has this digest, or begins with the same row, or else has the rows that stood
+        where these stand."""
+        at = self._places.get(digest, self._marks.get(mark))
+        if at is None:  # what is left of a page that was cut in two, or another page's rows
+            at = self._next if self._left <= 0 else self._next - 1
+        else:
+            self._left = 0
+        if at != self._next - 1 and at < len(self._old):
+            self._left = self._old[at].rows
+        self._left -= rows
         self._next = at + 1
         return self._old[at] if at < len(self._old) else None
 
     def _keep(
-        self, content: bytes, rows: int, digest: str, like: StoredPage | None
+        self, content: bytes, page: StoredPage, like: StoredPage | None
     ) -> StoredPage | tuple[StoredPage, str, bytes]:
+        digest = page.digest
         if like is not None and like.digest == digest and all(map(self._contents.has, like.needs)):
             return like
         digest = digest or sha256(content).hexdigest()
-        size = len(content)
-        if size > LARGEST:
+        page = replace(page, digest=digest)
+        if page.size > LARGEST:
             blocks, added = self._contents.keep_blocks([content])
             self.added += added
-            return StoredPage(digest, rows, size, tuple(blocks))
+            return replace(page, blocks=tuple(blocks))
         if like is not None and not like.blocks and not self._contents.has(digest):
             base = like.patch.base if like.patch is not None else like.digest
             try:
                 frame = self._contents.patch(content, self._contents.read(base))
             except Damaged:
                 frame = content  # then there is nothing to lean on
-            if len(frame) < size // 16:
-                return StoredPage(digest, rows, size), base, frame
+            if len(frame) < page.size // 16:
+                return page, base, frame
         _, added = self._contents.keep(content, digest)
         self.added += added
-        return StoredPage(digest, rows, size)
+        return page
 
     def finish(self) -> list[StoredPage]:
         """The pages, when all are stored. Raises StoreError."""
@@ -198,7 +206,7 @@ class TableWriter:
         for number, base, frame in patches:
             page = pages[number]
             patch = Patched(base, bundle, start, len(frame))
-            pages[number] = StoredPage(page.digest, page.rows, page.size, (), patch)
+            pages[number] = replace(page, patch=patch)
             start += len(frame)
 
 

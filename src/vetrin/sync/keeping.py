@@ -117,7 +117,7 @@ class _Keeper:
         purpose: str,
     ) -> Manifest:
         site = self._site
-        taken = datetime.now().astimezone().isoformat(timespec="seconds")
+        taken = datetime.now().astimezone().isoformat(timespec="milliseconds")
         entries, passed = self._scan(parts, everywhere)
         known = self._known(entries)
         missing = [e for path, e in entries.items() if e.kind == "file" and path not in known]
