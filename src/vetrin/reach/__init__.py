@@ -15,13 +15,14 @@ from .opening import (
 )
 from .parts import FileScope, file_scope, lies_loose, own_files, part_of_path
 from .payloads import rewrite_payloads
-from .site import ReachError, Site
+from .site import Looked, ReachError, Site
 
 __all__ = [
     "Extension",
     "Far",
     "FileScope",
     "Keyed",
+    "Looked",
     "Names",
     "OneName",
     "ReachError",

@@ -32,6 +32,14 @@ class ReachError(Exception):
         self.remedy = remedy
 
 
+@dataclass(frozen=True)
+class Looked:
+    """What was counted when a snapshot was taken: asking its stored rows would take longer than a look."""
+
+    counts: dict[str, int]
+    newest: tuple[str, str] | None
+
+
 @dataclass
 class Site:
     """An open environment; a context manager that closes its database.
@@ -49,6 +57,7 @@ class Site:
     place: Place | None = None
     far: Far | None = None
     again: Callable[[], Site] | None = field(default=None, repr=False)
+    looked: Looked | None = None
 
     def reopen(self) -> None:
         """Connect anew to what may have been lost.

@@ -143,7 +143,8 @@ class Manifest:
     title: str = ""
     cms_version: str = ""
     addresses: tuple[str, ...] = ()
-    media: str = ""
+    counts: dict[str, int] | None = None
+    newest: tuple[str, str] | None = None
     data: StoredData | None = None
     files: StoredFiles | None = None
     added: int = 0
@@ -185,6 +186,8 @@ class Manifest:
                 raise BadManifest("it was written by another version of Vetrin")
             for key in ("parts", "also", "roots", "addresses", "notes"):
                 data[key] = tuple(data[key])
+            if data["newest"] is not None:
+                data["newest"] = tuple(data["newest"])
             if data["data"] is not None:
                 data["data"] = StoredData.of_json(data["data"])
             if data["files"] is not None:

@@ -9,7 +9,7 @@ from ..cms import Definition, SiteConfiguration
 from ..database import Facts
 from ..files import Remembered
 from ..project import Environment
-from ..reach import Site
+from ..reach import Looked, Site
 from ..rewrite import Address
 from .manifest import Manifest, StoredTable
 from .snapshots import Store
@@ -64,5 +64,8 @@ def open_snapshot(
         addresses=manifest.addresses,
         title=manifest.title,
     )
+    looked = None if manifest.counts is None else Looked(manifest.counts, manifest.newest)
     place = StoredPlace(tree, "", manifest.roots[0], manifest.roots[-1])
-    return Site(environment, definition, configuration, database, tree, Remembered(), place)  # type: ignore[arg-type]
+    return Site(
+        environment, definition, configuration, database, tree, Remembered(), place, looked=looked
+    )  # type: ignore[arg-type]

@@ -13,6 +13,7 @@ from datetime import datetime
 
 import xxhash
 
+from ..check import counts_of, newest_of
 from ..cms import read_version
 from ..database import Reader, Table
 from ..files import Entry, FilesError, some_of
@@ -136,6 +137,7 @@ class _Keeper:
             self._files(entries, passed, known, missing) if len(parts) > ("data" in parts) else None
         )
         environment = site.environment
+        newest = newest_of(site) if data is not None else None
         return Manifest(
             id=self._store.new_id(),
             taken=taken,
@@ -151,6 +153,8 @@ class _Keeper:
             title=site.title or "",
             cms_version=read_version(site.root, site.definition) or "",
             addresses=tuple(str(address) for _, address in site.recorded_addresses()),
+            counts=counts_of(site) if data is not None else None,
+            newest=(newest.title, newest.changed) if newest is not None else None,
             data=data,
             files=files,
             added=self._added,
