@@ -55,6 +55,7 @@ from vetrin.store import (
     seal_of,
 )
 from vetrin.store.cloud_shelf import CloudShelf
+from vetrin.store.contents import fingerprint
 from vetrin.store.far_shelf import far_shelf
 from vetrin.sync import take_snapshot
 
@@ -133,11 +134,9 @@ def test_a_patch_makes_the_content(pieces: list[bytes], chance: random.Random) -
     contents = Contents(FolderShelf(Path("/nonexistent")))
     base = b"".join(pieces)
     chance.shuffle(pieces)
-    import hashlib
-
     new = b"".join(pieces[1:]) + b"something"
     frame = contents.patch(new, base)
-    digest = hashlib.sha256(new).hexdigest()
+    digest = fingerprint(new)
     assert contents.patched(frame, base, digest) == new
     with pytest.raises(Damaged):
         contents.patched(frame[:-1], base, digest)

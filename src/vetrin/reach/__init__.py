@@ -2,7 +2,7 @@
 
 from .extensions import Extension, active_keys, extensions_of, missing_extensions
 from .far import Far, hosts
-from .mapping import mapping_for
+from .mapping import UNKNOWN, mapping_for
 from .names import Keyed, Names, OneName
 from .opening import (
     configuration_of,
@@ -18,6 +18,7 @@ from .payloads import rewrite_payloads
 from .site import Looked, ReachError, Site
 
 __all__ = [
+    "UNKNOWN",
     "Extension",
     "Far",
     "FileScope",

@@ -5,6 +5,9 @@ from __future__ import annotations
 from ..rewrite import Address, Mapping
 from .site import Site
 
+# Whose address an archive speaks that does not tell it.
+UNKNOWN = Address.parse("http://unknown.invalid")
+
 
 def mapping_for(source: Site, target: Site, notes: list[str]) -> Mapping:
     """All addresses and roots of the source, onto the target's.
@@ -15,7 +18,7 @@ def mapping_for(source: Site, target: Site, notes: list[str]) -> Mapping:
     addresses: list[Address] = [
         address
         for address in source.environment.addresses
-        if address not in target.environment.addresses
+        if address not in target.environment.addresses and address != UNKNOWN
     ]
     for where, recorded in source.recorded_addresses():
         if any(known.covers(recorded) for known in addresses):

@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 import re
+import tempfile
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
@@ -21,8 +22,9 @@ from ..cms import ConfigurationError, Definition, read_configuration
 from ..database import Attachment, DatabaseError, Table
 from ..database.mysql.dump import Dump, DumpedTable, DumpReader
 from ..database.records import records_of
+from ..database.sqlite import SqliteDatabase
 from ..files import Entry
-from ..reach import Site
+from ..reach import UNKNOWN, Site
 from .contents import Contents, Hands, in_blocks
 from .incoming import (
     BadArchive,
@@ -119,6 +121,7 @@ class _Intake:
         self._notes: list[str] = []
         self._added = 0
         self._said_parts: tuple[str, ...] = ()  # of an export of ours
+        self._said_embedded = ""
 
     def take(self, path: Path) -> None:
         kind, packing = kind_of(path)
@@ -251,18 +254,24 @@ class _Intake:
         tree = StoredTree(self._contents, inside.values(), {})
         place = StoredPlace(tree, "", "/", "/")
         configured_prefix = configured_database = title = ""
+        embedded = self._said_embedded
         addresses: tuple[str, ...] = ()
         if inside:
             try:
                 configuration = read_configuration(place, self._definition, {}, {})
+                if configuration.engine == "sqlite":
+                    embedded = configuration.database
                 configured_prefix, configured_database = (
                     configuration.prefix,
                     configuration.database,
                 )
                 addresses, title = configuration.addresses, configuration.title
             except ConfigurationError as error:
-                self._notes.append(f"its configuration is not read: {error}")
+                if not self._said_parts:  # an export of ours has none
+                    self._notes.append(f"its configuration is not read: {error}")
         data, roots = self._data(configured_database, configured_prefix)
+        if data is None and embedded in inside:
+            data = self._embedded(inside, embedded)
         if data is None and not inside:
             raise BadArchive(
                 f"{', '.join(path.name for path in paths)}: there is neither a site of "
@@ -280,7 +289,7 @@ class _Intake:
             role="local",
             cms=self._definition.name,
             parts=tuple(parts),
-            address="http://unknown.invalid",
+            address=str(UNKNOWN),
             also=(),
             roots=(roots,),
             label=paths[0].name,
@@ -305,6 +314,7 @@ class _Intake:
         try:
             said = json.loads(b"".join(self._contents.blocks(manifest.blocks)))
             digests, self._said_parts = said["sha256"], tuple(map(str, said["parts"]))
+            self._said_embedded = str(said.get("embedded") or "")
         except (ValueError, KeyError, TypeError) as error:
             raise BadArchive(f"{MANIFEST} can not be read: {error}") from error
         for path, wanted in digests.items():
@@ -457,6 +467,65 @@ class _Intake:
         self._files.pop(key[0], None)
         root = taken.roots.most_common(1)[0][0] if taken.roots else ""
         return replace(data, prefix=shortest), root
+
+    def _embedded(self, inside: dict[str, StoredFile], name: str) -> StoredData:
+        """The data of a site whose database is a file among its own; that file is none of its files then.
+
+        Raises:
+            DatabaseError: it is no database.
+        """
+        with tempfile.TemporaryDirectory(prefix="vetrin-") as folder:
+            for tail in ("", "-wal", "-journal"):
+                file = inside.pop(name + tail, None)
+                if file is not None:
+                    with Path(folder, f"site.sqlite{tail}").open("wb") as copy:
+                        copy.writelines(self._contents.blocks(file.blocks))
+            inside.pop(f"{name}-shm", None)
+            database = SqliteDatabase(Path(folder, "site.sqlite"))
+            try:
+                return self._of_database(database)
+            finally:
+                database.close()
+
+    def _of_database(self, database: SqliteDatabase) -> StoredData:
+        tables = []
+        with database.reading() as reader:
+            for table in database.tables():
+                writer = TableWriter(self._contents, self._hands)
+                for records in reader.records(table):
+                    writer.add(records)
+                pages = writer.finish()
+                lists, added = self._contents.keep_blocks([written(pages)])
+                self._added += writer.added + added
+                known = replace(
+                    table, rows=sum(page.rows for page in pages), size=sum(p.size for p in pages)
+                )
+                tables.append(
+                    StoredTable(
+                        known,
+                        database.schema(table.name),
+                        tuple(lists),
+                        True,
+                        database.last_given(table.name),
+                    )
+                )
+        facts = database.facts()
+        names = [item.table.name for item in tables]
+        return StoredData(
+            engine=database.engine,
+            facts={
+                "product": facts.product,
+                "version": facts.version,
+                "charset": facts.charset,
+                "details": {},
+            },
+            prefix="",
+            charset="",
+            tables=tuple(tables),
+            attachments=tuple(database.attachments(names, database.views())),
+            views=tuple(database.views()),
+            size=sum(item.table.size for item in tables),
+        )
 
     def _stored_files(self, inside: dict[str, StoredFile]) -> StoredFiles:
         gone = {taken.name for taken in self._taken}

@@ -12,11 +12,12 @@ import json
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, replace
-from hashlib import sha256
+from itertools import compress
+from operator import lt
 from typing import Any
 from zlib import crc32
 
-from .contents import LARGEST, Contents, Damaged, Hands
+from .contents import LARGEST, Contents, Damaged, Hands, fingerprint
 
 _CUT = (1 << 32) // (256 << 10)
 _LEAST = 32 << 10
@@ -80,7 +81,10 @@ class Cutter:
 
     def cut(self, records: list[bytes]) -> Iterator[list[bytes]]:
         """Take some more records; the pages that are whole now."""
-        ends = [at for at, record in enumerate(records) if crc32(record) < len(record) * _CUT]
+        # By single calls for all of them: this is done for every row that there is.
+        ends = compress(
+            range(len(records)), map(lt, map(crc32, records), map(_CUT.__mul__, map(len, records)))
+        )
         begin = 0
         for end in (*ends, None):
             part = records[begin : None if end is None else end + 1]
@@ -120,7 +124,7 @@ class TableWriter:
         self._next = 0  # the old page that is likely to stand where the next one is
         self._cutter = Cutter()
         self._jobs: list[Future[StoredPage | tuple[StoredPage, str, bytes]]] = []
-        self.added = 0
+        self.added = self.rows = self.size = 0
 
     def add(self, records: list[bytes]) -> None:
         """Store some more records. Raises StoreError."""
@@ -132,9 +136,11 @@ class TableWriter:
         mark = crc32(content[:_BEGINNING])
         digest, like = "", None
         if self._old:
-            digest = sha256(content).hexdigest()
+            digest = fingerprint(content)
             like = self._likely(digest, mark, len(records))
         page = StoredPage(digest, len(records), len(content), mark)
+        self.rows += page.rows
+        self.size += page.size
         self._jobs.append(self._hands.do(self._keep, content, page, like))
 
     def _likely(self, digest: str, mark: int, rows: int) -> StoredPage | None:
@@ -157,7 +163,7 @@ class TableWriter:
         digest = page.digest
         if like is not None and like.digest == digest and all(map(self._contents.has, like.needs)):
             return like
-        digest = digest or sha256(content).hexdigest()
+        digest = digest or fingerprint(content)
         page = replace(page, digest=digest)
         if page.size > LARGEST:
             blocks, added = self._contents.keep_blocks([content])
@@ -226,7 +232,7 @@ class TableReader:
             return self._contents.patched(frame, self._contents.read(page.patch.base), page.digest)
         if page.blocks:
             content = b"".join(self._contents.blocks(page.blocks))
-            if sha256(content).hexdigest() != page.digest:
+            if fingerprint(content) != page.digest:
                 raise Damaged(page.digest, "is damaged: it is not what it was")
             return content
         return self._contents.read(page.digest)

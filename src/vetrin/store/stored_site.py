@@ -67,5 +67,12 @@ def open_snapshot(
     looked = None if manifest.counts is None else Looked(manifest.counts, manifest.newest)
     place = StoredPlace(tree, "", manifest.roots[0], manifest.roots[-1])
     return Site(
-        environment, definition, configuration, database, tree, Remembered(), place, looked=looked
-    )  # type: ignore[arg-type]
+        environment,
+        definition,
+        configuration,
+        database,
+        tree,  # type: ignore[arg-type]
+        Remembered(),
+        place,
+        looked=looked,
+    )

@@ -10,8 +10,9 @@ from datetime import datetime
 from pathlib import Path
 from typing import IO, Any
 
-from ..database import Reader
+from ..database import Exchange, Reader, hidden_name
 from ..database.mysql import dump_writer
+from ..database.sqlite import SqliteDatabase
 from ..files import Entry, Patterns
 from ..project import Environment, Leave
 from ..reach import Site, file_scope
@@ -71,11 +72,12 @@ def export(
         Refused: this engine's data can not be written as an SQL file.
         StoreError, DatabaseError, FilesError: something can not be read or written.
     """
-    if "data" in packing.parts and site.database.engine != "mysql":
+    sql = packing.sql_only or packing.per_table
+    if sql and "data" in packing.parts and site.database.engine != "mysql":
         raise Refused(
             f"{site.environment.name} keeps its data in {site.database.engine}: an SQL file for MariaDB "
             "and MySQL can not be made of that",
-            "export its files with --parts media,code,core; the database file can be copied as it is",
+            "without --sql-only, the archive holds the database as the file that it is",
         )
     return _Export(site, path, packing, everywhere, listener).run()
 
@@ -136,7 +138,13 @@ class _Export:
         if "data" in self._packing.parts:
             self._tell(Phase("tables"))
             with tempfile.TemporaryDirectory(prefix="vetrin-") as folder:
-                for name, blocks in self._sql_files():
+                if self._embedded:
+                    name = f"{FILES}/{self._site.configuration.database}"
+                    path = self._database_file(Path(folder))
+                    with path.open("rb") as source:
+                        entry = Entry(name, "file", path.stat().st_size, now)
+                        self._digests[name] = archive.add(entry, _read(source))
+                for name, blocks in self._sql_files() if not self._embedded else ():
                     # Its size has to be known before it goes into a tar.
                     spool = Path(folder, "spool.sql")
                     with spool.open("wb") as file:
@@ -168,6 +176,41 @@ class _Export:
     def _put(self, archive: Archive, name: str, content: bytes) -> None:
         now = int(datetime.now().timestamp() * 1e9)
         archive.add(Entry(name, "file", len(content), now), [content])
+
+    @property
+    def _embedded(self) -> bool:
+        return self._site.database.engine == "sqlite"
+
+    def _database_file(self, folder: Path) -> Path:
+        """An embedded database's tables, as they go out, in a file of their own."""
+        site, leaving = self._site, self._leaving
+        path = folder / "site.sqlite"
+        made = SqliteDatabase(path, may_be_missing=True)
+        try:
+            made.create()
+            names, exchanges = [], []
+            with site.database.reading() as reader:
+                for number, table in enumerate(site.tables):
+                    if table.name in leaving.tables:
+                        continue
+                    self._tell(TableStarted(table.name, table.rows))
+                    hidden = hidden_name("new", "export", number)
+                    made.lay_out(hidden, table, site.database.schema(table.name))
+                    rows = reader.rows(
+                        table,
+                        leave=leaving.leave.get(table.name),
+                        instead=leaving.instead.get(table.name, {}),
+                    )
+                    changed = self._rewriting.through(table, site.rewritable(table), rows)
+                    self._rows[table.name] = made.fill(hidden, table, changed)
+                    made.finish(hidden, site.database, table)
+                    self._tell(TableDone(table.name, self._rows[table.name]))
+                    names.append(table.name)
+                    exchanges.append(Exchange(table.name, hidden, None))
+            made.swap(exchanges, [], site.database.attachments(names, site.views))
+        finally:
+            made.close()
+        return path
 
     # -- files ------------------------------------------------------------------------------------------
 
@@ -279,6 +322,7 @@ class _Export:
             "prefix": site.prefix,
             "parts": list(self._packing.parts),
             "tables": self._rows,
+            "embedded": site.configuration.database if self._embedded else None,
             "sha256": self._digests,
         }
 
@@ -299,7 +343,12 @@ class _Export:
                 "too.",
             ]
             number += 1
-        if "data" in self._packing.parts:
+        if "data" in self._packing.parts and self._embedded:
+            lines += [
+                f"{number}. The database lies among the files, as {self._site.configuration.database}; name it "
+                "in the site's own configuration."
+            ]
+        elif "data" in self._packing.parts:
             what = (
                 "the files in “database”, in any order, those that begin with ~ last"
                 if self._packing.per_table

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from concurrent.futures import Future
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 import xxhash
@@ -193,26 +193,16 @@ class _Keeper:
         database = self._site.database
         self._tell(TableStarted(table.name, table.rows))
         writer = TableWriter(self._store.contents, self._hands, self._old_pages(table))
-        rows = size = 0
+        told = 0
         for records in reader.records(table):
             writer.add(records)
-            count, length = len(records), sum(map(len, records))
-            rows, size = rows + count, size + length
-            self._tell(Moved(table.name, count, length))
+            self._tell(Moved(table.name, len(records), writer.size - told))
+            told = writer.size
         pages = writer.finish()
         lists, added = self._store.contents.keep_blocks([written(pages)])
         self._added += writer.added + added
-        self._tell(TableDone(table.name, rows))
-        known = Table(
-            table.name,
-            table.columns,
-            table.key,
-            table.fixed,
-            rows,
-            size,
-            table.consistent,
-            table.notes,
-        )
+        self._tell(TableDone(table.name, writer.rows))
+        known = replace(table, rows=writer.rows, size=writer.size)
         return StoredTable(
             known,
             database.schema(table.name),
