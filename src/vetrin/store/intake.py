@@ -249,8 +249,8 @@ class _Intake:
         name = re.sub(r"\.(zip|tar|sql|gz|bz2|xz|zst|tgz|\d+)$", "", paths[0].name.lower())
         self._prove()
         folder = self._site_folder()
-        inside = self._below(folder) if folder is not None else {}
         self._dumps_inside()
+        inside = self._below(folder) if folder is not None else {}
         tree = StoredTree(self._contents, inside.values(), {})
         place = StoredPlace(tree, "", "/", "/")
         configured_prefix = configured_database = title = ""
@@ -528,8 +528,7 @@ class _Intake:
         )
 
     def _stored_files(self, inside: dict[str, StoredFile]) -> StoredFiles:
-        gone = {taken.name for taken in self._taken}
-        kept = [file for path, file in inside.items() if path not in gone]
+        kept = list(inside.values())
         lists = []
         for content in files_as_lists(kept):
             digest, added = self._contents.keep(content)

@@ -1,0 +1,79 @@
+"""Reading an SQL dump: bytes a second of one processor, and memory.
+
+    python benchmarks/dumps.py [--size 200]
+
+For a dump with long statements, one with a statement for each row, and one with a row of 64 MB. Needs what
+scripts/install-systems brings.
+"""
+
+from __future__ import annotations
+
+import argparse
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from pull_database import generate
+from systems import mariadb, program
+
+READ = """
+import resource, sys, time
+from vetrin.database.mysql.dump import DumpReader
+rows = 0
+with open(sys.argv[1], "rb") as file:
+    for table, batch in DumpReader(iter(lambda: file.read(1 << 18), b"")).rows():
+        rows += batch.rows
+used = resource.getrusage(resource.RUSAGE_SELF)
+print(rows, used.ru_utime + used.ru_stime, used.ru_maxrss / 1024)
+"""
+
+
+def read(path: Path) -> tuple[int, float, float]:
+    """Rows, seconds of the processor, megabytes."""
+    done = subprocess.run(
+        [sys.executable, "-c", READ, path], capture_output=True, text=True, check=True
+    )
+    rows, seconds, memory = done.stdout.split()
+    return int(rows), float(seconds), float(memory)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawTextHelpFormatter
+    )
+    parser.add_argument("--size", type=float, default=200, help="megabytes of the database (200)")
+    args = parser.parse_args()
+    folder = Path(tempfile.mkdtemp(prefix="vb-", dir="/tmp"))
+    try:
+        dumps = {"long statements": (), "one row each": ("--skip-extended-insert", "--hex-blob")}
+        with mariadb(folder / "server") as server:
+            generate(server, "large", args.size, folder)
+            for number, options in enumerate(dumps.values()):
+                with (folder / f"{number}.sql").open("wb") as file:
+                    subprocess.run(
+                        [program("mariadb-dump"), f"--socket={server.socket}", "-u", "root", *options, "large"],
+                        stdout=file, check=True,
+                    )  # fmt: skip
+        giant = folder / "2.sql"
+        with giant.open("wb") as file:
+            file.write(b"CREATE TABLE t (a int, b longtext);\\nINSERT INTO t VALUES (1,'")
+            for _ in range(64):
+                file.write((b"it\\\\'s a long text\\\\n" * 60000)[: 1 << 20].replace(b"\\\\", b"+"))
+            file.write(b"'),(2,'short');\\n")
+        time.sleep(1)
+        for number, name in enumerate([*dumps, "a row of 64 MB"]):
+            path = folder / f"{number}.sql"
+            rows, seconds, memory = read(path)
+            rate = path.stat().st_size / 1e6 / seconds
+            print(
+                f"{name}: {rate:.0f} MB/s a core (at least 60), {memory:.0f} MB of memory (at most 150), {rows} rows"
+            )
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,235 @@
+"""Archives that others made: what is refused, what is found in them, what is asked about."""
+
+from __future__ import annotations
+
+import gzip
+import io
+import stat
+import tarfile
+import zipfile
+from pathlib import Path
+
+import pytest
+import zstandard
+
+from vetrin.cms import load_definition
+from vetrin.files import Entry
+from vetrin.store import BadArchive, FolderShelf, Given, Store, Unclear, open_snapshot, take_in
+from vetrin.store.fetching import joined
+from vetrin.store.incoming import Watch, kind_of, members
+from vetrin.store.outgoing import archive_into
+
+SITE = {
+    "wp-includes/version.php": "<?php $wp_version = '6.1';", "wp-load.php": "<?php", "wp-admin/admin.php": "<?php",
+    "wp-content/uploads/loco.txt": "Number 7", "wp-content/plugins/x/x.php": "<?php",
+    "wp-config.php": "<?php define('DB_NAME', 'live'); define('DB_USER', 'u'); define('DB_PASSWORD', 'p');"
+    "define('DB_HOST', 'localhost'); $table_prefix = 'hl_';",
+}  # fmt: skip
+
+
+def sql(prefix: str = "hl_", address: str = "https://www.harrowmere.example") -> str:
+    return (
+        f"CREATE TABLE `{prefix}options` (option_id int PRIMARY KEY, option_name varchar(191), option_value longtext);\n"
+        f"CREATE TABLE `{prefix}posts` (ID int PRIMARY KEY, post_title text, post_status varchar(20), post_type "
+        "varchar(20), post_modified_gmt datetime, post_content text);\n"
+        f"CREATE TABLE `{prefix}users` (ID int PRIMARY KEY);\n"
+        f"INSERT INTO `{prefix}options` VALUES (1,'siteurl','{address}'),(2,'home','{address}'),"
+        "(3,'blogname','Harrowmere'),(4,'where','/srv/www/harrowmere/wp-content/uploads/2026');\n"
+        f"INSERT INTO `{prefix}posts` VALUES (2,'Two','publish','post','2026-05-01 10:00:00','x'),"
+        "(1,'One','draft','post','2026-05-02 10:00:00','y');\n"
+    )
+
+
+def packed(path: Path, files: dict[str, str]) -> Path:
+    with zipfile.ZipFile(path, "w") as archive:
+        for name, text in files.items():
+            archive.writestr(name, text)
+    return path
+
+
+def under(folder: str) -> dict[str, str]:
+    return {f"{folder}{name}": text for name, text in SITE.items()}
+
+
+@pytest.fixture
+def store(tmp_path: Path) -> Store:
+    return Store(FolderShelf(tmp_path / "store"))
+
+
+@pytest.fixture
+def wordpress():  # type: ignore[no-untyped-def]
+    return load_definition("wordpress", Path())
+
+
+LAYOUTS = {
+    "at the top": ("", "dump.sql"), "deep": ("home/me/public_html/", "home/me/db.sql"),
+    "inside the root": ("site/", "site/backups/old.sql"), "behind a dot": ("./www/", "./www.sql"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("layout", LAYOUTS.values(), ids=LAYOUTS)
+@pytest.mark.parametrize("form", ["zip", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst"])
+def test_the_site_and_its_dump_are_found(
+    tmp_path: Path, store: Store, wordpress, layout: tuple[str, str], form: str
+) -> None:  # type: ignore[no-untyped-def]
+    files = {
+        **under(layout[0]),
+        layout[1]: sql(),
+        f"{layout[0]}wp-content/plugins/x/tables.sql": "CREATE TABLE a (b int);",
+    }
+    path = tmp_path / f"site.{form}"
+    if form == "zip":
+        packed(path, files)
+    else:
+        raw = io.BytesIO()
+        with tarfile.open(fileobj=raw, mode="w") as archive:
+            for name, text in files.items():
+                item = tarfile.TarInfo(name)
+                item.size = len(text)
+                archive.addfile(item, io.BytesIO(text.encode()))
+        import bz2
+        import lzma
+
+        squeeze = {"tar": bytes, "tar.gz": gzip.compress, "tar.bz2": bz2.compress, "tar.xz": lzma.compress,
+                   "tar.zst": zstandard.ZstdCompressor().compress}[form]  # fmt: skip
+        path.write_bytes(squeeze(raw.getvalue()))
+    manifest = take_in([path], store, wordpress)
+    assert manifest.address == "https://www.harrowmere.example" and manifest.title == "Harrowmere"
+    assert manifest.roots == ("/srv/www/harrowmere",) and manifest.parts == (
+        "data",
+        "media",
+        "code",
+        "core",
+    )
+    assert manifest.data is not None and manifest.data.prefix == "hl_" and manifest.rows == 6
+    with open_snapshot(store, manifest, wordpress) as site:
+        assert b"".join(site.files.read("wp-content/uploads/loco.txt")) == b"Number 7"
+        assert not site.files.exists("dump.sql") and not site.files.exists("backups/old.sql")
+        assert site.files.exists("wp-content/plugins/x/tables.sql")
+        assert site.database.count("hl_posts", {"post_status": "publish"}) == 1
+        # Rows that do not come in the order of their key are not told by it.
+        assert {t.name: t.consistent for t in site.tables}["hl_posts"] is False
+    assert store.verify(manifest) == []
+
+
+def test_what_could_be_several_things_is_asked_about(
+    tmp_path: Path, store: Store, wordpress
+) -> None:  # type: ignore[no-untyped-def]
+    two = packed(tmp_path / "two.zip", {**under("a/"), **under("b/"), "dump.sql": sql()})
+    with pytest.raises(Unclear, match=r"a, b.*--folder"):
+        take_in([two], store, wordpress)
+    assert take_in([two], store, wordpress, Given(folder="b")).files.count == len(SITE)  # type: ignore[union-attr]
+    both = tmp_path / "both.sql"
+    both.write_text(sql("aa_") + sql("bb_"))
+    with pytest.raises(Unclear, match=r"aa_, bb_.*--prefix"):
+        take_in([both], store, wordpress)
+    assert take_in([both], store, wordpress, Given(prefix="bb_")).data.prefix == "bb_"  # type: ignore[union-attr]
+    network = tmp_path / "network.sql"
+    network.write_text(sql("hl_") + sql("hl_2_"))
+    assert take_in([network], store, wordpress).data.prefix == "hl_"  # type: ignore[union-attr]
+    nothing = packed(tmp_path / "nothing.zip", {"readme.txt": "x"})
+    with pytest.raises(BadArchive, match=r"neither a site of WordPress"):
+        take_in([nothing], store, wordpress)
+    other = tmp_path / "other.sql"
+    other.write_text("CREATE TABLE timetable (a int);")
+    with pytest.raises(BadArchive, match="timetable"):
+        take_in([other], store, wordpress)
+    silent = tmp_path / "silent.sql"
+    silent.write_text(sql(address="nowhere"))
+    assert "--address" in " ".join(take_in([silent], store, wordpress).notes)
+    told = take_in([silent], store, wordpress, Given(address="https://old.example"))
+    assert told.address == "https://old.example"
+
+
+def tar_of(*items: tarfile.TarInfo) -> bytes:
+    raw = io.BytesIO()
+    with tarfile.open(fileobj=raw, mode="w") as archive:
+        for item in items:
+            archive.addfile(item, io.BytesIO(bytes(item.size)))
+    return raw.getvalue()
+
+
+def item(name: str, kind: bytes = tarfile.REGTYPE, link: str = "") -> tarfile.TarInfo:
+    found = tarfile.TarInfo(name)
+    found.type, found.linkname = kind, link
+    return found
+
+
+@pytest.mark.parametrize(
+    ("content", "said"),
+    [
+        (tar_of(item("../evil")), "outside"), (tar_of(item("/etc/evil")), "outside"),
+        (tar_of(item("a/../../evil")), "outside"), (tar_of(item("C:/evil")), "outside"),
+        (tar_of(item("link", tarfile.SYMTYPE, "../../etc/passwd")), "leads out"),
+        (tar_of(item("link", tarfile.SYMTYPE, "/etc/passwd")), "leads out"),
+        (tar_of(item("hard", tarfile.LNKTYPE, "../outside")), "outside"),
+        (tar_of(item("pipe", tarfile.FIFOTYPE)), "device"), (tar_of(item("disk", tarfile.BLKTYPE)), "device"),
+        (gzip.compress(tar_of(item("x")))[:-20], "damaged"),
+    ],
+)  # fmt: skip
+def test_what_must_not_be_unpacked(
+    tmp_path: Path, store: Store, wordpress, content: bytes, said: str
+) -> None:  # type: ignore[no-untyped-def]
+    path = tmp_path / "bad.tar"
+    path.write_bytes(content)
+    with pytest.raises(BadArchive, match=said):
+        take_in([path], store, wordpress)
+    assert store.names() == [] and not (tmp_path / "evil").exists()
+
+
+def test_links_and_paths_in_a_zip(tmp_path: Path) -> None:
+    path = tmp_path / "links.zip"
+    with zipfile.ZipFile(path, "w") as archive:
+        archive.writestr("folder\\inside.txt", "x")
+        link = zipfile.ZipInfo("out")
+        link.external_attr = (stat.S_IFLNK | 0o777) << 16
+        archive.writestr(link, "../../etc/passwd")
+    found = members(path, *kind_of(path))
+    assert next(found).entry.path == "folder/inside.txt"
+    with pytest.raises(BadArchive, match="leads out"):
+        next(found)
+
+
+def test_what_becomes_far_too_much() -> None:
+    watch = Watch("bomb.zip", 1000)
+    with pytest.raises(BadArchive, match="no ordinary archive"):
+        for _ in watch.passing(iter([bytes(1 << 20)] * 2000)):
+            pass
+
+
+def test_parts_are_joined_and_checked(tmp_path: Path) -> None:
+    path = tmp_path / "out.tar.gz"
+    with archive_into(path, 1000) as (archive, parts):
+        archive.add(Entry("a.bin", "file", 5000), [bytes(range(250)) * 20])
+        archive.add(Entry("folder", "folder", mode=0o750), ())
+        archive.add(Entry("folder/link", "link", target="../a.bin"), ())
+        import random
+
+        noise = random.Random(1).randbytes(3000)
+        archive.add(Entry("noise", "file", 3000), [noise])
+    written = parts.finish()
+    assert [one.name for one in written[-2:]] == [
+        f"out.tar.gz.{len(written) - 1:03d}",
+        "out.tar.gz.sha256",
+    ]
+    assert all(one.stat().st_size <= 1000 for one in written[:-1])
+    (whole,) = joined(written[::-1], tmp_path / "in")
+    with tarfile.open(whole) as archive:
+        assert archive.extractfile("noise").read() == noise  # type: ignore[union-attr]
+        assert archive.getmember("folder/link").linkname == "../a.bin"
+    (same,) = joined([path], tmp_path / "again")  # the name before it was split
+    assert same.read_bytes() == whole.read_bytes()
+    with pytest.raises(BadArchive, match=r"out\.tar\.gz\.002 of"):
+        joined([one for one in written if not one.name.endswith(".002")], tmp_path / "in")
+    raw = bytearray(written[1].read_bytes())
+    raw[7] ^= 1
+    written[1].write_bytes(raw)
+    with pytest.raises(BadArchive, match=r"out\.tar\.gz\.002 is damaged"):
+        joined(written, tmp_path / "in")
+
+
+def test_nothing_is_left_of_an_archive_that_failed(tmp_path: Path) -> None:
+    with pytest.raises(RuntimeError), archive_into(tmp_path / "half.zip") as (archive, _):
+        archive.add(Entry("a", "file", 4), [b"text"])
+        raise RuntimeError("stopped")
+    assert list(tmp_path.iterdir()) == []
