@@ -671,3 +671,51 @@ def test_what_is_not_there_is_named(railway: Railway) -> None:
             text=True,
         )
         assert done.returncode in (1, 2, 5) and said in done.stderr, done.stderr
+
+
+def test_a_restore_that_was_stopped_goes_on(railway: Railway) -> None:
+    """What a run keeps first is not what it goes on with, though it is the latest by then."""
+    text = (railway.folder / "vetrin.toml").read_text()
+    (railway.folder / "vetrin.toml").write_text(
+        text.replace('access = "read-only"', 'access = "read-write"')
+    )
+    wanted = railway.backup()
+    path = railway.folder / "production/data/harrowmere.sqlite"
+    with sqlite3.connect(path) as connection:
+        connection.execute("DELETE FROM bookings")
+    connection.close()
+    code = (
+        "import sys; from vetrin.sync import transfer, settling\n"
+        "def stop(*values): raise KeyboardInterrupt\n"
+        "transfer._Transfer._settle = stop\n"
+        "from vetrin.cli.main import main; main(sys.argv[1:])"
+    )
+    words = ["restore", "production", "latest", "--yes=production"]
+    done = subprocess.run(
+        [sys.executable, "-c", code, *words], cwd=railway.folder, capture_output=True, text=True
+    )
+    assert done.returncode == 3, done.stderr
+    railway.vetrin("resume", "production")
+    with sqlite3.connect(path) as connection:
+        assert connection.execute("SELECT count(*) FROM bookings").fetchone() == (240,)
+    connection.close()
+    purposes = [
+        item["purpose"] for item in json.loads(railway.vetrin("backups", "--json"))["snapshots"]
+    ]
+    assert purposes == ["before", "backup"] and wanted.rows > 10_000
+
+
+def test_a_snapshot_of_a_site_behind_ssh(
+    railway: Railway, ssh: SshServer, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    near = railway.backup()
+    path = railway.folder / "vetrin.toml"
+    root = f'host = "ssh://{ssh.name}"\nroot = "{railway.folder}/production"'
+    path.write_text(path.read_text().replace('root = "production"', root))
+    monkeypatch.setenv("HOME", str(ssh.home))
+    railway.project = load_project(railway.folder)
+    far = railway.backup()
+    hosts.forget()
+    assert far.rows == near.rows and far.files is not None and near.files is not None
+    assert (far.files.count, far.files.size) == (near.files.count, near.files.size)
+    assert far.added < 5_000  # all that it holds was there

@@ -91,7 +91,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         with listener(out) as listen:
             report = run_plan(
                 plan, source, target, journals_of(project), listen,
-                command=["restore", environment.name, manifest.id] if "-" in args.files else words_of(args),
+                command=[] if "-" in args.files else words_of(args),
                 keeping=keeping,
             )  # fmt: skip
         show_report(out, plan, report)

@@ -93,7 +93,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
                 target,
                 journals_of(project),
                 listen,
-                command=words_of(args),
+                command=[manifest.id if word == args.snapshot else word for word in words_of(args)],
                 keeping=keeping,
             )
         show_report(out, plan, report)

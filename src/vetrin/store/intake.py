@@ -91,7 +91,13 @@ def take_in(
         work = _Intake(store.contents, hands, definition, given, tell)
         for path in paths:
             work.take(path)
-        manifest = work.finish(store.new_id(), paths)
+        manifest = work.finish(paths)
+        if given.address:
+            manifest = replace(manifest, address=given.address)
+        manifest = replace(manifest, id=store.id_for(manifest))
+        known = next((one for one in store.snapshots() if one.id == manifest.id), None)
+        if known is not None:  # the same was taken in before, as by a run that was stopped
+            return known
         store.add(manifest)
     site = open_snapshot(store, manifest, definition)
     try:
@@ -244,7 +250,7 @@ class _Intake:
 
     # -- what it is -----------------------------------------------------------------------------------
 
-    def finish(self, identity: str, paths: Sequence[Path]) -> Manifest:
+    def finish(self, paths: Sequence[Path]) -> Manifest:
         """Find the site in what was stored."""
         name = re.sub(r"\.(zip|tar|sql|gz|bz2|xz|zst|tgz|\d+)$", "", paths[0].name.lower())
         self._prove()
@@ -283,7 +289,7 @@ class _Intake:
         files = self._stored_files(inside) if inside else None
         parts = [*(["data"] if data else []), *(self._parts(inside) if inside else [])]
         return Manifest(
-            id=identity,
+            id="",
             taken=datetime.now().astimezone().isoformat(timespec="milliseconds"),
             environment=re.sub(r"[^a-z0-9-]+", "-", name.split("/")[-1]).strip("-") or "archive",
             role="local",

@@ -16,7 +16,7 @@ from datetime import datetime
 
 import zstandard
 
-from .contents import Contents, Damaged
+from .contents import Contents, Damaged, fingerprint
 from .leases import lease
 from .manifest import BadManifest, Manifest, StoredFile, StoredTable, files_of_list
 from .pages import StoredPage, TableReader, read_list
@@ -59,6 +59,18 @@ class Store:
 
     def new_id(self) -> str:
         return "".join(secrets.choice(_LETTERS) for _ in range(_ID))
+
+    def id_for(self, manifest: Manifest) -> str:
+        """The ID of a snapshot that is known again by what it holds."""
+        data, files = manifest.data, manifest.files
+        told = json.dumps(
+            [
+                data.as_json() if data else None, vars(files) if files else None, manifest.environment,
+                manifest.label, manifest.address, manifest.also,
+            ]
+        )  # fmt: skip
+        number = int(fingerprint(told.encode()), 16)
+        return "".join(_LETTERS[number // len(_LETTERS) ** at % len(_LETTERS)] for at in range(_ID))
 
     def writing(self) -> contextlib.AbstractContextManager[None]:
         """Hold this while contents are stored that are to be relied on.
