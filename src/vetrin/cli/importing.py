@@ -8,15 +8,12 @@ import shutil
 from ..project import Route
 from ..reach import open_site
 from ..store import open_snapshot
-from ..sync import build_import, parts_held, preview, recognised, run_plan
+from ..sync import build_import, parts_held, recognised
 from .archives import add_given, brought
-from .common import journals_of, project_of, words_of
+from .common import project_of, words_of
 from .console import Out, lead, plural, size
-from .main import DONE
-from .plan_view import show_plan, show_preview, show_report
-from .progress import listener
-from .stored import add_skip, keeping_for, show_way_back, store_of
-from .transfer import add_choices, choices_of, listed, parts_of, with_choices
+from .stored import add_skip, store_of
+from .transfer import add_choices, carry_out_plan, choices_of, listed, parts_of, with_choices
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -45,11 +42,9 @@ def run(args: argparse.Namespace, out: Out) -> int:
     environment = project.environment(args.environment)
     store = store_of(project, out, writing=True)
     folder = project.state / "incoming"
-    try:
-        manifest = brought(args, out, project, args.files, store, folder)
-    finally:
-        if "-" in args.files or not any("://" in name for name in args.files):
-            shutil.rmtree(folder, ignore_errors=True)
+    manifest = brought(args, out, project, args.files, store, folder)
+    # Until here, what was loaded from the web is there for another try.
+    shutil.rmtree(folder, ignore_errors=True)
     manifest = recognised(manifest, project, environment)
     held = parts_held(manifest)
     parts = held
@@ -58,7 +53,6 @@ def run(args: argparse.Namespace, out: Out) -> int:
         parts = tuple(part for part in wanted if part in held)
     route = with_choices(Route("import", "", environment.name, parts), args)
     choices = choices_of(project, route, all_of_it=args.leave_nothing)
-    production = environment.role == "production"
     with (
         open_snapshot(store, manifest, project.definition) as source,
         open_site(project, environment, read_only=False, like=source.configuration) as target,
@@ -74,28 +68,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         if manifest.files is not None:
             found.append(f"{plural(manifest.files.count, 'file')}, {size(manifest.files.size)}")
         out.show(lead("Found: ", "bold").append("; ".join(found), style=""))
-        show_plan(out, plan)
-        keeping = keeping_for(project, out, production=production, skip=args.skip_backup)
-        show_way_back(out, keeping)
-        if args.dry_run:
-            with listener(out) as listen:
-                rewriting = preview(plan, source, listen)
-            show_preview(out, plan, rewriting)
-            out.document("plan", {**plan.as_json(), "snapshot": manifest.id})
-            out.say("dry run: nothing was changed")
-            return DONE
-        out.confirm(
-            f"Replace this in {environment.name}?",
-            given=args.yes, target=environment.name, production=production,
+        return carry_out_plan(
+            args, out, project, plan, source, target, f"Replace this in {environment.name}?",
+            [] if "-" in args.files else words_of(args), snapshot=manifest.id,
         )  # fmt: skip
-        with listener(out) as listen:
-            report = run_plan(
-                plan, source, target, journals_of(project), listen,
-                command=[] if "-" in args.files else words_of(args),
-                keeping=keeping,
-            )  # fmt: skip
-        show_report(out, plan, report)
-        out.document(
-            "report", {"snapshot": manifest.id, "plan": plan.as_json(), **report.as_json()}
-        )
-    return DONE

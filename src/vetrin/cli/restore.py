@@ -6,14 +6,11 @@ import argparse
 
 from ..project import Project, ProjectError
 from ..reach import open_site
-from ..sync import Wanted, build_restore, parts_wanted, preview, run_plan, snapshot_site
-from .common import ago, journals_of, project_of, words_of
+from ..sync import Wanted, build_restore, parts_wanted, snapshot_site
+from .common import ago, project_of, words_of
 from .console import Out, lead
-from .main import DONE
-from .plan_view import show_plan, show_preview, show_report
-from .progress import listener
-from .stored import add_skip, described, keeping_for, show_way_back, store_of
-from .transfer import listed, parts_of
+from .stored import add_skip, described, store_of
+from .transfer import carry_out_plan, listed, parts_of
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -53,7 +50,6 @@ def run(args: argparse.Namespace, out: Out) -> int:
     store = store_of(project, out)
     manifest = store.get(args.snapshot, environment.name)
     parts = parts_wanted(manifest, wanted)
-    production = environment.role == "production"
     with (
         snapshot_site(store, manifest, project, wanted) as source,
         open_site(project, environment, read_only=False, like=source.configuration) as target,
@@ -72,35 +68,11 @@ def run(args: argparse.Namespace, out: Out) -> int:
                 style="",
             )
         )
-        show_plan(out, plan)
-        keeping = keeping_for(project, out, production=production, skip=args.skip_backup)
-        show_way_back(out, keeping)
-        if args.dry_run:
-            with listener(out) as listen:
-                rewriting = preview(plan, source, listen)
-            show_preview(out, plan, rewriting)
-            out.document("plan", {**plan.as_json(), "snapshot": manifest.id})
-            out.say("dry run: nothing was changed")
-            return DONE
-        out.confirm(
-            f"Put this back into {environment.name}?",
-            given=args.yes, target=environment.name, production=production,
+        return carry_out_plan(
+            args, out, project, plan, source, target, f"Put this back into {environment.name}?",
+            [manifest.id if word == args.snapshot else word for word in words_of(args)],
+            snapshot=manifest.id,
         )  # fmt: skip
-        with listener(out) as listen:
-            report = run_plan(
-                plan,
-                source,
-                target,
-                journals_of(project),
-                listen,
-                command=[manifest.id if word == args.snapshot else word for word in words_of(args)],
-                keeping=keeping,
-            )
-        show_report(out, plan, report)
-        out.document(
-            "report", {"snapshot": manifest.id, "plan": plan.as_json(), **report.as_json()}
-        )
-    return DONE
 
 
 def _wanted(args: argparse.Namespace) -> Wanted:

@@ -17,8 +17,8 @@ from ..project import (
     nearest,
     read_arrival,
 )
-from ..reach import open_site, root_of
-from ..sync import PARTS, Choices, Part, build_plan, preview, run_plan, usual_parts
+from ..reach import Site, open_site, root_of
+from ..sync import PARTS, Choices, Part, Plan, build_plan, preview, run_plan, usual_parts
 from .common import journals_of, words_of
 from .console import Out
 from .main import DONE
@@ -161,39 +161,48 @@ def transfer(
         ) as target,
     ):
         plan = build_plan(source, target, parts, others_of(project, route), choices)
-        show_plan(out, plan)
-        keeping = keeping_for(
-            project,
-            out,
-            production=target_environment.role == "production",
-            skip=getattr(args, "skip_backup", False),
-        )
-        show_way_back(out, keeping)
-        if args.dry_run:
-            with listener(out) as listen:
-                rewriting = preview(plan, source, listen)
-            show_preview(out, plan, rewriting)
-            out.document("plan", {**plan.as_json(), "rewriting": rewriting.as_json()})
-            out.say("dry run: nothing was changed")
-            return DONE
-        out.confirm(
-            f"Replace this in {target_environment.name}?",
-            given=args.yes,
-            target=target_environment.name,
-            production=target_environment.role == "production",
-        )
+        return carry_out_plan(
+            args, out, project, plan, source, target,
+            f"Replace this in {target_environment.name}?", words_of(args),
+        )  # fmt: skip
+
+
+def carry_out_plan(
+    args: argparse.Namespace,
+    out: Out,
+    project: Project,
+    plan: Plan,
+    source: Site,
+    target: Site,
+    question: str,
+    command: list[str],
+    **more: str,
+) -> int:
+    """Show a plan, ask and run it, or with --dry-run say what it would rewrite; the exit code.
+
+    ``command`` are the words to go on with; ``more`` is put into the document of --json.
+    """
+    environment = target.environment
+    production = environment.role == "production"
+    show_plan(out, plan)
+    keeping = keeping_for(
+        project, out, production=production, skip=getattr(args, "skip_backup", False)
+    )
+    show_way_back(out, keeping)
+    if args.dry_run:
         with listener(out) as listen:
-            report = run_plan(
-                plan,
-                source,
-                target,
-                journals_of(project),
-                listen,
-                command=words_of(args),
-                keeping=keeping,
-            )
-        show_report(out, plan, report)
-        out.document("report", {"plan": plan.as_json(), **report.as_json()})
+            rewriting = preview(plan, source, listen)
+        show_preview(out, plan, rewriting)
+        out.document("plan", {**more, **plan.as_json(), "rewriting": rewriting.as_json()})
+        out.say("dry run: nothing was changed")
+        return DONE
+    out.confirm(question, given=args.yes, target=environment.name, production=production)
+    with listener(out) as listen:
+        report = run_plan(
+            plan, source, target, journals_of(project), listen, command=command, keeping=keeping
+        )
+    show_report(out, plan, report)
+    out.document("report", {**more, "plan": plan.as_json(), **report.as_json()})
     return DONE
 
 

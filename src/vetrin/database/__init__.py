@@ -38,7 +38,15 @@ from .contract import (
     hidden_name,
     row_key,
 )
-from .pages import KeyRange, Page, digest_of_cells, digest_of_rows, goes_by_key, spans, with_pages
+from .pages import (
+    KeyRange,
+    Page,
+    digest_of_rows,
+    digests_by_reading,
+    goes_by_key,
+    spans,
+    with_pages,
+)
 
 __all__ = [
     "BATCH_BYTES",
@@ -74,8 +82,8 @@ __all__ = [
     "Where",
     "Within",
     "condition",
-    "digest_of_cells",
     "digest_of_rows",
+    "digests_by_reading",
     "either",
     "goes_by_key",
     "hidden_name",

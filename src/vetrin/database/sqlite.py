@@ -34,7 +34,7 @@ from .contract import (
     pending,
 )
 from .editing import HiddenEditing
-from .pages import KeyRange, digest_of_cells, digest_of_rows
+from .pages import KeyRange, digests_by_reading
 from .query import Dialect
 from .records import Text, records_of
 
@@ -103,15 +103,9 @@ class _Reader:
         leave: Where | None = None,
         instead: Mapping[str, Instead] | None = None,
     ) -> list[str]:
-        found = []
-        for among in ranges:
-            batches = list(self.rows(table, leave=leave, instead=instead, among=among))
-            cells = [cell for batch in batches for cell in batch.cells]
-            whole = among == KeyRange()
-            found.append(
-                digest_of_rows(batches) if whole else digest_of_cells(cells) if cells else ""
-            )
-        return found
+        return digests_by_reading(
+            lambda among: self.rows(table, leave=leave, instead=instead, among=among), ranges
+        )
 
     def records(self, table: Table, stretch_bytes: int = BATCH_BYTES) -> Iterator[list[bytes]]:
         for batch in self.rows(table, stretch_bytes):

@@ -18,8 +18,7 @@ from ..database import (
     KeyRange,
     Table,
     condition,
-    digest_of_cells,
-    digest_of_rows,
+    digests_by_reading,
 )
 from ..database.condition import Lowered, Where
 from ..database.contract import Cell
@@ -201,15 +200,9 @@ class StoredDatabase:
         leave: Where | None = None,
         instead: Mapping[str, Instead] | None = None,
     ) -> list[str]:
-        found = []
-        for among in ranges:
-            batches = list(self.rows(table, leave=leave, instead=instead, among=among))
-            cells = [cell for batch in batches for cell in batch.cells]
-            whole = among == KeyRange()
-            found.append(
-                digest_of_rows(batches) if whole else digest_of_cells(cells) if cells else ""
-            )
-        return found
+        return digests_by_reading(
+            lambda among: self.rows(table, leave=leave, instead=instead, among=among), ranges
+        )
 
     # -- questions --------------------------------------------------------------------------------------
 
