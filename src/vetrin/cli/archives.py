@@ -14,7 +14,7 @@ from pathlib import Path
 from ..project import Project, ProjectError
 from ..reach import Site
 from ..store import FolderShelf, Given, Manifest, Store, open_snapshot, take_in
-from ..store.fetching import fetch, joined, keep_stream
+from ..store.fetching import fetch, joined, keep_stream, shown
 from .console import Out, size
 from .stored import store_of
 
@@ -95,8 +95,8 @@ def brought(
             paths.append(keep_stream(sys.stdin.buffer, folder))
         elif "://" in name:
             if not name.startswith(("https://", "http://")):
-                raise ProjectError(f"{name}: only https:// and http:// addresses are loaded")
-            out.say(f"loading {name} …")
+                raise ProjectError(f"{shown(name)}: only https:// and http:// addresses are loaded")
+            out.say(f"loading {shown(name)} …")
             paths.append(fetch(name, folder, tell))
         else:
             paths.append(Path(name))

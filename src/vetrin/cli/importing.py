@@ -8,6 +8,7 @@ import shutil
 from ..project import Route
 from ..reach import open_site
 from ..store import open_snapshot
+from ..store.fetching import has_secret
 from ..sync import build_import, parts_held, recognised
 from .archives import add_given, brought
 from .common import project_of, words_of
@@ -37,6 +38,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
   zcat dump.sql.gz | vetrin import - local --yes"""
 
 
+def _words(args: argparse.Namespace) -> list[str]:
+    """The words to go on with; none where that would need the stream again, or put a secret on record."""
+    if "-" in args.files or any("://" in name and has_secret(name) for name in args.files):
+        return []
+    return words_of(args)
+
+
 def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
     environment = project.environment(args.environment)
@@ -61,14 +69,15 @@ def run(args: argparse.Namespace, out: Out) -> int:
         found = []
         if manifest.data is not None:
             data = manifest.data
+            prefix = f" with the prefix “{data.prefix}”" if data.prefix else ""
             found.append(
-                f"{plural(len(data.tables), 'table')} with the prefix “{data.prefix}” and "
-                f"{plural(manifest.rows, 'row')}, by {data.facts['product']} {data.facts['version']}"
+                f"{plural(len(data.tables), 'table')}{prefix}, {plural(manifest.rows, 'row')}, by "
+                f"{data.facts['product']} {data.facts['version']}"
             )
         if manifest.files is not None:
             found.append(f"{plural(manifest.files.count, 'file')}, {size(manifest.files.size)}")
         out.show(lead("Found: ", "bold").append("; ".join(found), style=""))
         return carry_out_plan(
             args, out, project, plan, source, target, f"Replace this in {environment.name}?",
-            [] if "-" in args.files else words_of(args), snapshot=manifest.id,
+            _words(args), snapshot=manifest.id,
         )  # fmt: skip

@@ -18,6 +18,20 @@ _TRIES = 5
 SUMS = ".sha256"
 
 
+def shown(address: str) -> str:
+    """An address without what may be a secret in it: an account, a password, a signature."""
+    parts = urlsplit(address)
+    place = parts.hostname or ""
+    if parts.port:
+        place += f":{parts.port}"
+    return f"{parts.scheme}://{place}{parts.path}"
+
+
+def has_secret(address: str) -> bool:
+    parts = urlsplit(address)
+    return bool(parts.username or parts.password or parts.query)
+
+
 def fetch(
     address: str, folder: Path, tell: Callable[[str, int], None] = lambda what, size: None
 ) -> Path:
@@ -27,9 +41,9 @@ def fetch(
         BadArchive: it can not be loaded.
     """
     name = Path(unquote(urlsplit(address).path)).name or "archive"
-    folder.mkdir(parents=True, exist_ok=True)
-    key = hashlib.sha256(address.encode()).hexdigest()[:8]
-    goal, part, mark = (folder / f"{key}-{name}{end}" for end in ("", ".part", ".etag"))
+    place = folder / hashlib.sha256(address.encode()).hexdigest()[:8]
+    place.mkdir(parents=True, exist_ok=True)
+    goal, part, mark = (place / f"{name}{end}" for end in ("", ".part", ".etag"))
     if goal.exists() and not part.exists():
         goal.unlink()  # of an earlier import; it may have changed since
     last: Exception | None = None
@@ -37,9 +51,8 @@ def fetch(
         try:
             _load(address, part, mark, tell)
         except httpx.HTTPStatusError as error:
-            raise BadArchive(
-                f"{address}: the server answers {error.response.status_code}"
-            ) from error
+            code = error.response.status_code
+            raise BadArchive(f"{shown(address)}: the server answers {code}") from None
         except (httpx.HTTPError, OSError) as error:
             last = error
             continue
@@ -47,8 +60,8 @@ def fetch(
         mark.unlink(missing_ok=True)
         return goal
     raise BadArchive(
-        f"{address} can not be loaded: {last}; the same command goes on where it ended"
-    ) from last
+        f"{shown(address)} can not be loaded: {last}; the same command goes on where it ended"
+    ) from None
 
 
 def _load(address: str, part: Path, mark: Path, tell: Callable[[str, int], None]) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from ..files import own_folder
 from ..project import Project, store_passphrase
 from .seal import seal_of
 from .shelf import FolderShelf, Shelf
@@ -28,6 +29,8 @@ def open_store(
         StoreError, ReachError: the store can not be got at.
     """
     shelf = shelf_of(project)
+    if writing and not project.store.place:
+        own_folder(project.folder)
     has_one = shelf.has("seal.json")
     wanted = writing and project.store.passphrase
     passphrase = None

@@ -9,6 +9,7 @@ that stood at its place is stored as a patch of it.
 from __future__ import annotations
 
 import json
+from collections import deque
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, replace
@@ -23,6 +24,7 @@ _CUT = (1 << 32) // (256 << 10)
 _LEAST = 32 << 10
 _MOST = 2 << 20
 _BUNDLE = LARGEST
+_WAITING = 32  # pages of which it is not known yet what came of them
 _BEGINNING = 12  # bytes of a page by which its first row is known again
 
 
@@ -123,7 +125,10 @@ class TableWriter:
         self._left = 0  # rows of the old page before it that were not met yet
         self._next = 0  # the old page that is likely to stand where the next one is
         self._cutter = Cutter()
-        self._jobs: list[Future[StoredPage | tuple[StoredPage, str, bytes]]] = []
+        self._jobs: deque[Future[StoredPage | tuple[StoredPage, str, bytes]]] = deque()
+        self._pages: list[StoredPage] = []
+        self._patches: list[tuple[int, str, bytes]] = []
+        self._room = _BUNDLE
         self.added = self.rows = self.size = 0
 
     def add(self, records: list[bytes]) -> None:
@@ -142,6 +147,8 @@ class TableWriter:
         self.rows += page.rows
         self.size += page.size
         self._jobs.append(self._hands.do(self._keep, content, page, like))
+        while len(self._jobs) > _WAITING:
+            self._settle()
 
     def _likely(self, digest: str, mark: int, rows: int) -> StoredPage | None:
         """The old page that has this digest, or begins with the same row, or else has the rows that stood
@@ -185,34 +192,34 @@ class TableWriter:
         """The pages, when all are stored. Raises StoreError."""
         for records in self._cutter.end():
             self._begin(records)
-        found: list[StoredPage] = []
-        waiting: list[tuple[int, str, bytes]] = []
-        room = _BUNDLE
-        for job in self._jobs:
-            done = job.result()
-            if isinstance(done, StoredPage):
-                found.append(done)
-                continue
-            page, base, frame = done
-            if len(frame) > room:
-                self._bundle(found, waiting)
-                waiting, room = [], _BUNDLE
-            waiting.append((len(found), base, frame))
-            room -= len(frame)
-            found.append(page)
-        self._bundle(found, waiting)
-        return found
+        while self._jobs:
+            self._settle()
+        self._bundle()
+        return self._pages
 
-    def _bundle(self, pages: list[StoredPage], patches: list[tuple[int, str, bytes]]) -> None:
+    def _settle(self) -> None:
+        """Take what came of the oldest job; patches wait until there are enough of them for a bundle."""
+        done = self._jobs.popleft().result()
+        if isinstance(done, StoredPage):
+            self._pages.append(done)
+            return
+        page, base, frame = done
+        if len(frame) > self._room:
+            self._bundle()
+        self._patches.append((len(self._pages), base, frame))
+        self._room -= len(frame)
+        self._pages.append(page)
+
+    def _bundle(self) -> None:
+        patches, self._patches, self._room = self._patches, [], _BUNDLE
         if not patches:
             return
         bundle, added = self._contents.keep(b"".join(frame for _, _, frame in patches))
         self.added += added
         start = 0
         for number, base, frame in patches:
-            page = pages[number]
             patch = Patched(base, bundle, start, len(frame))
-            pages[number] = replace(page, patch=patch)
+            self._pages[number] = replace(self._pages[number], patch=patch)
             start += len(frame)
 
 

@@ -77,6 +77,7 @@ class FolderShelf:
         self.where = str(folder)
         self._token = secrets.token_hex(4)
         self._lock = threading.Lock()
+        self._settling = threading.Lock()
         self._written: dict[str, Path] = {}
         self._count = 0
 
@@ -92,7 +93,8 @@ class FolderShelf:
             beside = self.folder / f"{_BESIDE}{self._token}-{self._count}"
         with self._said(name):
             if self._count == 1:
-                self.folder.mkdir(parents=True, exist_ok=True)
+                # It holds what visitors left on the site.
+                self.folder.mkdir(mode=0o700, parents=True, exist_ok=True)
             try:
                 beside.write_bytes(content)
             except OSError:
@@ -105,19 +107,27 @@ class FolderShelf:
             old.unlink(missing_ok=True)
 
     def settle(self) -> None:
+        with self._settling:
+            with self._lock:
+                written = dict(self._written)
+            if not written:
+                return
+            with self._said(""):
+                flush_file_system(str(self.folder))
+                for name, beside in written.items():
+                    self._name(name, beside)
+
+    def _name(self, name: str, beside: Path) -> None:
         with self._lock:
-            written, self._written = self._written, {}
-        if not written:
-            return
-        with self._said(""):
-            flush_file_system(str(self.folder))
-            for name, beside in written.items():
-                place = self.folder / name
-                try:
-                    beside.rename(place)
-                except FileNotFoundError:
-                    place.parent.mkdir(parents=True, exist_ok=True)
-                    beside.rename(place)
+            if self._written.get(name) != beside:
+                return  # it was written anew, or removed
+            place = self.folder / name
+            try:
+                beside.rename(place)
+            except FileNotFoundError:
+                place.parent.mkdir(parents=True, exist_ok=True)
+                beside.rename(place)
+            del self._written[name]
 
     def has(self, name: str) -> bool:
         return name in self._written or (self.folder / name).exists()

@@ -50,6 +50,8 @@ class Store:
         self.seal = seal or NoSeal()
         self.contents = Contents(shelf, self.seal)
         self._read: dict[str, Manifest] = {}
+        # By list of pages or files, what it names: most snapshots share most of them.
+        self._needs: dict[tuple[str, ...], frozenset[str]] = {}
 
     @property
     def where(self) -> str:
@@ -180,21 +182,29 @@ class Store:
     def files(self, manifest: Manifest) -> Iterator[StoredFile]:
         """Raises Damaged."""
         for digest in manifest.files.lists if manifest.files else ():
-            try:
-                yield from files_of_list(self.contents.read(digest))
-            except ValueError as error:
-                raise Damaged(digest, str(error)) from error
+            yield from self._files(digest)
+
+    def _files(self, digest: str) -> list[StoredFile]:
+        try:
+            return files_of_list(self.contents.read(digest))
+        except ValueError as error:
+            raise Damaged(digest, str(error)) from error
 
     def needs(self, manifest: Manifest) -> set[str]:
         """The digests of all contents that a snapshot needs. Raises Damaged."""
         found: set[str] = set()
         for table in manifest.data.tables if manifest.data else ():
             found.update(table.pages)
-            for page in self.pages(table):
-                found.update(page.needs)
-        found.update(manifest.files.lists if manifest.files else ())
-        for file in self.files(manifest):
-            found.update(file.blocks)
+            if table.pages not in self._needs:
+                needs = {digest for page in self.pages(table) for digest in page.needs}
+                self._needs[table.pages] = frozenset(needs)
+            found |= self._needs[table.pages]
+        for digest in manifest.files.lists if manifest.files else ():
+            found.add(digest)
+            if (digest,) not in self._needs:
+                blocks = {block for file in self._files(digest) for block in file.blocks}
+                self._needs[digest,] = frozenset(blocks)
+            found |= self._needs[digest,]
         return found
 
     # -- proof ------------------------------------------------------------------------------------------
