@@ -59,10 +59,10 @@ def main() -> None:
                     )  # fmt: skip
         giant = folder / "2.sql"
         with giant.open("wb") as file:
-            file.write(b"CREATE TABLE t (a int, b longtext);\\nINSERT INTO t VALUES (1,'")
+            file.write(b"CREATE TABLE t (a int, b longtext);\nINSERT INTO t VALUES (1,'")
             for _ in range(64):
-                file.write((b"it\\\\'s a long text\\\\n" * 60000)[: 1 << 20].replace(b"\\\\", b"+"))
-            file.write(b"'),(2,'short');\\n")
+                file.write(b"a line of text, 32 bytes long..\\n" * 31775)
+            file.write(b"'),(2,'short');\n")
         time.sleep(1)
         for number, name in enumerate([*dumps, "a row of 64 MB"]):
             path = folder / f"{number}.sql"

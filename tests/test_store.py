@@ -452,6 +452,7 @@ def test_a_full_disk_leaves_what_was_there(
     monkeypatch.undo()
     assert railway.objects() == before and railway.store.snapshots() == [first]
     assert railway.store.verify(first) == []
+    assert not list((railway.folder / ".vetrin/store").glob(".new-*"))
     with lease(railway.store.shelf, "thin"):
         Store(FolderShelf(railway.folder / ".vetrin/store")).sweep()
     assert not list((railway.folder / ".vetrin/store").glob(".new-*"))

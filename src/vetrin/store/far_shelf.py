@@ -137,6 +137,11 @@ class FarShelf:
             for names in self._names.values():
                 names.pop(old, None)
 
+    def give_up(self) -> None:
+        with self._lock:
+            self._waiting, self._size = {}, 0
+            self._names.clear()
+
     def sweep(self) -> None:
         with self._lock, self._said(""):
             if self._machine.look([self._folder])[0] is None:

@@ -61,6 +61,9 @@ class Shelf(Protocol):
 
     def rename(self, old: str, new: str) -> None: ...
 
+    def give_up(self) -> None:
+        """Let go of what was written and not settled."""
+
     def sweep(self) -> None:
         """Remove what dead writers left half-written. Only while nobody writes."""
 
@@ -166,8 +169,7 @@ class FolderShelf:
                 if not path.name.startswith(f"{_BESIDE}{self._token}-"):
                     path.unlink(missing_ok=True)
 
-    def clear(self) -> None:
-        """Remove what was written and not settled."""
+    def give_up(self) -> None:
         with self._lock:
             written, self._written = self._written, {}
         for beside in written.values():

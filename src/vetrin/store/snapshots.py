@@ -74,13 +74,21 @@ class Store:
         number = int(fingerprint(told.encode()), 16)
         return "".join(_LETTERS[number // len(_LETTERS) ** at % len(_LETTERS)] for at in range(_ID))
 
-    def writing(self) -> contextlib.AbstractContextManager[None]:
-        """Hold this while contents are stored that are to be relied on.
+    @contextlib.contextmanager
+    def writing(self) -> Iterator[None]:
+        """Hold this while contents are stored that are to be relied on. What is not settled when it ends with an
+        error is gone, so that a disk that was filled has its room again.
 
         Raises:
             Busy: the store is being thinned.
         """
-        return lease(self.shelf, "write")
+        with lease(self.shelf, "write"):
+            try:
+                yield
+            except BaseException:
+                self.shelf.give_up()
+                self.contents.forget()
+                raise
 
     def add(self, manifest: Manifest) -> None:
         """Let a snapshot exist; its contents are stored."""
