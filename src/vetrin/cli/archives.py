@@ -16,7 +16,6 @@ from ..reach import Site
 from ..store import FolderShelf, Given, Manifest, Store, open_snapshot, take_in
 from ..store.fetching import fetch, joined, keep_stream, shown
 from .console import Out, size
-from .stored import store_of
 
 ARCHIVE_VARIABLE = "VETRIN_ARCHIVE_PASSPHRASE"
 
@@ -106,7 +105,3 @@ def brought(
     manifest = take_in(files, store, project.definition, given_of(args, out), tell)
     out.say(f"{size(came)} were read")
     return manifest
-
-
-def project_store(project: Project, out: Out) -> Store:
-    return store_of(project, out, writing=True)

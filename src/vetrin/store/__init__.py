@@ -6,7 +6,7 @@ from .contents import Contents, Damaged, Hands, in_blocks
 from .incoming import BadArchive
 from .intake import Given, Unclear, take_in
 from .leases import Busy, lease
-from .manifest import Manifest, StoredData, StoredFile, StoredFiles, StoredTable, files_as_lists
+from .manifest import Manifest, StoredData, StoredFile, StoredFiles, StoredTable
 from .objects import Objects
 from .opening import open_store
 from .pages import StoredPage, TableReader, TableWriter, written
@@ -14,7 +14,7 @@ from .seal import NoSeal, PassphraseSeal, WrongPassphrase, seal_of
 from .shelf import FolderShelf, Missing, Shelf, StoreError
 from .snapshots import Harm, NoSnapshot, Store
 from .stored_database import StoredDatabase
-from .stored_files import StoredPlace, StoredTree
+from .stored_files import StoredPlace, StoredTree, keep_files
 from .stored_site import open_snapshot
 from .thinning import Verdict, judge
 
@@ -56,10 +56,10 @@ __all__ = [
     "WrongPassphrase",
     "commit_of",
     "commits_between",
-    "files_as_lists",
     "fingerprint_of",
     "in_blocks",
     "judge",
+    "keep_files",
     "lease",
     "open_snapshot",
     "open_store",

@@ -34,11 +34,11 @@ from .incoming import (
     packing_of,
     unpacked,
 )
-from .manifest import Manifest, StoredData, StoredFile, StoredFiles, StoredTable, files_as_lists
+from .manifest import Manifest, StoredData, StoredFile, StoredFiles, StoredTable
 from .outgoing import FILES, MANIFEST
-from .pages import TableWriter, written
+from .pages import TableWriter
 from .snapshots import Store
-from .stored_files import StoredPlace, StoredTree
+from .stored_files import StoredPlace, StoredTree, keep_files
 from .stored_site import open_snapshot
 
 _SQL = re.compile(r"\.sql(?:\.(?:gz|bz2|xz|zst))?$", re.IGNORECASE)
@@ -65,7 +65,6 @@ class Given:
 
 @dataclass
 class _Taken:
-    data: StoredData | None = None
     dump: Dump = field(default_factory=Dump)
     name: str = ""
     roots: Counter[str] = field(default_factory=Counter)
@@ -98,13 +97,9 @@ def take_in(
         known = next((one for one in store.snapshots() if one.id == manifest.id), None)
         if known is not None:  # the same was taken in before, as by a run that was stopped
             return known
-        store.add(manifest)
-    site = open_snapshot(store, manifest, definition)
-    try:
-        complete = _with_addresses(manifest, site, given.address)
-    finally:
-        site.database.close()
-    store.add(complete)
+        with open_snapshot(store, manifest, definition) as site:
+            complete = _with_addresses(manifest, site, given.address)
+        store.add(complete)
     return complete
 
 
@@ -221,15 +216,14 @@ class _Intake:
         self._taken.append(taken)
 
     def _finished(self, rows: _Rows) -> StoredTable:
-        pages = rows.writer.finish()
-        lists, added = self._contents.keep_blocks([written(pages)])
-        self._added += rows.writer.added + added
+        writer = rows.writer
+        lists = writer.finish_list()
+        self._added += writer.added
         definition = rows.table.definition
-        size = sum(page.size for page in pages)
-        table: Table = definition.table(rows.count, size, ordered=rows.ordered)
+        table: Table = definition.table(writer.rows, writer.size, ordered=rows.ordered)
         if table.consistent != definition.consistent:
             table = replace(table, notes=("its rows are not in the order of its key",))
-        return StoredTable(table, definition.sql(), tuple(lists))
+        return StoredTable(table, definition.sql(), lists)
 
     def _look_for_root(self, cells: Sequence[object], found: Counter[str], rows: _Rows) -> None:
         """Count absolute paths that stand before a folder of the CMS, in some places of each table."""
@@ -500,21 +494,11 @@ class _Intake:
                 writer = TableWriter(self._contents, self._hands)
                 for records in reader.records(table):
                     writer.add(records)
-                pages = writer.finish()
-                lists, added = self._contents.keep_blocks([written(pages)])
-                self._added += writer.added + added
-                known = replace(
-                    table, rows=sum(page.rows for page in pages), size=sum(p.size for p in pages)
-                )
-                tables.append(
-                    StoredTable(
-                        known,
-                        database.schema(table.name),
-                        tuple(lists),
-                        True,
-                        database.last_given(table.name),
-                    )
-                )
+                lists = writer.finish_list()
+                self._added += writer.added
+                known = replace(table, rows=writer.rows, size=writer.size)
+                given = database.last_given(table.name)
+                tables.append(StoredTable(known, database.schema(table.name), lists, True, given))
         facts = database.facts()
         names = [item.table.name for item in tables]
         return StoredData(
@@ -534,17 +518,9 @@ class _Intake:
         )
 
     def _stored_files(self, inside: dict[str, StoredFile]) -> StoredFiles:
-        kept = list(inside.values())
-        lists = []
-        for content in files_as_lists(kept):
-            digest, added = self._contents.keep(content)
-            lists.append(digest)
-            self._added += added
-        return StoredFiles(
-            tuple(lists),
-            sum(file.entry.kind != "folder" for file in kept),
-            sum(file.entry.size for file in kept),
-        )
+        files, added = keep_files(self._contents, list(inside.values()))
+        self._added += added
+        return files
 
 
 class _Rows:
@@ -553,7 +529,7 @@ class _Rows:
     def __init__(self, table: DumpedTable, writer: TableWriter) -> None:
         self.table = table
         self.writer = writer
-        self.count = self.looked = 0
+        self.looked = 0
         names = [column.name for column in table.definition.columns]
         key = table.definition.key
         self._first = len(key) == 1 and names[:1] == list(key)
@@ -562,7 +538,6 @@ class _Rows:
 
     def add(self, records: list[bytes], keys: Sequence[object]) -> None:
         self.writer.add(records)
-        self.count += len(records)
         if not self.ordered or not self.table.definition.key:
             return
         if not self._first:

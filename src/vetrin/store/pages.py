@@ -197,6 +197,12 @@ class TableWriter:
         self._bundle()
         return self._pages
 
+    def finish_list(self) -> tuple[str, ...]:
+        """As ``finish``, with the list of the pages stored as well; the digests of its blocks."""
+        lists, added = self._contents.keep_blocks([written(self.finish())])
+        self.added += added
+        return tuple(lists)
+
     def _settle(self) -> None:
         """Take what came of the oldest job; patches wait until there are enough of them for a bundle."""
         done = self._jobs.popleft().result()

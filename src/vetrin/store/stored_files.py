@@ -11,7 +11,21 @@ from functools import cached_property
 
 from ..files import PIECE, Buffer, Entry, FilesError, Manifest, Stat, digest_of, selected
 from .contents import Contents
-from .manifest import StoredFile
+from .manifest import StoredFile, StoredFiles, files_as_lists
+
+
+def keep_files(
+    contents: Contents, files: Sequence[StoredFile], passed: Mapping[str, str] | None = None
+) -> tuple[StoredFiles, int]:
+    """Store the lists of files whose contents are stored; they, and how many bytes that added."""
+    kept = [contents.keep(content) for content in files_as_lists(files)]
+    found = StoredFiles(
+        tuple(digest for digest, _ in kept),
+        sum(file.entry.kind != "folder" for file in files),
+        sum(file.entry.size for file in files),
+        dict(passed or {}),
+    )
+    return found, sum(added for _, added in kept)
 
 
 class StoredTree:

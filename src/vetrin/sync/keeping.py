@@ -29,9 +29,8 @@ from ..store import (
     StoredPage,
     StoredTable,
     TableWriter,
-    files_as_lists,
     in_blocks,
-    written,
+    keep_files,
 )
 from .errors import JobError
 from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
@@ -198,15 +197,14 @@ class _Keeper:
             writer.add(records)
             self._tell(Moved(table.name, len(records), writer.size - told))
             told = writer.size
-        pages = writer.finish()
-        lists, added = self._store.contents.keep_blocks([written(pages)])
-        self._added += writer.added + added
+        lists = writer.finish_list()
+        self._added += writer.added
         self._tell(TableDone(table.name, writer.rows))
         known = replace(table, rows=writer.rows, size=writer.size)
         return StoredTable(
             known,
             database.schema(table.name),
-            tuple(lists),
+            lists,
             mixed=database.engine == "sqlite",
             last_given=database.last_given(table.name),
         )
@@ -286,13 +284,9 @@ class _Keeper:
         stored += [self._stored(*item) for item in waiting]
         if vanished:
             self._notes.append(f"removed while the snapshot was taken: {some_of(sorted(vanished))}")
-        lists = []
-        for content in files_as_lists(stored):
-            digest, added = self._store.contents.keep(content)
-            lists.append(digest)
-            self._added += added
-        count = sum(file.entry.kind != "folder" for file in stored)
-        return StoredFiles(tuple(lists), count, sum(file.entry.size for file in stored), passed)
+        files, added = keep_files(self._store.contents, stored, passed)
+        self._added += added
+        return files
 
     def _read(
         self, entry: Entry, blocks: Iterable[bytes | memoryview]

@@ -63,7 +63,6 @@ _ROUTINE = re.compile(
     r"CREATE\b(?:(?!\bAS\b).)*?\b(PROCEDURE|FUNCTION|EVENT)\s+(\S+)", re.IGNORECASE | re.DOTALL
 )
 _DELIMITER = re.compile(rb"DELIMITER[ \t]+(\S+)[ \t]*\r?(?:\n|\Z)", re.IGNORECASE)
-_NUMBERS = re.compile(r"(?:enum|set|bit)\b", re.IGNORECASE)
 _VERSION = re.compile(
     rb"(?:MariaDB|MySQL) dump [\d.]+.*?Distrib ([\d.]+)-?(MariaDB)?|Server version:?\s*([\d.]+)[-\w]*?(MariaDB)?",
     re.I,
