@@ -660,9 +660,9 @@ def test_what_is_not_there_is_named(railway: Railway) -> None:
     railway.backup("local", parts=("data",))
     for words, said in (
         (("restore", "local", "nothing"), "no snapshot"),
-        (("restore", "local", "latest", "--parts", "media"), "holds no media"),
-        (("restore", "local", "latest", "--table", "bokings"), "bookings"),
-        (("restore", "local", "latest", "--file", "x.txt"), "has no x.txt"),
+        (("restore", "local", "newest", "--parts", "media"), "holds no media"),
+        (("restore", "local", "newest", "--table", "bokings"), "bookings"),
+        (("restore", "local", "newest", "--file", "x.txt"), "has no x.txt"),
         (("compare", "local", "nowhere"), "no environment"),
     ):
         done = subprocess.run(
@@ -675,7 +675,7 @@ def test_what_is_not_there_is_named(railway: Railway) -> None:
 
 
 def test_a_restore_that_was_stopped_goes_on(railway: Railway) -> None:
-    """What a run keeps first is not what it goes on with, though it is the latest by then."""
+    """What a run keeps first is not what it goes on with, though it is the newest by then."""
     text = (railway.folder / "vetrin.toml").read_text()
     (railway.folder / "vetrin.toml").write_text(
         text.replace('access = "read-only"', 'access = "read-write"')
@@ -691,7 +691,7 @@ def test_a_restore_that_was_stopped_goes_on(railway: Railway) -> None:
         "transfer._Transfer._settle = stop\n"
         "from vetrin.cli.main import main; main(sys.argv[1:])"
     )
-    words = ["restore", "production", "latest", "--yes=production"]
+    words = ["restore", "production", "newest", "--yes=production"]
     done = subprocess.run(
         [sys.executable, "-c", code, *words], cwd=railway.folder, capture_output=True, text=True
     )

@@ -38,8 +38,8 @@ def run(args: argparse.Namespace, out: Out) -> int:
     environment = project.environment(args.environment)
     may_read(environment)
     parts = parts_of(listed([args.parts]), "--parts") if args.parts else PARTS
-    if args.label in ("latest",) or len(args.label) > 200:
-        raise ProjectError("--label: write a short text that is not “latest”")
+    if args.label == "newest" or len(args.label) > 200:
+        raise ProjectError("--label: write a short text that is not “newest”")
     if args.dry_run:
         out.say(f"dry run: a snapshot of {', '.join(parts)} of {environment.name} would be taken")
         return DONE

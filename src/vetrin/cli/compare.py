@@ -26,7 +26,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("a", metavar="A", help="an environment")
     parser.add_argument(
-        "b", metavar="B", help="another one, or a snapshot: its ID, label or latest"
+        "b", metavar="B", help="another one, or a snapshot: its ID, label or newest"
     )
     parser.add_argument("--entries", action="store_true", help="list entries that differ, by title")
     parser.add_argument("--all", action="store_true", help="list also what is the same")
@@ -35,7 +35,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 examples:
   vetrin compare production local
   vetrin compare production staging --entries
-  vetrin compare production latest       what changed since its last snapshot
+  vetrin compare production newest       what changed since its last snapshot
   vetrin compare staging local --json"""
 
 

@@ -20,7 +20,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "addresses and paths are rewritten and the copy is settled, as by a pull."
     )
     parser.add_argument("environment", metavar="ENV", help="write to it")
-    parser.add_argument("snapshot", metavar="SNAPSHOT", help="its ID, its label, or latest")
+    parser.add_argument("snapshot", metavar="SNAPSHOT", help="its ID, its label, or newest")
     parser.add_argument("--parts", metavar="PART,…", help="of what the snapshot holds, only these")
     parser.add_argument(
         "--table", metavar="TABLE,…", action="append", default=[],
@@ -36,7 +36,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
     add_skip(parser)
     parser.epilog = """examples:
-  vetrin restore local latest --dry-run
+  vetrin restore local newest --dry-run
   vetrin restore production k3f9ap --parts data
   vetrin restore production "before the redesign" --table bookings,booking_dates
   vetrin restore local k3f9ap --file wp-content/uploads/2026

@@ -128,7 +128,7 @@ class Store:
         return sorted(found, key=lambda manifest: datetime.fromisoformat(manifest.taken))
 
     def get(self, name: str, environment: str = "") -> Manifest:
-        """The snapshot whose ID begins with ``name`` or whose label it is; ``latest`` is the newest one,
+        """The snapshot whose ID begins with ``name`` or whose label it is; ``newest`` is the last that was taken,
         of ``environment`` where one is named.
 
         Raises:
@@ -139,12 +139,12 @@ class Store:
             if _id_of(path) == name:
                 return self.manifest(path)
         known = [item for item in self.snapshots() if item.purpose != "baseline"]
-        if name == "latest":
+        if name == "newest":
             fitting = [item for item in known if environment in ("", item.environment)][-1:]
         else:
             fitting = [item for item in known if item.label == name]
             fitting = fitting or [i for i in known if len(name) >= 3 and i.id.startswith(name)]
-        if not fitting and name == "latest" and environment:
+        if not fitting and name == "newest" and environment:
             raise NoSnapshot(
                 f"there is no snapshot of {environment} in {self.where}; that of another environment is "
                 "named by its ID (`vetrin backups` lists them)"
