@@ -5,7 +5,9 @@ import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
+import boto3
 import pytest
+from moto.server import ThreadedMotoServer
 
 from ssh_server import SHELL_LESS, SshServer, ssh_server
 from systems import Mariadb, mariadb
@@ -31,3 +33,29 @@ def ssh() -> Iterator[SshServer]:
 def shell_less() -> Iterator[SshServer]:
     with ssh_server(user=SHELL_LESS) as server:
         yield server
+
+
+@pytest.fixture(scope="session")
+def object_storage() -> Iterator[dict[str, str]]:
+    """A server of the S3 interface with a bucket named harrowmere; what the environment says of it."""
+    server = ThreadedMotoServer("127.0.0.1", 0, verbose=False)
+    server.start()
+    try:
+        _, port = server.get_host_and_port()
+        environ = {
+            "AWS_ENDPOINT_URL": f"http://127.0.0.1:{port}",
+            "AWS_ACCESS_KEY_ID": "made-up",
+            "AWS_SECRET_ACCESS_KEY": "made-up-word",
+            "AWS_DEFAULT_REGION": "us-east-1",
+        }
+        client = boto3.client(
+            "s3",
+            endpoint_url=environ["AWS_ENDPOINT_URL"],
+            aws_access_key_id="made-up",
+            aws_secret_access_key="made-up-word",
+            region_name="us-east-1",
+        )
+        client.create_bucket(Bucket="harrowmere")
+        yield environ
+    finally:
+        server.stop()

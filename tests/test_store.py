@@ -62,14 +62,16 @@ from vetrin.sync import take_snapshot
 # -- shelves -------------------------------------------------------------------------------------------
 
 
-@pytest.fixture(params=["folder", "sftp", "cloud"])
+@pytest.fixture(params=["folder", "sftp", "s3"])
 def shelf(
     request: pytest.FixtureRequest, tmp_path: Path, ssh: SshServer, monkeypatch: pytest.MonkeyPatch
 ) -> Iterator[Shelf]:
     if request.param == "folder":
         yield FolderShelf(tmp_path / "deep/store")
-    elif request.param == "cloud":
-        yield CloudShelf(f"memory://{tmp_path.name}/store")
+    elif request.param == "s3":
+        for name, value in request.getfixturevalue("object_storage").items():
+            monkeypatch.setenv(name, value)
+        yield CloudShelf(f"s3://harrowmere/{tmp_path.name}/store")
     else:
         monkeypatch.setenv("HOME", str(ssh.home))
         yield far_shelf(f"sftp://{ssh.user}@127.0.0.1:{ssh.port}{tmp_path}/deep/store")
@@ -311,12 +313,13 @@ class Railway:
     def objects(self) -> list[Path]:
         return sorted((self.folder / ".vetrin/store/objects").rglob("*.zst"))
 
-    def vetrin(self, *words: str, code: int = 0) -> str:
+    def vetrin(self, *words: str, code: int = 0, **environ: str) -> str:
         done = subprocess.run(
             [sys.executable, "-m", "vetrin", *words],
             cwd=self.folder,
             capture_output=True,
             text=True,
+            env={**os.environ, **environ},
         )
         assert done.returncode == code, done.stdout + done.stderr
         return done.stdout
@@ -501,6 +504,31 @@ def test_several_writers_at_once(railway: Railway) -> None:
     assert not errors
     found = railway.store.snapshots()
     assert len(found) == 9 and all(railway.store.verify(item) == [] for item in found)
+
+
+def test_a_team_in_object_storage(railway: Railway, object_storage: dict[str, str]) -> None:
+    """Through the command line: two at once, proved, put back, thinned; a place that is not there."""
+    toml = (railway.folder / "vetrin.toml").read_text()
+
+    def place(name: str) -> None:
+        rule = f'\n[store]\nplace = "s3://{name}"\nthin = {{ newest = 1 }}\n'
+        (railway.folder / "vetrin.toml").write_text(toml + rule)
+
+    place("harrowmere/team")
+    command = [sys.executable, "-m", "vetrin", "backup", "production", "--quiet"]
+    environ = {**os.environ, **object_storage}
+    both = [subprocess.Popen(command, cwd=railway.folder, env=environ) for _ in range(2)]
+    assert [process.wait() for process in both] == [0, 0]
+    said = json.loads(railway.vetrin("backups", "--verify", "--json", **object_storage))
+    assert len(said["whole"]) == 2
+    railway.vetrin("backups", "--thin", "--yes", **object_storage)
+    (left,) = json.loads(railway.vetrin("backups", "--json", **object_storage))["snapshots"]
+    railway.vetrin(
+        "restore", "local", left["snapshot"], "--parts", "data", "--yes", **object_storage
+    )
+    place("not-there/team")
+    said = json.loads(railway.vetrin("backup", "production", "--json", code=1, **object_storage))
+    assert "there is no not-there; make it first" in said["error"]
 
 
 def test_thinning_waits_for_writers_and_for_itself(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -107,25 +107,29 @@ def compare(
     b: Site,
     everywhere: Sequence[Environment],
     *,
+    parts: Collection[str] = ("data", "media", "code", "core"),
     entries: bool = False,
     tell: Tell = lambda text: None,
 ) -> Comparison:
     """Compare two open environments of one project.
 
     Content of ``a`` is compared as it would be in ``b``: addresses and paths rewritten, keys with
-    the other prefix, without what a transfer drops on arrival. ``tell`` hears what is being read.
+    the other prefix, without what a transfer drops on arrival. ``parts`` are those that both have to
+    offer; ``tell`` hears what is being read.
 
     Raises:
         DatabaseError, FilesError: something could not be read.
     """
     found = Comparison(a.environment.name, b.environment.name)
-    work = _Work(a, b, found)
+    work = _Work(a, b, found, parts)
     work.standings()
-    work.settings()
-    work.extensions()
+    if "data" in parts:
+        work.settings()
+    if "code" in parts:
+        work.extensions()
     tell("files")
     work.files(everywhere)
-    if a.database.engine == b.database.engine:
+    if "data" in parts and a.database.engine == b.database.engine:
         work.tables(tell)
         if entries:
             tell("entries")
@@ -134,9 +138,10 @@ def compare(
 
 
 class _Work:
-    def __init__(self, a: Site, b: Site, found: Comparison) -> None:
+    def __init__(self, a: Site, b: Site, found: Comparison, parts: Collection[str]) -> None:
         self._a = a
         self._b = b
+        self._parts = parts
         self._found = found
         self._mapping: Mapping = mapping_for(a, b, [])
         self._rewriter = Rewriter(self._mapping)
@@ -154,7 +159,10 @@ class _Work:
     def standings(self) -> None:
         a, b = standing(self._a), standing(self._b)
         title = self._a.definition.title
-        self._line("versions", title, a.cms_version, b.cms_version)
+        if "core" in self._parts:
+            self._line("versions", title, a.cms_version, b.cms_version)
+        if "data" not in self._parts:
+            return
         self._line("versions", "database", a.database_version, b.database_version)
         self._line("versions", "runtime", runtime_version(self._a), runtime_version(self._b))
         for name in dict.fromkeys([*a.counts, *b.counts]):
@@ -207,6 +215,8 @@ class _Work:
 
     def files(self, everywhere: Sequence[Environment]) -> None:
         for part in ("media", "code", "core"):
+            if part not in self._parts:
+                continue
             scope = file_scope(self._a, self._b, {part}, everywhere)
             if not scope.folders:
                 continue

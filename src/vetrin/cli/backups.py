@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
@@ -10,14 +11,12 @@ from typing import Any
 from rich.text import Text
 
 from ..project import Project, ProjectError
-from ..store import Damaged, Harm, Manifest, Store, Verdict, judge, lease
+from ..store import Damaged, Harm, Manifest, NoSnapshot, Store, Verdict, judge, lease
 from .backup import harmed
 from .common import ago, grid, project_of
 from .console import Out, lead, number, plural, size
 from .main import DONE
-from .stored import described, store_of
-
-_PURPOSES = {"baseline": "baseline", "import": "import"}
+from .stored import described, stores_of
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -50,58 +49,88 @@ def run(args: argparse.Namespace, out: Out) -> int:
         project.environment(args.environment)
     if sum([args.verify is not None, args.thin, args.remove is not None]) > 1:
         raise ProjectError("--verify, --thin and --remove are three different things; give one")
-    store = store_of(project, out)
+    stores = stores_of(project, out)
     if args.verify is not None:
-        return _verify(out, store, args.verify, args.environment)
+        return _verify(out, stores, args.verify, args.environment)
     if args.thin:
-        return _thin(args, out, store, project)
+        return _thin(args, out, stores[0], project)
     if args.remove is not None:
-        return _remove(args, out, store)
-    return _list(args, out, store)
+        return _remove(args, out, stores)
+    return _list(args, out, stores)
 
 
-def _list(args: argparse.Namespace, out: Out, store: Store) -> int:
+def _list(args: argparse.Namespace, out: Out, stores: Sequence[Store]) -> int:
     harms: list[Harm] = []
-    known = store.snapshots(harms.append)
-    own = store.own_sizes(known)
-    shown = [
-        item
-        for item in reversed(known)
-        if (not args.environment or item.environment == args.environment)
-        and (args.all or item.purpose != "baseline")
-    ]
-    verified = {item.id: store.verified(item) for item in shown}
-    whole = store.size()
+    found = [_Listed(args, store, harms) for store in stores[: None if args.all else 1]]
     out.document(
         "backups",
         {
-            "store": store.where, "bytes": whole, "sealed": store.seal.sealed,
-            "snapshots": [_as_json(item, own, verified[item.id]) for item in shown],
+            "store": stores[0].where, "bytes": found[0].size, "sealed": stores[0].seal.sealed,
+            "snapshots": [line for listed in found for line in listed.as_json()],
             "damaged": [vars(harm) | {"digests": list(harm.digests)} for harm in harms],
         },
     )  # fmt: skip
-    if not shown:
-        out.show("There is no snapshot yet. `vetrin backup ENV` takes one.")
-    else:
+    for listed in found:
+        listed.show(out)
+    return harmed(out, harms) if harms else DONE
+
+
+class _Listed:
+    """What one store holds of what is to be listed."""
+
+    def __init__(self, args: argparse.Namespace, store: Store, harms: list[Harm]) -> None:
+        self._store = store
+        self._known = store.snapshots(harms.append)
+        self._own = store.own_sizes(self._known)
+        self._shown = [
+            item
+            for item in reversed(self._known)
+            if (not args.environment or item.environment == args.environment)
+            and (args.all or item.purpose != "baseline")
+        ]
+        self._verified = {item.id: store.verified(item) for item in self._shown}
+        self.size = store.size()
+
+    def as_json(self) -> list[dict[str, Any]]:
+        return [
+            _as_json(item, self._own, self._verified[item.id]) | {"store": self._store.where}
+            for item in self._shown
+        ]
+
+    def show(self, out: Out) -> None:
+        if not self._shown:
+            out.show("There is no snapshot yet. `vetrin backup ENV` takes one.")
+            return
         table = grid(
             "snapshot", "label", "environment", "taken", "parts", ">size", ">own", "verified"
         )
-        for item in shown:
+        own = self._own
+        for item in self._shown:
             table.add_row(
-                lead(item.id, "cyan"), item.label or _PURPOSES.get(item.purpose, ""), item.environment,
+                lead(item.id, "cyan"), _label(item), item.environment,
                 ago(item.taken), _parts(item), size(item.size),
-                size(own[item.id]) if item.id in own else "?", _when(verified[item.id]),
+                size(own[item.id]) if item.id in own else "?", _when(self._verified[item.id]),
             )  # fmt: skip
         out.show(table)
-        sealed = ", under a passphrase" if store.seal.sealed else ""
-        out.show(f"{plural(len(known), 'snapshot')} in {store.where}: {size(whole)}{sealed}")
-    return harmed(out, harms) if harms else DONE
+        sealed = ", under a passphrase" if self._store.seal.sealed else ""
+        baselines = sum(item.purpose == "baseline" for item in self._known)
+        count = plural(len(self._known) - baselines, "snapshot")
+        if baselines:
+            count += f" and {plural(baselines, 'baseline')} of transfers"
+        out.show(f"{count} in {self._store.where}: {size(self.size)}{sealed}")
+
+
+def _label(item: Manifest) -> str:
+    if item.purpose == "baseline":
+        return f"baseline for {item.target}"
+    return item.label or ("import" if item.purpose == "import" else "")
 
 
 def _as_json(item: Manifest, own: dict[str, int], verified: str) -> dict[str, Any]:
     return {
         "snapshot": item.id, "label": item.label or None, "environment": item.environment,
-        "purpose": item.purpose, "taken": item.taken, "parts": list(item.parts), "bytes": item.size,
+        "purpose": item.purpose, "target": item.target or None,
+        "taken": item.taken, "parts": list(item.parts), "bytes": item.size,
         "own_bytes": own.get(item.id), "rows": item.rows,
         "files": item.files.count if item.files else 0, "verified": verified or None,
         "address": item.address,
@@ -115,6 +144,8 @@ def _parts(item: Manifest) -> str:
     files = [part for part in item.parts if part != "data"]
     if item.files is not None and files:
         found.append(f"{', '.join(files)} ({plural(item.files.count, 'file')})")
+    if item.listed is not None:
+        found.append(f"list of {plural(item.listed.count, 'file')}")
     return "\n".join(found)
 
 
@@ -122,21 +153,25 @@ def _when(moment: str) -> Text:
     return lead("no", "dim") if not moment else lead("✓ ", "green").append(ago(moment), style="")
 
 
-def _verify(out: Out, store: Store, name: str, environment: str | None) -> int:
+def _verify(out: Out, stores: Sequence[Store], name: str, environment: str | None) -> int:
     harms: list[Harm] = []
     if name:
-        chosen = [store.get(name, environment or "")]
+        store, item = _holding(stores, name, environment)
+        chosen = [(store, [item])]
     else:
-        known = store.snapshots(harms.append)
-        chosen = [item for item in known if environment in (None, item.environment)]
-    proved: dict[str, Damaged | None] = {}
+        chosen = [
+            (store, [i for i in store.snapshots(harms.append) if environment in (None, i.environment)])
+            for store in stores
+        ]  # fmt: skip
     good = []
-    for item in chosen:
-        out.say(f"reading {described(item)} of {item.environment} …")
-        found = store.verify(item, proved)
-        harms += found
-        if not found:
-            good.append(item)
+    for store, items in chosen:
+        proved: dict[str, Damaged | None] = {}
+        for item in items:
+            out.say(f"reading {described(item)} of {item.environment} …")
+            found = store.verify(item, proved)
+            harms += found
+            if not found:
+                good.append(item)
     out.document(
         "verified",
         {
@@ -198,13 +233,22 @@ def _judged(out: Out, verdicts: Sequence[Verdict]) -> None:
     for verdict in reversed(verdicts):
         item = verdict.manifest
         table.add_row(
-            lead(item.id, "cyan"), item.label, item.environment, ago(item.taken),
+            lead(item.id, "cyan"), _label(item), item.environment, ago(item.taken),
             lead("stays", "") if verdict.stays else lead("goes", "yellow"), verdict.why,
         )  # fmt: skip
     out.show(table)
 
 
-def _remove(args: argparse.Namespace, out: Out, store: Store) -> int:
+def _holding(stores: Sequence[Store], name: str, environment: str | None) -> tuple[Store, Manifest]:
+    """The snapshot of this name, and the store that has it. Raises NoSnapshot."""
+    for store in stores[1:]:
+        with contextlib.suppress(NoSnapshot):
+            return store, store.get(name, environment or "")
+    return stores[0], stores[0].get(name, environment or "")
+
+
+def _remove(args: argparse.Namespace, out: Out, stores: Sequence[Store]) -> int:
+    store, _ = _holding(stores, args.remove, args.environment)
     with lease(store.shelf, "thin"):
         item = store.get(args.remove, args.environment or "")
         if args.dry_run:
@@ -222,15 +266,18 @@ def _remove(args: argparse.Namespace, out: Out, store: Store) -> int:
 
 
 def needed_baselines(known: Sequence[Manifest], environments: Sequence[str]) -> dict[str, str]:
-    """The newest baseline between each two environments, with why it stays."""
-    newest: dict[tuple[str, str], Manifest] = {}
+    """The two newest baselines from each environment to each other one, with why they stay."""
+    pairs: dict[tuple[str, str], list[Manifest]] = {}
     for item in known:
         if item.purpose == "baseline" and {item.environment, item.target} <= set(environments):
-            newest[item.environment, item.target] = item
-    return {
-        item.id: f"a merge of {item.target} into {item.environment} needs it"
-        for item in newest.values()
-    }
+            pairs.setdefault((item.environment, item.target), []).append(item)
+    needed = {}
+    for (source, target), items in pairs.items():
+        why = f"a merge of {source} and {target} needs it"
+        for item in items[:-3:-1]:
+            needed[item.id] = why
+            why = f"{why}, once the last run is undone"
+    return needed
 
 
 def _stop(harm: Harm) -> None:

@@ -8,7 +8,7 @@ from ..check.compare import Comparison, TableDifference, compare
 from ..project import Environment, Project, ProjectError, nearest
 from ..reach import Site, open_site
 from ..store import NoSnapshot, open_snapshot
-from ..sync import may_read
+from ..sync import PARTS, may_read
 from .common import grid, project_of
 from .console import Out, lead, number, plural
 from .main import DIFFERENT, DONE
@@ -43,23 +43,34 @@ def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
     a = project.environment(args.a)
     may_read(a)
-    with open_site(project, a) as one, _other(args, out, project, a) as two, told(out) as tell:
+    other, parts = _other(args, out, project, a)
+    with open_site(project, a) as one, other as two, told(out) as tell:
         found = compare(
-            one, two, list(project.environments.values()), entries=args.entries, tell=tell
+            one,
+            two,
+            list(project.environments.values()),
+            parts=parts,
+            entries=args.entries,
+            tell=tell,
         )
     out.document("comparison", found.as_json())
-    _show(out, found, everything=args.all)
+    if len(parts) < len(PARTS):
+        only = f"{', '.join(parts)}, as the snapshot holds nothing else"
+        out.show(lead("Compared: ", "bold").append(only, style=""))
+    _show(out, found, data="data" in parts, everything=args.all)
     return DIFFERENT if found.differences else DONE
 
 
-def _other(args: argparse.Namespace, out: Out, project: Project, a: Environment) -> Site:
-    """What the first environment is compared with: another one, or a snapshot."""
+def _other(
+    args: argparse.Namespace, out: Out, project: Project, a: Environment
+) -> tuple[Site, tuple[str, ...]]:
+    """What the first environment is compared with, another one or a snapshot, and the parts that it holds."""
     if args.b in project.environments:
         b = project.environment(args.b)
         if a is b:
             raise ProjectError(f"{a.name} can not be compared with itself; name two environments")
         may_read(b)
-        return open_site(project, b)
+        return open_site(project, b), PARTS
     store = store_of(project, out)
     try:
         manifest = store.get(args.b, a.name)
@@ -67,10 +78,10 @@ def _other(args: argparse.Namespace, out: Out, project: Project, a: Environment)
         raise ProjectError(
             f"{args.b!r} is no environment{nearest(args.b, list(project.environments))}; and {error}"
         ) from error
-    return open_snapshot(store, manifest, project.definition)
+    return open_snapshot(store, manifest, project.definition), manifest.parts
 
 
-def _show(out: Out, found: Comparison, *, everything: bool) -> None:
+def _show(out: Out, found: Comparison, *, data: bool, everything: bool) -> None:
     table = grid("", found.a, found.b, "")
     topic = ""
     for line in found.lines:
@@ -88,9 +99,11 @@ def _show(out: Out, found: Comparison, *, everything: bool) -> None:
             else f"{line.topic}: {line.label}"
         )
         table.add_row(name, line.a, line.b, mark, style=style)
-    out.show(table)
-    same = plural(found.same_tables, "table") if found.same_tables else "no table"
-    out.show(lead("Tables: ", "bold").append(f"{same} with the same content", style=""))
+    if table.row_count:
+        out.show(table)
+    if data:
+        same = plural(found.same_tables, "table") if found.same_tables else "no table"
+        out.show(lead("Tables: ", "bold").append(f"{same} with the same content", style=""))
     if found.tables:
         _tables(out, found)
     if found.entries is not None:

@@ -36,7 +36,7 @@ from .console import Out, lead, plural
 from .main import DIFFERENT, DONE, FAILED
 from .plan_view import show_plan, show_report
 from .progress import listener
-from .stored import add_skip, keeping_for, show_way_back
+from .stored import add_skip, baselines_of, keeping_for, show_way_back
 from .transfer import (
     add_choices,
     choices_of,
@@ -132,6 +132,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
                 target=target.name,
                 production=target.role == "production",
             )
+            baselines = baselines_of(project, out, plan)
             with listener(out) as listen:
                 done = push(
                     plan,
@@ -143,6 +144,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
                     keep_broken=args.keep_broken,
                     command=words_of(args),
                     keeping=keeping,
+                    baselines=baselines,
                 )
             if not done.undone:
                 show_report(out, plan, done.report)

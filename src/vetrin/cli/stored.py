@@ -7,12 +7,12 @@ import getpass
 
 from ..project import STORE_VARIABLE, Project
 from ..store import Manifest, Store, StoreError, open_store
-from ..sync import Keeping
+from ..sync import Keeping, Plan
 from .console import Out, lead
 
 
-def store_of(project: Project, out: Out, *, writing: bool = False) -> Store:
-    """The project's store; asks for its passphrase at a terminal.
+def store_of(project: Project, out: Out, *, writing: bool = False, here: bool = False) -> Store:
+    """The project's store, or with ``here`` the one on this machine; asks for its passphrase at a terminal.
 
     Raises:
         StoreError: it can not be opened.
@@ -26,7 +26,15 @@ def store_of(project: Project, out: Out, *, writing: bool = False) -> Store:
             )
         return getpass.getpass("Passphrase of the store: ")
 
-    return open_store(project, writing=writing, ask=ask)
+    return open_store(project, writing=writing, here=here, ask=ask)
+
+
+def stores_of(project: Project, out: Out) -> list[Store]:
+    """The project's store, and the one on this machine where that is another one that has baselines."""
+    stores = [store_of(project, out)]
+    if project.store.place and (project.state / "store" / "snapshots").is_dir():
+        stores.append(store_of(project, out, here=True))
+    return stores
 
 
 def keeping_for(project: Project, out: Out, *, production: bool, skip: bool) -> Keeping | None:
@@ -34,6 +42,18 @@ def keeping_for(project: Project, out: Out, *, production: bool, skip: bool) -> 
     if not production or skip or not project.store.before:
         return None
     return Keeping(store_of(project, out, writing=True), list(project.environments.values()))
+
+
+def baselines_of(project: Project, out: Out, plan: Plan) -> Store | None:
+    """The store for the baseline of a transfer: on this machine, as the copies are that it is of. None where
+    it can not be opened without asking."""
+    if plan.kind not in ("pull", "push"):
+        return None
+    try:
+        return open_store(project, writing=True, here=True)
+    except StoreError as error:
+        out.say(f"no baseline for a later merge is kept: {error}")
+        return None
 
 
 def add_skip(parser: argparse.ArgumentParser) -> None:

@@ -24,7 +24,7 @@ from .console import Out
 from .main import DONE
 from .plan_view import show_plan, show_preview, show_report
 from .progress import listener
-from .stored import keeping_for, show_way_back
+from .stored import baselines_of, keeping_for, show_way_back
 
 
 def add_choices(parser: argparse.ArgumentParser) -> None:
@@ -197,10 +197,12 @@ def carry_out_plan(
         out.say("dry run: nothing was changed")
         return DONE
     out.confirm(question, given=args.yes, target=environment.name, production=production)
+    baselines = baselines_of(project, out, plan)
     with listener(out) as listen:
         report = run_plan(
-            plan, source, target, journals_of(project), listen, command=command, keeping=keeping
-        )
+            plan, source, target, journals_of(project), listen, command=command, keeping=keeping,
+            baselines=baselines,
+        )  # fmt: skip
     show_report(out, plan, report)
     out.document("report", {**more, "plan": plan.as_json(), **report.as_json()})
     return DONE

@@ -63,6 +63,16 @@ class Facts:
     identity: str
     details: Mapping[str, str] = field(default_factory=dict)
 
+    def kept(self) -> dict[str, object]:
+        """What may be kept with a snapshot: nothing that says who logs in where."""
+        details = {key: text for key, text in self.details.items() if key != "account"}
+        return {
+            "product": self.product,
+            "version": self.version,
+            "charset": self.charset,
+            "details": details,
+        }
+
 
 @dataclass(frozen=True)
 class Column:
@@ -97,7 +107,8 @@ class Table:
 class Batch:
     """Rows of one table, row by row in one flat list: ``cells[row * width + column]``.
 
-    ``mixed``: a column may hold other values than bytes and None.
+    ``mixed``: a column may hold other values than bytes and None. ``records`` are the rows as they were
+    read, whatever becomes of the cells, where the engine gives them (see ``records.py``).
     """
 
     width: int
@@ -105,6 +116,7 @@ class Batch:
     size: int
     mixed: bool = False
     page: Page | None = None
+    records: list[bytes] | None = None
 
     @property
     def rows(self) -> int:

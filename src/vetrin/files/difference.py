@@ -83,7 +83,7 @@ class Difference:
     size is the one they will have). ``left`` and ``kept`` count what stays behind and stays as it
     is; ``archives`` and ``passed`` (path and reason) are left by themselves; ``blocked`` are paths of the
     target (and what is there) at which nothing can come; ``altered`` were brought once and
-    changed there since.
+    changed there since. ``listed`` are all entries of the source that count, changed or not.
     """
 
     new: tuple[Entry, ...] = ()
@@ -103,6 +103,7 @@ class Difference:
     passed: tuple[tuple[str, str], ...] = ()
     blocked: tuple[tuple[str, str], ...] = ()
     altered: int = 0
+    listed: tuple[Entry, ...] = ()
 
     @property
     def coming(self) -> tuple[Entry, ...]:
@@ -313,6 +314,7 @@ class _Comparison:
             tuple(sorted(theirs.passed.items())),
             tuple((path, self._ours.passed.get(path, KEPT)) for path in sorted(blocked)),
             altered,
+            tuple(theirs.values()),
         )
 
     def _alike(self) -> Difference | None:
@@ -328,11 +330,13 @@ class _Comparison:
         if self._target.folds_names:
             return None
         archives = [theirs[path] for path in suspicious if self._is_archive(theirs[path])]
-        litter = sum(map(_is_litter, suspicious))
+        by_themselves = {entry.path for entry in archives} | set(filter(_is_litter, suspicious))
+        listed = tuple([entry for path, entry in theirs.items() if path not in by_themselves])
         return Difference(
-            same=len(theirs) - len(archives) - litter,
+            same=len(listed),
             archives=tuple(archives),
             passed=tuple(sorted(theirs.passed.items())),
+            listed=listed,
         )
 
     def _is_archive(self, entry: Entry) -> bool:

@@ -26,13 +26,15 @@ class BadManifest(ValueError):
 
 @dataclass(frozen=True)
 class StoredTable:
-    """A table of a snapshot. ``pages`` is the digest of the list of its pages (its blocks)."""
+    """A table of a snapshot. ``pages`` is the digest of the list of its pages (its blocks). ``taken`` is the
+    moment that it is of, where that is not the snapshot's."""
 
     table: Table
     schema: str
     pages: tuple[str, ...]
     mixed: bool = False
     last_given: int | None = None
+    taken: str = ""
 
     def as_json(self) -> dict[str, Any]:
         table = self.table
@@ -49,6 +51,7 @@ class StoredTable:
             "pages": list(self.pages),
             "mixed": self.mixed,
             "last_given": self.last_given,
+            "taken": self.taken,
         }
 
     @classmethod
@@ -63,7 +66,14 @@ class StoredTable:
             data["consistent"],
             tuple(data["notes"]),
         )
-        return cls(table, data["schema"], tuple(data["pages"]), data["mixed"], data["last_given"])
+        return cls(
+            table,
+            data["schema"],
+            tuple(data["pages"]),
+            data["mixed"],
+            data["last_given"],
+            data["taken"],
+        )
 
 
 @dataclass(frozen=True)
@@ -122,11 +132,16 @@ class StoredFiles:
     size: int
     passed: dict[str, str] = field(default_factory=dict)
 
+    @classmethod
+    def of_json(cls, data: dict[str, Any]) -> StoredFiles:
+        return cls(tuple(data["lists"]), data["count"], data["size"], data["passed"])
+
 
 @dataclass(frozen=True)
 class Manifest:
     """A snapshot. ``address`` and ``also`` are whose addresses it speaks, ``roots`` the paths. ``purpose`` is
-    backup, before (a run), baseline (of a transfer to ``target``) or import."""
+    backup, before (a run), baseline (of a transfer to ``target``) or import. ``listed`` are files of which only
+    the list is kept, not what is in them."""
 
     id: str
     taken: str
@@ -147,6 +162,7 @@ class Manifest:
     newest: tuple[str, str] | None = None
     data: StoredData | None = None
     files: StoredFiles | None = None
+    listed: StoredFiles | None = None
     added: int = 0
     notes: tuple[str, ...] = ()
 
@@ -169,9 +185,10 @@ class Manifest:
     def as_json(self) -> dict[str, Any]:
         return {
             "version": VERSION,
-            **{key: value for key, value in vars(self).items() if key not in ("data", "files")},
+            **vars(self),
             "data": self.data.as_json() if self.data else None,
             "files": vars(self.files) if self.files else None,
+            "listed": vars(self.listed) if self.listed else None,
         }
 
     def encode(self) -> bytes:
@@ -190,11 +207,9 @@ class Manifest:
                 data["newest"] = tuple(data["newest"])
             if data["data"] is not None:
                 data["data"] = StoredData.of_json(data["data"])
-            if data["files"] is not None:
-                files = data["files"]
-                data["files"] = StoredFiles(
-                    tuple(files["lists"]), files["count"], files["size"], files["passed"]
-                )
+            for key in ("files", "listed"):
+                if data[key] is not None:
+                    data[key] = StoredFiles.of_json(data[key])
             return cls(**data)
         except (ValueError, KeyError, TypeError, AttributeError) as error:
             if isinstance(error, BadManifest):

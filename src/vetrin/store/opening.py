@@ -17,9 +17,10 @@ def open_store(
     project: Project,
     *,
     writing: bool = False,
+    here: bool = False,
     ask: Callable[[], str | None] = lambda: None,
 ) -> Store:
-    """The store that [store] of vetrin.toml names, else the project's own.
+    """The store that [store] of vetrin.toml names, else (and with ``here``) the project's own.
 
     ``ask`` is for the passphrase, where there is one and neither the environment variable nor the keyring
     has it. With ``writing``, an empty store that is to have a passphrase gets it.
@@ -28,8 +29,8 @@ def open_store(
         WrongPassphrase: it does not open the store.
         StoreError, ReachError: the store can not be got at.
     """
-    shelf = shelf_of(project)
-    if writing and not project.store.place:
+    shelf = shelf_of(project, here=here)
+    if writing and (here or not project.store.place):
         own_folder(project.folder)
     has_one = shelf.has("seal.json")
     wanted = writing and project.store.passphrase
@@ -39,9 +40,9 @@ def open_store(
     return Store(shelf, seal_of(shelf, passphrase, wanted=wanted))
 
 
-def shelf_of(project: Project) -> Shelf:
+def shelf_of(project: Project, *, here: bool = False) -> Shelf:
     place = project.store.place
-    if not place:
+    if not place or here:
         return FolderShelf(project.state / FOLDER)
     if place.startswith("sftp://"):
         from .far_shelf import far_shelf

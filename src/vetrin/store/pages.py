@@ -131,10 +131,17 @@ class TableWriter:
         self._room = _BUNDLE
         self.added = self.rows = self.size = 0
 
-    def add(self, records: list[bytes]) -> None:
-        """Store some more records. Raises StoreError."""
+    def add(self, records: list[bytes]) -> list[int]:
+        """Store some more records; after which of all rows a page ended meanwhile. Raises StoreError."""
+        ends = []
         for page in self._cutter.cut(records):
             self._begin(page)
+            ends.append(self.rows)
+        return ends
+
+    def settled(self, beyond: int = 0) -> list[StoredPage]:
+        """The pages, but for the first ``beyond``, of which it is known by now where they lie."""
+        return self._pages[beyond : self._patches[0][0] if self._patches else None]
 
     def _begin(self, records: list[bytes]) -> None:
         content = b"".join(records)

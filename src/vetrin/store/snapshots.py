@@ -16,6 +16,7 @@ from datetime import datetime
 
 import zstandard
 
+from ..files import Entry
 from .contents import Contents, Damaged, fingerprint
 from .leases import lease
 from .manifest import BadManifest, Manifest, StoredFile, StoredTable, files_of_list
@@ -158,12 +159,20 @@ class Store:
             raise NoSnapshot(f"{name!r} could be {ids}; say which by its ID")
         return fitting[0]
 
-    def latest(self, environment: str, *, data: bool = False) -> Manifest | None:
-        """The newest snapshot of an environment, whatever it was made for."""
+    def newest_files(self, environment: str) -> Manifest | None:
+        """The newest snapshot of an environment that has files, whatever it was made for."""
         for item in reversed(self.snapshots()):
-            if item.environment == environment and (item.data is not None or not data):
+            if item.environment == environment and item.files is not None:
                 return item
         return None
+
+    def newest_tables(self, environment: str) -> dict[str, StoredTable]:
+        """By name, the tables of an environment as the newest snapshot has them that has each."""
+        found: dict[str, StoredTable] = {}
+        for item in self.snapshots():
+            if item.environment == environment and item.data is not None:
+                found |= {table.table.name: table for table in item.data.tables}
+        return found
 
     def remove(self, manifest: Manifest) -> None:
         """Let a snapshot cease to exist; its contents stay until the store is swept."""
@@ -181,6 +190,13 @@ class Store:
         except ValueError as error:
             raise Damaged(table.pages[0], str(error)) from error
 
+    def pages_if_whole(self, table: StoredTable | None) -> list[StoredPage]:
+        """The pages of a table to go by where it is stored anew; none where they are not known."""
+        try:
+            return self.pages(table) if table is not None else []
+        except StoreError:
+            return []
+
     def records(self, table: StoredTable) -> Iterator[tuple[StoredPage, bytes]]:
         """The pages of a table with their records. Raises Damaged."""
         reader = TableReader(self.contents)
@@ -191,6 +207,12 @@ class Store:
         """Raises Damaged."""
         for digest in manifest.files.lists if manifest.files else ():
             yield from self._files(digest)
+
+    def listed(self, manifest: Manifest) -> Iterator[Entry]:
+        """The files that were there, of which only the list is kept. Raises Damaged."""
+        for digest in manifest.listed.lists if manifest.listed else ():
+            for file in self._files(digest):
+                yield file.entry
 
     def _files(self, digest: str) -> list[StoredFile]:
         try:
@@ -207,7 +229,7 @@ class Store:
                 needs = {digest for page in self.pages(table) for digest in page.needs}
                 self._needs[table.pages] = frozenset(needs)
             found |= self._needs[table.pages]
-        for digest in manifest.files.lists if manifest.files else ():
+        for digest in _lists(manifest):
             found.add(digest)
             if (digest,) not in self._needs:
                 blocks = {block for file in self._files(digest) for block in file.blocks}
@@ -265,7 +287,7 @@ class Store:
                 bad.append(error)
             if bad:
                 harms.append(_harm(manifest, bad, table=table.table.name))
-        for digest in manifest.files.lists if manifest.files else ():
+        for digest in _lists(manifest):
             try:
                 files = files_of_list(self.contents.read(digest))
             except (Damaged, ValueError) as error:
@@ -345,6 +367,13 @@ class Store:
 
 def _harm(manifest: Manifest, bad: list[Damaged], *, table: str = "", path: str = "") -> Harm:
     return Harm(manifest.id, str(bad[0]), table, path, tuple(error.digest for error in bad))
+
+
+def _lists(manifest: Manifest) -> Iterator[str]:
+    """The digests of all lists of files."""
+    for files in (manifest.files, manifest.listed):
+        if files is not None:
+            yield from files.lists
 
 
 def _mark(snapshot: str) -> str:

@@ -145,6 +145,7 @@ class StoredDatabase:
         keys = [names.index(name) for name in table.key]
         wanted: Wanted = {}
         if leave is not None:
+            wanted[table.name] = set()  # also where all rows are left out, whatever is in them
             wanted_by(condition(leave), table.name, wanted)
         for name, part in instead.items():
             wanted_by(part, table.name, wanted)

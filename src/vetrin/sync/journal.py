@@ -32,7 +32,8 @@ class Run:
     may exist), swapping (the swap may or may not have happened), done, failed or taken-back
     (nothing of it is left). ``build`` is what was pushed, ``held`` the file that held visitors off
     during the swap, ``checked`` how the last check of the environment with it went. ``signature`` is the
-    same for runs that do the same, ``command`` the words to go on with this one.
+    same for runs that do the same, ``command`` the words to go on with this one. ``saved`` and ``baseline`` are
+    snapshots: of what was replaced, and of what came.
     """
 
     number: int
@@ -63,6 +64,7 @@ class Run:
     stopped: str = ""
     resumed: bool = False
     saved: str = ""
+    baseline: str = ""
 
     @property
     def can_go_on(self) -> bool:
@@ -123,6 +125,8 @@ class Run:
             self.undone_by = line["by"]
         if event == "saved":
             self.saved = line["snapshot"]
+        if event == "baseline":
+            self.baseline = line["snapshot"]
         if event == "dropped":
             self.dropped = True
         if event == "checked":
@@ -192,9 +196,24 @@ class Journals:
         return [run for run in self.runs() if run.target == environment][::-1]
 
     def last_transfer(self, environment: str, part: str | None = None) -> Run | None:
-        """The transfer whose content (of ``part``) the environment holds now, if one is known.
+        """The transfer whose content (of ``part``) the environment holds now, if one is known."""
+        for run in self._standing(environment):
+            if part is None or part in run.parts:
+                return run
+        return None
 
-        An undone run does not count, and an undone undo counts as what it brought back.
+    def baseline(self, source: str, target: str) -> str:
+        """The ID of the baseline of the last transfer between two environments that has one."""
+        for run in self._standing(target):
+            if run.source == source and run.baseline:
+                return run.baseline
+        return ""
+
+    def _standing(self, environment: str) -> Iterator[Run]:
+        """The transfers into an environment, newest first.
+
+        An undone run does not count, and an undone undo counts as what it brought back. A change in place
+        does not alter where the content came from.
         """
         skipped: set[int] = set()
         for run in self.of(environment):
@@ -205,12 +224,8 @@ class Journals:
             if run.kind == "undo" and run.undoes is not None:
                 skipped.add(run.undoes)
                 continue
-            if run.kind in ("pull", "push", "restore", "import") and (
-                part is None or part in run.parts
-            ):
-                return run
-            # A change in place does not alter where the content came from.
-        return None
+            if run.kind in ("pull", "push", "restore", "import"):
+                yield run
 
     def build_on(self, environment: str) -> Run | None:
         """The push whose build an environment holds now, as far as is known."""

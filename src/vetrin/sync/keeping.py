@@ -26,7 +26,6 @@ from ..store import (
     StoredData,
     StoredFile,
     StoredFiles,
-    StoredPage,
     StoredTable,
     TableWriter,
     in_blocks,
@@ -56,9 +55,8 @@ def take_snapshot(
         DatabaseError, FilesError: something can not be read.
     """
     with store.writing():
-        before = store.latest(site.environment.name)
         with Hands() as hands:
-            keeper = _Keeper(site, store, hands, before, listener)
+            keeper = _Keeper(site, store, hands, listener)
             manifest = keeper.keep(tuple(parts), everywhere, label, purpose)
         store.add(manifest)
     return manifest
@@ -98,13 +96,11 @@ class Keeping:
 
 
 class _Keeper:
-    def __init__(
-        self, site: Site, store: Store, hands: Hands, before: Manifest | None, listener: Listener
-    ) -> None:
+    def __init__(self, site: Site, store: Store, hands: Hands, listener: Listener) -> None:
         self._site = site
         self._store = store
         self._hands = hands
-        self._before = before
+        self._tables = store.newest_tables(site.environment.name)
         self._tell = listener
         self._added = 0
         self._notes: list[str] = []
@@ -170,16 +166,10 @@ class _Keeper:
             for table in tables:
                 stored.append(self._table(reader, table))
                 self._notes += [f"{table.name}: {note}" for note in table.notes]
-        facts = database.facts()
         names = [table.name for table in tables]
         return StoredData(
             engine=database.engine,
-            facts={
-                "product": facts.product,
-                "version": facts.version,
-                "charset": facts.charset,
-                "details": {key: text for key, text in facts.details.items() if key != "account"},
-            },
+            facts=database.facts().kept(),
             prefix=site.prefix,
             charset=site.configuration.charset,
             tables=tuple(stored),
@@ -191,7 +181,8 @@ class _Keeper:
     def _table(self, reader: Reader, table: Table) -> StoredTable:
         database = self._site.database
         self._tell(TableStarted(table.name, table.rows))
-        writer = TableWriter(self._store.contents, self._hands, self._old_pages(table))
+        old = self._store.pages_if_whole(self._tables.get(table.name))
+        writer = TableWriter(self._store.contents, self._hands, old)
         told = 0
         for records in reader.records(table):
             writer.add(records)
@@ -209,19 +200,6 @@ class _Keeper:
             last_given=database.last_given(table.name),
         )
 
-    def _old_pages(self, table: Table) -> list[StoredPage]:
-        """The pages of the table in the last snapshot that has it; without them it is stored as a new one."""
-        before = self._before
-        if before is None or before.data is None:
-            before = self._store.latest(self._site.environment.name, data=True)
-        for item in before.data.tables if before is not None and before.data is not None else ():
-            if item.table.name == table.name:
-                try:
-                    return self._store.pages(item)
-                except FilesError:
-                    return []
-        return []
-
     # -- files ------------------------------------------------------------------------------------------
 
     def _scan(
@@ -236,7 +214,7 @@ class _Keeper:
 
     def _known(self, entries: dict[str, Entry]) -> dict[str, StoredFile]:
         """Files that are as they were in the last snapshot, by their sizes and times."""
-        before, known = self._before, {}
+        before, known = self._store.newest_files(self._site.environment.name), {}
         if before is None:
             return {}
         taken = datetime.fromisoformat(before.taken).timestamp() * 1e9

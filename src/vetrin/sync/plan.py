@@ -32,8 +32,8 @@ class TablePlan:
 
     ``rewritten`` are the columns that are looked through for addresses and paths;
     ``exact`` is False where the table is so large that the server's estimate has to do. ``schema``
-    is fit for the target's server; ``leave`` and ``instead`` are what is left out of the rows, and
-    ``left`` how many of them that are.
+    is fit for the target's server, ``original`` is the source's; ``leave`` and ``instead`` are what is
+    left out of the rows, and ``left`` how many of them that are.
     """
 
     table: Table
@@ -46,6 +46,7 @@ class TablePlan:
     leave: Condition | None = None
     instead: dict[str, Instead] = field(default_factory=dict)
     left: int = 0
+    original: str = ""
 
 
 @dataclass(frozen=True)

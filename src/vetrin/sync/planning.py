@@ -241,7 +241,7 @@ class _Planner:
             if table.name in leaving.tables:
                 continue
             name = names.table(table.name)
-            schema = source.database.schema(table.name)
+            schema = original = source.database.schema(table.name)
             if source.database.engine == "sqlite":
                 schema = names.sql(schema)
             try:
@@ -268,6 +268,7 @@ class _Planner:
                     leave,
                     leaving.instead.get(table.name, {}),
                     left,
+                    original,
                 )
             )
         coming = {plan.target for plan in plans}

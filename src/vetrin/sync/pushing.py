@@ -11,7 +11,7 @@ from ..check.pages import Home, look_at_home
 from ..files import Difference
 from ..project import Environment, Project
 from ..reach import Site
-from ..store import Build, Builds, BuildTree, Commit, NoBuild, commits_between
+from ..store import Build, Builds, BuildTree, Commit, NoBuild, Store, commits_between
 from .errors import JobError, Refused
 from .events import Listener, Phase, silent
 from .journal import Journals, Run
@@ -176,6 +176,7 @@ def push(
     keep_broken: bool = False,
     command: Sequence[str] = (),
     keeping: Keeping | None = None,
+    baselines: Store | None = None,
 ) -> Pushed:
     """Carry out a push; if it breaks the home page, take it back unless ``keep_broken``.
 
@@ -184,7 +185,7 @@ def push(
     """
     listener(Phase("look"))
     before = look_at_home(target)
-    report = run_plan(plan, source, target, journals, listener, builds, command, keeping)
+    report = run_plan(plan, source, target, journals, listener, builds, command, keeping, baselines)
     listener(Phase("check"))
     after = look_at_home(target)
     if before.state != "fine" or after.state == "fine" or keep_broken:

@@ -31,6 +31,7 @@ from ..database import (
     with_pages,
 )
 from ..reach import Keyed, Site
+from .baselines import Baseline
 from .events import Checking, Listener, Moved, TableDone, TableStarted
 from .pipeline import ahead
 from .plan import Plan, TablePlan
@@ -123,6 +124,7 @@ class Taker:
         record: Record,
         rewriting: Rewriting,
         keyed: Keyed,
+        baseline: Baseline,
         listener: Listener,
     ) -> None:
         self._plan = plan
@@ -132,6 +134,7 @@ class Taker:
         self._record = record
         self._rewriting = rewriting
         self._keyed = keyed
+        self._baseline = baseline
         self._tell = listener
         self.rows: dict[str, int] = {}
         self.since = ""
@@ -174,6 +177,7 @@ class Taker:
     def _viewing(self) -> Iterator[Reader]:
         with self._source.database.reading() as reader:
             self.since = datetime.now().astimezone().isoformat(timespec="seconds")
+            self._baseline.since = self.since
             yield reader
 
     def to_settle(self, table: str) -> str | None:
@@ -211,6 +215,7 @@ class Taker:
             index = taken.index if taken is not None else self._record.next_index()
             hidden = hidden_name("new", self._token, index)
             taken = self._record.begin(name, index, item.schema)
+            self._baseline.begin(item.table)
             target.lay_out(hidden, item.table, item.schema)
             renewing = False
         else:
@@ -223,6 +228,9 @@ class Taker:
             self._by_key(reader, item, hidden, taken, renewing)
         else:
             self._whole(reader, item, hidden, taken, renewing)
+        for among in self._baseline.gaps(item.table):
+            for _ in self._rows(reader, item, among):
+                pass
         target.finish(hidden, self._source.database, item.table)
         self.rows[name] = taken.rows
         self._tell(TableDone(name, taken.rows))
@@ -242,9 +250,8 @@ class Taker:
                 target.lay_out(hidden, table, item.schema)
             else:
                 target.remove_range(hidden, table, beyond)
-        rows = reader.rows(
-            table, leave=item.leave, instead=item.instead, among=KeyRange(after=last)
-        )
+            self._baseline.drop(table, beyond)
+        rows = self._rows(reader, item, KeyRange(after=last))
         for pages, count in self._stored(hidden, item, with_pages(table, rows)):
             record.write(table=table.name, pages=pages, rows=taken.rows + count)
         record.write(table=table.name, done=True)
@@ -269,7 +276,8 @@ class Taker:
         for number in differ:
             among = ranges[number]
             target.remove_range(hidden, table, among)
-            rows = reader.rows(table, leave=item.leave, instead=item.instead, among=among)
+            self._baseline.drop(table, among)
+            rows = self._rows(reader, item, among)
             found = list(self._stored(hidden, item, with_pages(table, rows)))
             pages = [page for some, _ in found for page in some]
             # The range reaches as far as it did, also where its last row is gone.
@@ -294,9 +302,20 @@ class Taker:
         if renewing:
             self._record.write(table=table.name, rows=0, digest="", done=False)
             self._target.database.lay_out(hidden, table, item.schema)
-        summed = Summed(reader.rows(table, leave=item.leave, instead=item.instead))
+            self._baseline.drop(table, KeyRange())
+        summed = Summed(self._rows(reader, item, KeyRange()))
         count = sum(count for _, count in self._stored(hidden, item, summed, at_once=True))
         self._record.write(table=table.name, rows=count, digest=summed.digest, done=True)
+
+    def _rows(self, reader: Reader, item: TablePlan, among: KeyRange) -> Iterator[Batch]:
+        """The rows of a range at the source, which the baseline keeps as they pass."""
+        rows = reader.rows(
+            item.table,
+            leave=item.leave,
+            instead=item.instead,
+            among=among,
+        )
+        return self._baseline.through(item.table, among, rows)
 
     def _stored(
         self, hidden: str, item: TablePlan, batches: Iterable[Batch], *, at_once: bool = False

@@ -27,8 +27,9 @@ from ..database import (
 from ..database.contract import pending
 from ..files import FilesError
 from ..reach import Keyed, Site
-from ..store import Build, Builds
+from ..store import Build, Builds, Store
 from . import connection
+from .baselines import Baseline
 from .connection import connect_anew, was_cut_off
 from .courtesy import Courtesy
 from .errors import JobError, Refused, Stopped
@@ -65,7 +66,8 @@ class Report:
     """What a run did, beside its plan.
 
     ``file_bytes`` were sent; ``files_moved`` had their content there already, under another name;
-    ``file_places`` were rewritten in files. ``kept`` is what the target held, as a build.
+    ``file_places`` were rewritten in files. ``kept`` is what the target held, as a build; ``baseline`` the snapshot
+    of what came.
     """
 
     run: Run
@@ -82,6 +84,7 @@ class Report:
     remarks: tuple[str, ...]
     recovered: tuple[int, ...]
     kept: Build | None = None
+    baseline: str = ""
 
     def as_json(self) -> dict[str, Any]:
         return {
@@ -100,6 +103,7 @@ class Report:
             "files_gone": self.files_gone,
             "files_moved": self.files_moved,
             "file_places": self.file_places,
+            "baseline": self.baseline or None,
             "kept_build": self.kept.fingerprint if self.kept else None,
             "counts": self.counts,
         }
@@ -142,12 +146,13 @@ def run_plan(
     builds: Builds | None = None,
     command: Sequence[str] = (),
     keeping: Keeping | None = None,
+    baselines: Store | None = None,
 ) -> Report:
     """Do what the plan says, or go on with a run that was stopped while it did the same.
 
     With ``builds``, what a push to production replaces is kept there too. ``command`` is what is put on
     record as the way to go on. With ``keeping``, a snapshot of what will be replaced is taken first, and
-    proved.
+    proved. With ``baselines``, what is taken of the source is kept there.
 
     Raises:
         Refused: another run writes to the target.
@@ -172,15 +177,23 @@ def run_plan(
         else:
             run.resumed = True
             run.write(RESUMED)
-        with taken_back_on_failure(target, run, journals):
-            if keeping is not None and not run.saved:
-                listener(Phase("keep"))
-                run.write("saved", snapshot=keeping.keep(target, plan, run.number, listener))
-            kept = None
-            if builds is not None and plan.target.role == "production":
-                listener(Phase("keep"))
-                kept = keep_what_goes(plan, target, builds)
-            report = _persistently(plan, source, target, run, listener, recovered, kept)
+        with Baseline(baselines, plan, source, run) as baseline:
+            with taken_back_on_failure(target, run, journals):
+                if keeping is not None and not run.saved:
+                    listener(Phase("keep"))
+                    run.write("saved", snapshot=keeping.keep(target, plan, run.number, listener))
+                kept = None
+                if builds is not None and plan.target.role == "production":
+                    listener(Phase("keep"))
+                    kept = keep_what_goes(plan, target, builds)
+                report = _persistently(
+                    plan, source, target, run, baseline, listener, recovered, kept
+                )
+            # From here nothing can be taken back any more because of a failure.
+            report = replace(report, baseline=baseline.finish(journals))
+            if baseline.lost:
+                remark = f"no baseline for a later merge was kept: {baseline.lost}"
+                report = replace(report, remarks=(*report.remarks, remark))
         if run.changed:  # otherwise the way back is still the one before
             drop_parked(target, journals, keep=run)
         return report
@@ -211,6 +224,7 @@ def _persistently(
     source: Site,
     target: Site,
     run: Run,
+    baseline: Baseline,
     listener: Listener,
     recovered: tuple[int, ...],
     kept: Build | None,
@@ -225,7 +239,7 @@ def _persistently(
         listener(event)
 
     pauses, tries = iter(connection.PAUSES), 0
-    work = _Transfer(plan, source, target, run, heard)
+    work = _Transfer(plan, source, target, run, baseline, heard)
     while True:
         try:
             return work.carry_out(recovered, kept)
@@ -238,7 +252,7 @@ def _persistently(
         connect_anew((source, target), broken, pauses, listener)
         run.resumed = True
         if run.stage != SWAPPING:
-            work = _Transfer(plan, source, target, run, heard)
+            work = _Transfer(plan, source, target, run, baseline, heard)
 
 
 def keep_what_goes(plan: Plan, target: Site, builds: Builds) -> Build | None:
@@ -297,7 +311,13 @@ def taken_back_on_failure(target: Site, run: Run, journals: Journals) -> Iterato
 
 class _Transfer:
     def __init__(
-        self, plan: Plan, source: Site, target: Site, run: Run, listener: Listener
+        self,
+        plan: Plan,
+        source: Site,
+        target: Site,
+        run: Run,
+        baseline: Baseline,
+        listener: Listener,
     ) -> None:
         for site in (source, target):
             if site.far is not None and site.environment.role == "production":
@@ -306,6 +326,7 @@ class _Transfer:
         self._source = source
         self._target = target
         self._run = run
+        self._baseline = baseline
         self._tell = listener
         self._rewriting = rewriting_of(plan)
         self._keyed = keyed_of(plan)
@@ -318,6 +339,7 @@ class _Transfer:
             Record(run.folder),
             self._rewriting,
             self._keyed,
+            baseline,
             listener,
         )
         self._remarks: tuple[str, ...] = ()
@@ -401,12 +423,11 @@ class _Transfer:
         detach = target.attachments(names, self._target.views)
         facts, renamed = source.facts(), self._plan.names
         assert renamed is not None
-        attach = [
-            target.adapt_attachment(renamed.attachment(item), facts)
-            for item in source.attachments(
-                [item.table.name for item in self._plan.tables], self._plan.views
-            )
-        ]
+        hanging = source.attachments(
+            [item.table.name for item in self._plan.tables], self._plan.views
+        )
+        self._baseline.hang(hanging)
+        attach = [target.adapt_attachment(renamed.attachment(item), facts) for item in hanging]
         views = {renamed.table(view) for view in self._plan.views}
         there = {*names, *(table.name for table in self._target.tables)}
         # What hangs on tables that only the target has goes off and on again, with the tables
@@ -525,7 +546,8 @@ def take_back(target: Site, run: Run, journals: Journals) -> None:
         target.files.hand_over(run.token, "new", undone.token, "old")
     target.database.drop(_hidden_of(target, run))
     target.files.discard(run.token)
-    (run.folder / "taken.jsonl").unlink(missing_ok=True)
+    for name in ("taken.jsonl", "baseline.jsonl"):
+        (run.folder / name).unlink(missing_ok=True)
     for spool in run.folder.glob("rows-*"):
         spool.unlink()
 

@@ -40,6 +40,7 @@ from ..contract import (
 from ..editing import HiddenEditing
 from ..pages import JOIN, NULL, KeyRange
 from ..query import Dialect
+from ..records import cells_of
 from .accounts import Credentials, creating_statements, may_create, told
 from .adapt import Server, adapt_attachment, adapt_schema
 from .columns import WIDE_CHARSETS, quote, read_column
@@ -95,8 +96,10 @@ class _Reader:
         sql = self._query(table, leave, instead, among)
         width = len(table.columns)
         with _said(table.name):
-            for cells, size in self._wire.stream(sql, batch_bytes):
-                yield Batch(width, cells, size)
+            for records in self._wire.records(sql, batch_bytes):
+                # All at once: a call for each row would cost more than the copy.
+                joined = b"".join(records)
+                yield Batch(width, cells_of(joined, mixed=False), len(joined), records=records)
 
     def _query(
         self,

@@ -10,17 +10,13 @@ version range and the engine's tests hold still. Packet layout: the protocol's d
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import Any, TypeVar
+from typing import Any
 
 import pymysql
 from pymysql.connections import Connection
 from pymysql.constants import COMMAND
 from pymysql.protocol import OKPacketWrapper
 
-from ..contract import Cell
-from ..records import take_cells
-
-Item = TypeVar("Item")
 _READ_BUFFER = 1 << 18
 _WHOLE = 0xFFFFFF
 
@@ -42,8 +38,8 @@ class Wire(Connection):
     def _cut(self) -> None:
         self._force_close()  # type: ignore[attr-defined]
 
-    def stream(self, sql: str, batch_bytes: int) -> Iterator[tuple[list[Cell], int]]:
-        """Run a query; yield its rows as flat lists of cells with their size in bytes.
+    def records(self, sql: str, stretch_bytes: int) -> Iterator[list[bytes]]:
+        """Run a query; yield its rows as they come, about ``stretch_bytes`` of them at a time.
 
         The connection can do nothing else until the stream has been read to its end; closing it
         earlier closes the connection.
@@ -51,30 +47,20 @@ class Wire(Connection):
         Raises:
             pymysql.Error: the server said so, or the connection broke.
         """
-        yield from self._asked(sql, self._rows(batch_bytes))
-
-    def records(self, sql: str, stretch_bytes: int) -> Iterator[list[bytes]]:
-        """Run a query; yield its rows as they come, about ``stretch_bytes`` of them at a time.
-
-        As of ``stream`` otherwise.
-        """
-        yield from self._asked(sql, self._bodies(stretch_bytes))
-
-    def _asked(self, sql: str, rows: Iterator[Item]) -> Iterator[Item]:
         self._send(COMMAND.COM_QUERY, sql.encode())
         first = self._packet()
         for _ in range(first.read_length_encoded_integer() + 1):
             self._packet()
         done = False
         try:
-            yield from rows
+            yield from self._bodies(stretch_bytes)
             done = True
         finally:
             if not done:
                 self._cut()
 
     def _bodies(self, stretch_bytes: int) -> Iterator[list[bytes]]:
-        """The bodies of row packets."""
+        """The bodies of row packets, taken out of the buffer as they lie there."""
         source = self._rfile
         buffer, at, limit = b"", 0, 0
         found: list[bytes] = []
@@ -110,58 +96,6 @@ class Wire(Connection):
                 yield found
                 found = []
                 append = found.append
-                total = 0
-
-    def _rows(self, batch_bytes: int) -> Iterator[tuple[list[Cell], int]]:
-        """Take rows out of the buffer as they lie there; a call for each row would cost more."""
-        source = self._rfile
-        buffer, at = b"", 0
-        cells: list[Cell] = []
-        append = cells.append
-        total = 0
-        while True:
-            available = len(buffer) - at
-            if available < 4 or available < 4 + (
-                size := buffer[at] | buffer[at + 1] << 8 | buffer[at + 2] << 16
-            ):
-                buffer, at = self._more(source, buffer[at:]), 0
-                continue
-            sequence = buffer[at + 3]
-            at += 4
-            lead = buffer[at] if size else 0
-            if lead >= 0xFE and size < 9 and lead == 0xFE:
-                self._next_seq_id = (sequence + 1) % 256
-                if cells:
-                    yield cells, total
-                return
-            if lead == 0xFF and size != _WHOLE:
-                pymysql.err.raise_mysql_exception(buffer[at : at + size])
-            if size == _WHOLE:
-                body, buffer = self._continued(source, buffer[at:])
-                take_cells(body, append)
-                total += len(body)
-                at = 0
-            else:
-                total += size
-                stop = at + size
-                while at < stop:
-                    length = buffer[at]
-                    at += 1
-                    if length < 251:
-                        end = at + length
-                    elif length == 251:
-                        append(None)
-                        continue
-                    else:
-                        width = 2 if length == 252 else 3 if length == 253 else 8
-                        end = at + width
-                        at, end = end, end + int.from_bytes(buffer[at:end], "little")
-                    append(buffer[at:end])
-                    at = end
-            if total >= batch_bytes:
-                yield cells, total
-                cells = []
-                append = cells.append
                 total = 0
 
     @staticmethod
