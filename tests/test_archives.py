@@ -14,9 +14,10 @@ import zstandard
 
 from vetrin.cms import load_definition
 from vetrin.files import Entry
-from vetrin.store import BadArchive, FolderShelf, Given, Store, Unclear, open_snapshot, take_in
+from vetrin.store import FolderShelf, Store, open_snapshot
 from vetrin.store.fetching import fetch, has_secret, joined, shown
-from vetrin.store.incoming import Watch, kind_of, members
+from vetrin.store.incoming import BadArchive, Watch, kind_of, members
+from vetrin.store.intake import Given, Unclear, take_in
 from vetrin.store.outgoing import archive_into
 
 SITE = {

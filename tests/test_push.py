@@ -22,21 +22,9 @@ from vetrin.files import Buffer, Entry, FilesError, LocalTree
 from vetrin.project import ProjectError, load_project
 from vetrin.reach import open_site
 from vetrin.store import Builds, NoBuild, fingerprint_of
-from vetrin.sync import (
-    Choices,
-    FileMoved,
-    JobError,
-    Journals,
-    build_plan,
-    build_push,
-    holding,
-    make_build,
-    push,
-    run_build,
-    run_plan,
-    transfer,
-    undo,
-)
+from vetrin.sync import Choices, FileMoved, JobError, Journals, build_plan, run_plan, transfer, undo
+from vetrin.sync.building import make_build, run_build
+from vetrin.sync.pushing import build_push, holding, push
 
 
 def git(folder: Path, *arguments: str) -> str:

@@ -21,17 +21,9 @@ from vetrin.database.mysql import MysqlDatabase
 from vetrin.project import load_project
 from vetrin.reach import open_site
 from vetrin.store import Builds
-from vetrin.sync import (
-    Choices,
-    Journals,
-    build_on,
-    build_push,
-    holding,
-    make_build,
-    run_plan,
-    transfer,
-    undo,
-)
+from vetrin.sync import Choices, Journals, run_plan, transfer, undo
+from vetrin.sync.building import make_build
+from vetrin.sync.pushing import build_on, build_push, holding
 from wordpress_site import WordPress, single_quoted
 
 WORD = "it's \\ a #$\"secret"

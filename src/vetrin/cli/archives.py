@@ -13,8 +13,9 @@ from pathlib import Path
 
 from ..project import Project, ProjectError
 from ..reach import Site
-from ..store import FolderShelf, Given, Manifest, Store, open_snapshot, take_in
+from ..store import FolderShelf, Manifest, Store, open_snapshot
 from ..store.fetching import fetch, joined, keep_stream, shown
+from ..store.intake import Given, take_in
 from .console import Out, size
 
 ARCHIVE_VARIABLE = "VETRIN_ARCHIVE_PASSPHRASE"

@@ -13,7 +13,8 @@ from ..reach import Site, open_site
 from ..rewrite import Mapping, parse_literal, parse_pair
 from ..store import NoSnapshot, open_snapshot
 from ..store.outgoing import FORMS, SQL_FORMS
-from ..sync import PARTS, Packed, Packing, export, mapping_to, may_read
+from ..sync import PARTS, may_read
+from ..sync.exporting import Packed, Packing, export, mapping_to
 from .archives import passphrase_of
 from .common import project_of
 from .console import Out, lead, plural, size

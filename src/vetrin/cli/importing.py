@@ -9,7 +9,7 @@ from ..project import Route
 from ..reach import open_site
 from ..store import open_snapshot
 from ..store.fetching import has_secret
-from ..sync import build_import, parts_held, recognised
+from ..sync.importing import build_import, parts_held, recognised
 from .archives import add_given, brought
 from .common import project_of, words_of
 from .console import Out, lead, plural, size

@@ -12,24 +12,17 @@ from ..files import some_of
 from ..project import Environment, Project, ProjectError, Route
 from ..reach import Site, open_site, root_of
 from ..store import Build, Builds, NoBuild
-from ..sync import (
-    Journals,
-    Part,
+from ..sync import Journals, Part, Refused, Run, may_read, may_write, usual_parts
+from ..sync.building import make_build, run_build
+from ..sync.pushing import (
     Pushed,
-    Refused,
-    Run,
     build_on,
     build_push,
     holding,
-    make_build,
     may_go_live,
-    may_read,
-    may_write,
     push,
-    run_build,
     staging_of,
     still_there,
-    usual_parts,
 )
 from .common import ago, journals_of, project_of, words_of
 from .console import Out, lead, plural

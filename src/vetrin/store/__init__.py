@@ -3,8 +3,6 @@
 from .builds import Build, Builds, BuildTree, NoBuild, fingerprint_of
 from .commits import Commit, commit_of, commits_between
 from .contents import Contents, Damaged, Hands, in_blocks
-from .incoming import BadArchive
-from .intake import Given, Unclear, take_in
 from .leases import Busy, lease
 from .manifest import Manifest, StoredData, StoredFile, StoredFiles, StoredTable
 from .objects import Objects
@@ -19,7 +17,6 @@ from .stored_site import open_snapshot
 from .thinning import Verdict, judge
 
 __all__ = [
-    "BadArchive",
     "Build",
     "BuildTree",
     "Builds",
@@ -28,7 +25,6 @@ __all__ = [
     "Contents",
     "Damaged",
     "FolderShelf",
-    "Given",
     "Hands",
     "Harm",
     "Manifest",
@@ -51,7 +47,6 @@ __all__ = [
     "StoredTree",
     "TableReader",
     "TableWriter",
-    "Unclear",
     "Verdict",
     "WrongPassphrase",
     "commit_of",
@@ -64,6 +59,5 @@ __all__ = [
     "open_snapshot",
     "open_store",
     "seal_of",
-    "take_in",
     "written",
 ]

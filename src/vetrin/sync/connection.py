@@ -6,8 +6,6 @@ import sqlite3
 import time
 from collections.abc import Iterator
 
-import pymysql
-
 from ..database import DatabaseError, DatabaseUnreachable
 from ..files import FilesError
 from ..reach import ReachError, Site
@@ -53,15 +51,14 @@ def was_cut_off(error: BaseException) -> bool:
             return True
         if isinstance(seen, DatabaseUnreachable) and seen.code in (2002, 2003, *_LOST):
             return True
-        if (
-            isinstance(seen, pymysql.err.OperationalError)
-            and seen.args[:1]
-            and seen.args[0] in _LOST
-        ):
+        # By its name: the driver is loaded only where there is such a server.
+        kind = f"{type(seen).__module__.partition('.')[0]}.{type(seen).__name__}"
+        if kind == "pymysql.InterfaceError":
             return True
-        if isinstance(seen, (pymysql.err.InterfaceError, sqlite3.OperationalError)):
-            lost = "connection to the database was lost" in str(seen)
-            if lost or isinstance(seen, pymysql.err.InterfaceError):
-                return True
+        if kind == "pymysql.OperationalError" and seen.args[:1] and seen.args[0] in _LOST:
+            return True
+        lost = "connection to the database was lost" in str(seen)
+        if lost and isinstance(seen, sqlite3.OperationalError):
+            return True
         seen = seen.__cause__ or seen.__context__
     return False
