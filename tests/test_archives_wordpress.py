@@ -169,10 +169,12 @@ def test_an_export_loaded_by_hand_is_a_working_site(sites: Sites) -> None:
     archive = sites.folder / "harrowmere.zip"
     said = json.loads(
         sites.vetrin(
-            "export", "production", str(archive), "--for", "handover", "--leave-nothing", "--json"
+            "export", "production", str(archive), "--for", "handover", "--leave-nothing", "--json",
+            "--set", "tea_room=Öppet", "--set", "admin_email=desk@harrowmere.example",
         )
-    )
+    )  # fmt: skip
     assert said["rewriting"]["replaced"] > 100
+    assert "hidden from search engines" in said["settled"]
     handed = sites.folder / "handed"
     with zipfile.ZipFile(archive) as packed:
         assert packed.testzip() is None
@@ -198,6 +200,8 @@ def test_an_export_loaded_by_hand_is_a_working_site(sites: Sites) -> None:
         page = httpx.get(site.address, follow_redirects=True)
         assert page.status_code == 200 and "Harrowmere" in page.text
         assert sites.production.address not in page.text and PUBLIC not in page.text
+        assert "a copy, not the live site" in page.text
+        assert "noindex" in page.text
         picture = next((site.root / "wp-content/uploads").rglob("*.png"), None) or next(
             (site.root / "wp-content/uploads").rglob("*.jp*g")
         )
@@ -205,6 +209,15 @@ def test_an_export_loaded_by_hand_is_a_working_site(sites: Sites) -> None:
         assert sites.vetrin("strays", "handover").startswith("Strays in handover: 0")
     finally:
         site.stop()
+    settings = sites.server.run(
+        "SELECT option_name, option_value, autoload FROM wp_options WHERE option_name IN"
+        " ('blog_public', 'tea_room', 'admin_email') ORDER BY option_name",
+        database="handed",
+    )
+    assert [row[:2] for row in settings] == [
+        ("admin_email", "desk@harrowmere.example"), ("blog_public", "0"), ("tea_room", "Öppet"),
+    ]  # fmt: skip
+    assert settings[2][2] in ("yes", "on", "auto")  # as the table has it for a new row
     tables = [row[0] for row in sites.server.run("SHOW TABLES", database="handed")]
     assert "wp_latest" in tables
     assert sites.server.run("SHOW TRIGGERS", database="handed")[0][0] == "wp_guards"

@@ -6,9 +6,10 @@ import argparse
 import re
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from ..files import printable
-from ..project import Leave, Project, ProjectError, merged
+from ..project import Arrival, Leave, Project, ProjectError, merged
 from ..reach import Site, open_site
 from ..rewrite import Mapping, parse_literal, parse_pair
 from ..store import NoSnapshot, open_snapshot
@@ -19,9 +20,10 @@ from .archives import passphrase_of
 from .common import project_of
 from .console import Out, lead, plural, size
 from .main import DONE
+from .plan_view import left_in_words
 from .progress import listener
 from .stored import store_of
-from .transfer import add_choices, leave_of, listed, parts_of
+from .transfer import add_leave, add_set, arrival_of, leave_of, listed, parts_of
 
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kMG]?)B?$")
 
@@ -39,7 +41,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "file", metavar="FILE", help=f"{', '.join(FORMS)}; with --sql-only {', '.join(SQL_FORMS)}"
     )
     parser.add_argument(
-        "--for", metavar="ENV", dest="goal", help="with the addresses and paths of this one"
+        "--for",
+        metavar="ENV",
+        dest="goal",
+        help="with the addresses and paths of this one, and settled as a transfer to it settles",
     )
     parser.add_argument(
         "--replace",
@@ -63,7 +68,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--passphrase", action="store_true", help="encrypt the .zip (AES-256; asked for)"
     )
-    add_choices(parser)
+    add_leave(parser)
+    add_set(parser.add_argument_group("how it is settled, beside [arrival] of vetrin.toml"))
     parser.epilog = """examples:
   vetrin export production harrowmere.zip --for staging
   vetrin export local handover.tar.zst --replace http://harrowmere.test=https://new.example
@@ -79,25 +85,30 @@ def run(args: argparse.Namespace, out: Out) -> int:
         raise ProjectError(f"{path}: there is no folder {path.parent}")
     with _site(args, out, project) as site:
         packing = replace(packing, mapping=_mapping(args, project, site))
+        everywhere = list(project.environments.values())
         if args.dry_run:
-            out.say(
-                f"dry run: {', '.join(packing.parts)} of {site.environment.name} would be packed"
-            )
+            found = export(site, path, packing, everywhere, only_look=True)
+            out.document("export", _as_json(found))
+            _show(out, args, found)
+            out.say("dry run: nothing was written")
             return DONE
         if path.exists():
             out.confirm(f"Overwrite {path}?", given=args.yes, target=path.name, production=False)
         with listener(out) as listen:
-            done = export(site, path, packing, list(project.environments.values()), listen)
-    out.document(
-        "export",
-        {
-            "files": [str(one) for one in done.paths], "bytes": sum(p.stat().st_size for p in done.paths),
-            "tables": done.rows, "rows": sum(done.rows.values()), "packed_files": done.files,
-            "packed_bytes": done.file_bytes, "rewriting": done.rewriting.as_json(), "notes": list(done.notes),
-        },
-    )  # fmt: skip
+            done = export(site, path, packing, everywhere, listen)
+    out.document("export", _as_json(done))
     _show(out, args, done)
     return DONE
+
+
+def _as_json(done: Packed) -> dict[str, Any]:
+    return {
+        "files": [str(one) for one in done.paths], "bytes": sum(p.stat().st_size for p in done.paths),
+        "tables": done.rows, "rows": sum(done.rows.values()), "packed_files": done.files,
+        "packed_bytes": done.file_bytes, "left_tables": sorted(done.left.tables),
+        "left": [{"kind": kind.name, "table": kind.table, "rows": kind.rows} for kind in done.left.kinds],
+        "rewriting": done.rewriting.as_json(), "settled": list(done.settled), "notes": list(done.notes),
+    }  # fmt: skip
 
 
 def _site(args: argparse.Namespace, out: Out, project: Project) -> Site:
@@ -128,8 +139,12 @@ def _packing(args: argparse.Namespace, out: Out, project: Project) -> Packing:
         parts = ("data",)
     if args.sql_only and args.passphrase:
         raise ProjectError("--passphrase: only a .zip can have one")
+    arrival = arrival_of(args) if args.settings else None
+    if goal is not None:
+        arrival = project.arrival_for(goal, arrival or Arrival())
     return Packing(
         parts=parts,
+        arrival=arrival,
         leave=merged(leave, leave_of(args)),
         goal=goal,
         size=_bytes(args.split, "--split") if args.split else None,
@@ -166,17 +181,21 @@ def _show(out: Out, args: argparse.Namespace, done: Packed) -> None:
         )
     if done.files:
         what.append(f"{plural(done.files, 'file')}, {size(done.file_bytes)}")
-    whole = sum(path.stat().st_size for path in done.paths)
-    out.show(
-        lead("✓ ", "bold green").append(
-            f"{', '.join(what) or 'nothing'} of {args.environment} in {(len(done.paths) > 1 and 'parts of ') or ''}"
-            f"{printable(args.file)} ({size(whole)})",
-            style="",
-        )
-    )
+    packed = f"{', '.join(what) or 'nothing'} of {args.environment}"
+    if done.paths:
+        where = f"{'parts of ' if len(done.paths) > 1 else ''}{printable(args.file)}"
+        whole = size(sum(path.stat().st_size for path in done.paths))
+        out.show(lead("✓ ", "bold green").append(f"{packed} in {where} ({whole})", style=""))
+    else:
+        out.show(lead("Packed would be: ", "bold").append(packed, style=""))
+    left = left_in_words(done.left)
+    if left:
+        out.show(lead("Left out: ", "bold").append("; ".join(left), style=""))
     places = done.rewriting.total + done.file_places
     if places:
         out.show(lead("Rewritten: ", "bold").append(plural(places, "place"), style=""))
+    if done.settled:
+        out.show(lead("Settled: ", "bold").append("; ".join(done.settled), style=""))
     if len(done.paths) > 1:
         name = Path(args.file).name
         out.show(

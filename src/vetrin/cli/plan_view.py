@@ -8,7 +8,7 @@ from rich.text import Text
 
 from ..files import Difference, printable, some_of
 from ..store import Build
-from ..sync import FolderChange, LeftKind, Plan, Report, Rewriting
+from ..sync import FolderChange, Leaving, LeftKind, Plan, Report, Rewriting
 from .common import ago, grid
 from .console import Out, lead, number, plural, size
 
@@ -141,14 +141,8 @@ def _sums(folders: Sequence[FolderChange]) -> tuple[int, int, int, int]:
 
 def _choices(out: Out, plan: Plan) -> None:
     """What is left out, kept of settings, set on arrival, and written beside the data."""
-    left = [
-        f"{kind.name} ({plural(kind.rows, 'row')}"
-        + (f" of {kind.table})" if kind.name in ("where", "empty tables") else ")")
-        for kind in _summed(plan)
-    ]
-    if plan.leaving.tables:
-        left.insert(0, f"tables {', '.join(sorted(plan.leaving.tables))}")
-    hanging = sum(item.left for item in plan.tables) - sum(k.rows for k in _summed(plan))
+    left = left_in_words(plan.leaving)
+    hanging = sum(item.left for item in plan.tables) - sum(k.rows for k in _summed(plan.leaving))
     if hanging > 0:
         left.append(f"what hangs on them ({plural(hanging, 'row')})")
     if plan.files is not None and plan.files.left:
@@ -168,10 +162,20 @@ def _choices(out: Out, plan: Plan) -> None:
             out.show(lead(label, "bold").append("; ".join(items), style=""))
 
 
-def _summed(plan: Plan) -> list[LeftKind]:
+def left_in_words(leaving: Leaving) -> list[str]:
+    """The tables and kinds of rows that are left out."""
+    tables = [f"tables {', '.join(sorted(leaving.tables))}"] if leaving.tables else []
+    return tables + [
+        f"{kind.name} ({plural(kind.rows, 'row')}"
+        + (f" of {kind.table})" if kind.name in ("where", "empty tables") else ")")
+        for kind in _summed(leaving)
+    ]
+
+
+def _summed(leaving: Leaving) -> list[LeftKind]:
     """The kinds that leave something out; one of several tables is one."""
     rows: dict[tuple[str, str], int] = {}
-    for kind in plan.leaving.kinds:
+    for kind in leaving.kinds:
         own = kind.table if kind.name in ("where", "empty tables") else ""
         rows[kind.name, own] = rows.get((kind.name, own), 0) + kind.rows
     return [LeftKind(name, table, count) for (name, table), count in rows.items() if count]

@@ -27,8 +27,8 @@ from .progress import listener
 from .stored import baselines_of, keeping_for, show_way_back
 
 
-def add_choices(parser: argparse.ArgumentParser) -> None:
-    """The options that choose what is left, kept and set, beside what vetrin.toml says."""
+def add_leave(parser: argparse.ArgumentParser) -> None:
+    """The options that choose what is left, beside what vetrin.toml says."""
     leave = parser.add_argument_group("what is left out, beside [leave] of vetrin.toml")
     for name, metavar, text in (
         ("--leave-tables", "TABLE,…", "tables that are not taken along; names may hold *"),
@@ -52,6 +52,19 @@ def add_choices(parser: argparse.ArgumentParser) -> None:
     leave.add_argument(
         "--leave-nothing", action="store_true", help="do not heed [leave] of vetrin.toml"
     )
+
+
+def add_set(group: argparse._ArgumentGroup) -> None:
+    """The option that chooses how a copy is settled."""
+    group.add_argument(
+        "--set", metavar="KEY=VALUE", action="append", default=[], dest="settings",
+        help="a setting to set on arrival; search-engines, mail, marker and closed have names",
+    )  # fmt: skip
+
+
+def add_choices(parser: argparse.ArgumentParser) -> None:
+    """The options that choose what is left, kept and set, beside what vetrin.toml says."""
+    add_leave(parser)
     parser.add_argument(
         "--mirror", action="store_true",
         help="remove what only the target has of the files of these parts",
@@ -63,10 +76,7 @@ def add_choices(parser: argparse.ArgumentParser) -> None:
         ("--keep-files", "PATTERN", "files of the target, by a pattern as in .gitignore"),
     ):
         keep.add_argument(name, metavar=metavar, action="append", default=[], help=text)
-    keep.add_argument(
-        "--set", metavar="KEY=VALUE", action="append", default=[], dest="settings",
-        help="a setting to set on arrival; search-engines, mail, marker and closed have names",
-    )  # fmt: skip
+    add_set(keep)
 
 
 def listed(texts: list[str]) -> tuple[str, ...]:

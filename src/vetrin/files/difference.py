@@ -177,8 +177,10 @@ def _uncollected() -> Iterator[None]:
             gc.enable()
 
 
-def selection(source: SourceTree, folders: Sequence[str], terms: Terms) -> list[Entry]:
-    """The entries of one tree that would be taken along."""
+def selection(
+    source: SourceTree, folders: Sequence[str], terms: Terms
+) -> tuple[list[Entry], dict[str, str]]:
+    """The entries of one tree that would be taken along, and those left by themselves with the reason."""
     return _Comparison(source, None, folders, terms).selected()
 
 
@@ -216,10 +218,10 @@ class _Comparison:
         assert self._tree is not None
         return self._tree
 
-    def selected(self) -> list[Entry]:
-        self._archives()
+    def selected(self) -> tuple[list[Entry], dict[str, str]]:
+        passed = {**self._theirs.passed, **{entry.path: "archive" for entry in self._archives()}}
         self._take_out_left()
-        return sorted(self._theirs.values())
+        return sorted(self._theirs.values()), passed
 
     def difference(self) -> Difference:
         theirs, ours, terms = self._theirs, self._ours, self._terms

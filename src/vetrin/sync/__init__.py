@@ -18,7 +18,7 @@ from .events import (
 from .inplace import Selection, Survey, Work, change, survey
 from .journal import Journals, Run
 from .keeping import Keeping, take_snapshot
-from .leaving import LeftKind
+from .leaving import Leaving, LeftKind
 from .lock import holder_of, unlock
 from .plan import (
     PARTS,
@@ -51,6 +51,7 @@ __all__ = [
     "JobError",
     "Journals",
     "Keeping",
+    "Leaving",
     "LeftKind",
     "Listener",
     "Moved",

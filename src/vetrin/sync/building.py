@@ -97,7 +97,7 @@ def make_build(
     except ValueError as error:
         raise ProjectError(f"leave files: {error}") from error
     terms = Terms(skip=scope.skip, leave=leave, loose=lambda path: lies_loose(site, path))
-    entries = selection(site.files, scope.folders, terms)
+    entries, _ = selection(site.files, scope.folders, terms)
     return builds.keep(
         site.files,
         entries,

@@ -5,25 +5,29 @@ from __future__ import annotations
 import json
 import tempfile
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 from typing import IO, Any
 
-from ..database import Exchange, Reader, hidden_name
+from ..database import Attachment, Exchange, Reader, Table, hidden_name
 from ..database.mysql import dump_writer
 from ..database.sqlite import SqliteDatabase
-from ..files import Entry, Patterns
-from ..project import Environment, Leave
-from ..reach import Site, file_scope
+from ..files import Entry, Patterns, Remembered, Terms, selection, some_of
+from ..project import Arrival, Environment, Keep, Leave
+from ..reach import Site, file_scope, lies_loose
 from ..rewrite import Mapping, Rewriter, Tally
+from ..store import Contents, FolderShelf, StoredDatabase, StoredPlace, StoredTree
 from ..store.outgoing import FILES, MANIFEST, Archive, archive_into, text_into
 from .errors import JobError, Refused
 from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
-from .leaving import Leaving, work_out
+from .leaving import Leaving, can_hang, dropped, left_files, views_without, work_out
 from .pipeline import ahead
+from .placing import Placed, address_rules, copy_file
 from .plan import PARTS, Part
 from .rewriting import Rewriting
+from .settled_rows import SettledRows
+from .settling import Settling, Tables, settling
 
 SQL = "database.sql"
 _VERSION = 1
@@ -31,13 +35,14 @@ _VERSION = 1
 
 @dataclass(frozen=True)
 class Packing:
-    """What is packed and how. ``size`` is the most bytes of one file of the archive; ``statement`` of one
-    INSERT."""
+    """What is packed and how. ``arrival`` is how it is settled, None for as it is. ``size`` is the most bytes of
+    one file of the archive; ``statement`` of one INSERT."""
 
     parts: tuple[Part, ...] = PARTS
     leave: Leave = field(default_factory=Leave)
     mapping: Mapping = field(default_factory=lambda: Mapping.build())
     goal: Environment | None = None
+    arrival: Arrival | None = None
     size: int | None = None
     statement: int = dump_writer.STATEMENT
     password: str | None = None
@@ -56,6 +61,7 @@ class Packed:
     rewriting: Rewriting
     file_places: int
     left: Leaving
+    settled: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
 
 
@@ -65,8 +71,12 @@ def export(
     packing: Packing,
     everywhere: Sequence[Environment] = (),
     listener: Listener = silent,
+    *,
+    only_look: bool = False,
 ) -> Packed:
     """Write a site, or its data alone, into a file. Nothing has its name before all of it is written.
+
+    With ``only_look``, nothing is written, and the numbers of rows are estimates.
 
     Raises:
         Refused: this engine's data can not be written as an SQL file.
@@ -79,7 +89,8 @@ def export(
             "and MySQL can not be made of that",
             "without --sql-only, the archive holds the database as the file that it is",
         )
-    return _Export(site, path, packing, everywhere, listener).run()
+    work = _Export(site, path, packing, everywhere, listener)
+    return work.look() if only_look else work.run()
 
 
 class _Export:
@@ -105,16 +116,60 @@ class _Export:
         self._notes: list[str] = []
         self._made = datetime.now().astimezone().isoformat(timespec="seconds")
         self._leaving = Leaving()
+        self._settling = Settling([], [], [], [])
+        self._placed: dict[str, Placed] = {}
+        self._views: tuple[str, ...] = ()
+        leave = packing.leave
+        if packing.arrival is not None:
+            rows = [*leave.rows, *dropped(site.definition, packing.arrival)]
+            leave = replace(leave, rows=tuple(dict.fromkeys(rows)))
+            self._arrive(packing.arrival)
+        self._settled = SettledRows(site, self._settling.steps)
         if "data" in packing.parts:
-            self._leaving = work_out(site, packing.leave)
+            self._leaving = work_out(site, leave)
             self._notes += self._leaving.warnings
+            self._views, lost = views_without(site, self._leaving.tables)
+            self._notes += [
+                f"the view {view} is left out, for it needs a table that is" for view in lost
+            ]
 
-    def run(self) -> Packed:
+    def _arrive(self, arrival: Arrival) -> None:
+        """Work out how the copy is settled where it goes, which is taken to be empty."""
+        site, packing = self._site, self._packing
+        goal = _to_be(site, packing.goal or site.environment)
+        placed: list[Placed | None] = []
+        if "data" in packing.parts:
+            self._settling = settling(site, goal, Keep(), arrival, code=True)
+            self._notes += self._settling.warnings
+            placed.append(copy_file(goal, arrival))
+        if arrival.address_rules and packing.goal is not None:
+            placed.append(address_rules(site, goal, packing.mapping))
+        self._placed = {item.path: item for item in placed if item is not None}
+        if packing.sql_only:
+            self._notes += [
+                f"{item.path} ({item.why}) can not be in an SQL file: put it there yourself"
+                for item in self._placed.values()
+            ]
+
+    def look(self) -> Packed:
+        """What would come of it, by the numbers of rows that the server takes for likely."""
+        entries, tables = self._coming()
+        files = [entry for entry in entries if entry.kind != "folder"]
+        return Packed(
+            (), {table.name: table.rows for table in tables}, len(files) + len(self._placed),
+            sum(entry.size for entry in files), self._rewriting, 0, self._leaving, self._says(),
+            tuple(self._notes),
+        )  # fmt: skip
+
+    def _coming(self) -> tuple[list[Entry], list[Table]]:
         packing = self._packing
         entries = self._entries() if not packing.sql_only else []
         tables = [t for t in self._site.tables if t.name not in self._leaving.tables]
-        if "data" not in packing.parts:
-            tables = []
+        return entries, tables if "data" in packing.parts else []
+
+    def run(self) -> Packed:
+        packing = self._packing
+        entries, tables = self._coming()
         sizes = sum(entry.size for entry in entries)
         self._tell(
             Started(sum(t.rows for t in tables), sum(t.size for t in tables), len(entries), sizes)
@@ -129,7 +184,7 @@ class _Export:
         paths = parts.finish()
         return Packed(
             tuple(paths), self._rows, self._files, self._file_bytes, self._rewriting,
-            self._file_tally.total, self._leaving, tuple(self._notes),
+            self._file_tally.total, self._leaving, self._says(), (*self._notes, *self._settled.remarks),
         )  # fmt: skip
 
     def _fill(self, archive: Archive, entries: Sequence[Entry]) -> None:
@@ -158,6 +213,11 @@ class _Export:
             if entry.kind != "file":
                 archive.add(_below(entry), ())
                 self._files += entry.kind == "link"
+        for item in self._placed.values():
+            self._digests[f"{FILES}/{item.path}"] = archive.add(
+                _below(item.entry), [item.content or b""]
+            )
+            self._files += 1
         texts = self._texts()
         plain = [entry for entry in entries if entry.kind == "file"]
         for entry, came in self._site.files.read_all(plain):
@@ -189,6 +249,7 @@ class _Export:
         try:
             made.create()
             names, exchanges = [], []
+            columns: dict[str, Table] = {}
             with site.database.reading() as reader:
                 for number, table in enumerate(site.tables):
                     if table.name in leaving.tables:
@@ -204,10 +265,16 @@ class _Export:
                     changed = self._rewriting.through(table, site.rewritable(table), rows)
                     self._rows[table.name] = made.fill(hidden, table, changed)
                     made.finish(hidden, site.database, table)
+                    columns[table.name[len(site.prefix) :]] = table
                     self._tell(TableDone(table.name, self._rows[table.name]))
                     names.append(table.name)
                     exchanges.append(Exchange(table.name, hidden, None))
-            made.swap(exchanges, [], site.database.attachments(names, site.views))
+            places = {exchange.live: exchange.incoming for exchange in exchanges}
+            tables = Tables(
+                replace(site, database=made), lambda name: places.get(site.prefix + name), columns
+            )
+            self._notes += filter(None, [step.do(tables) for step in self._settling.steps])
+            made.swap(exchanges, [], self._attachments())
         finally:
             made.close()
         return path
@@ -218,12 +285,26 @@ class _Export:
         scope = file_scope(self._site, self._site, self._packing.parts, self._everywhere)
         if not scope.folders:
             return []
-        found = self._site.files.scan(scope.folders, scope.skip[0])
-        leave = Patterns(self._packing.leave.files)
-        left = [path for path, why in found.passed.items() if why]
-        if left:
-            self._notes.append(f"left out by themselves: {', '.join(sorted(left)[:4])}")
-        return [entry for _, entry in sorted(found.items()) if not leave.matches(entry)]
+        site = self._site
+        terms = Terms(
+            skip=scope.skip,
+            leave=left_files(site, self._packing.leave),
+            loose=lambda path: lies_loose(site, path),
+        )
+        found, passed = selection(site.files, scope.folders, terms)
+        if passed:
+            self._notes.append(f"left out by themselves: {some_of(sorted(passed))}")
+        return [entry for entry in found if not self._gives_way(entry.path)]
+
+    def _gives_way(self, path: str) -> bool:
+        """True for what arrival puts in its place, or takes away."""
+        arrival, definition = self._packing.arrival, self._site.definition
+        if arrival is None:
+            return False
+        if path in self._placed or (definition.copy is not None and path == definition.copy.file):
+            return True
+        folders = definition.arrival.cache_folders if arrival.caches else ()
+        return any(path.startswith(f"{folder}/") for folder in folders)
 
     def _texts(self) -> Patterns:
         return Patterns(self._site.definition.text_files)
@@ -265,13 +346,15 @@ class _Export:
         site, leaving = self._site, self._leaving
         table = next(one for one in site.tables if one.name == name)
         self._tell(TableStarted(name, table.rows))
-        text = dump_writer.TableText(table, site.database.schema(name), self._packing.statement)
+        schema = site.database.schema(name)
+        text = dump_writer.TableText(table, schema, self._packing.statement)
         yield text.begin()
         rows = reader.rows(
             table, leave=leaving.leave.get(name), instead=leaving.instead.get(name, {})
         )
         count = 0
-        with ahead(self._rewriting.through(table, site.rewritable(table), rows)) as batches:
+        rewritten = self._rewriting.through(table, site.rewritable(table), rows)
+        with ahead(self._settled.through(table, schema, rewritten)) as batches:
 
             def counted() -> Iterator[Any]:
                 nonlocal count
@@ -286,19 +369,34 @@ class _Export:
 
     def _hanging(self) -> Iterator[bytes]:
         """Foreign keys, views and triggers of the tables that come along."""
-        site = self._site
-        names = {table.name for table in site.tables if table.name not in self._leaving.tables}
-        items = site.database.attachments(names, site.views)
+        items = self._attachments()
         for kind, write in (
             ("constraint", dump_writer.constraint),
             ("view", dump_writer.view),
             ("trigger", dump_writer.trigger),
         ):
             for item in items:
-                if item.kind == kind and (kind == "view" or item.table in names):
+                if item.kind == kind:
                     yield write(item)
 
+    def _attachments(self) -> list[Attachment]:
+        """What hangs on the tables that come along, and can do so without the others."""
+        site, left = self._site, self._leaving.tables
+        names = [table.name for table in site.tables if table.name not in left]
+        return [
+            item
+            for item in site.database.attachments(names, self._views)
+            if (item.kind == "view" or item.table in names) and can_hang(item, names)
+        ]
+
     # -- what is said of it -----------------------------------------------------------------------------
+
+    def _says(self) -> tuple[str, ...]:
+        """How it is settled, in words."""
+        found = [step.says() for step in self._settling.steps]
+        if not self._packing.sql_only:
+            found += [item.why for item in self._placed.values()]
+        return tuple(dict.fromkeys(found))
 
     def _about(self) -> list[str]:
         site, goal = self._site, self._packing.goal
@@ -336,6 +434,8 @@ class _Export:
             f"Packed {self._made[:16].replace('T', ' ')} from {site.environment.name}, for {address}",
             "",
         ]
+        if self._says():
+            lines += [f"It is settled for there: {'; '.join(self._says())}.", ""]
         number = 1
         if files:
             lines += [
@@ -370,6 +470,21 @@ class _Export:
             "here.",
         ]
         return "\n".join(lines) + "\n"
+
+
+def _to_be(site: Site, environment: Environment) -> Site:
+    """An environment that has nothing yet, and need not be reached."""
+    root = str(environment.root)
+    tree = StoredTree(Contents(FolderShelf(Path())), (), {})
+    return Site(
+        environment,
+        site.definition,
+        replace(site.configuration, file=None, title="", addresses=()),
+        StoredDatabase(site.database.facts(), (), (), (), lambda table: iter(())),
+        tree,  # type: ignore[arg-type]
+        Remembered(),
+        StoredPlace(tree, "", root, root),
+    )
 
 
 def _read(file: IO[bytes]) -> Iterator[bytes]:

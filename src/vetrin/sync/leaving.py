@@ -8,12 +8,14 @@ memory is nothing and everything is of one moment.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import re
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, field
 
-from ..cms import LinkRule
+from ..cms import Definition, LinkRule
 from ..database import (
     EVERY_ROW,
+    Attachment,
     Cleared,
     Condition,
     DatabaseError,
@@ -24,10 +26,13 @@ from ..database import (
     Within,
     either,
 )
-from ..project import Leave, ProjectError, nearest, similar
-from ..reach import Site
+from ..files import Patterns
+from ..project import Arrival, Leave, ProjectError, nearest, similar
+from ..reach import Site, extensions_of
 
 ENTRIES = "entries:"
+
+_REFERENCES = re.compile(r"REFERENCES `((?:[^`]|``)*)` \(")
 
 
 @dataclass(frozen=True)
@@ -52,6 +57,71 @@ class Leaving:
     instead: dict[str, dict[str, Instead]] = field(default_factory=dict)
     kinds: list[LeftKind] = field(default_factory=list)
     warnings: list[str] = field(default_factory=list)
+
+
+def dropped(definition: Definition, arrival: Arrival) -> tuple[str, ...]:
+    """The kinds of rows that arrival would drop at once."""
+    rule = definition.arrival
+    return (
+        *(rule.caches if arrival.caches else ()),
+        *(rule.address_rules if arrival.address_rules else ()),
+    )
+
+
+def views_without(source: Site, absent: Collection[str]) -> tuple[tuple[str, ...], list[str]]:
+    """The views that can do without some tables, and those that can not."""
+    views, gone = list(source.views), set(absent)
+    lost_ones: list[str] = []
+    while True:
+        texts = {
+            item.name: item.sql
+            for item in source.database.attachments((), views)
+            if item.kind == "view"
+        }
+        lost = [
+            view
+            for view in views
+            if any(re.search(rf"\b{re.escape(name)}\b", texts.get(view, "")) for name in gone)
+        ]
+        if not lost:
+            return tuple(views), lost_ones
+        gone.update(lost)
+        lost_ones += lost
+        views = [view for view in views if view not in lost]
+
+
+def can_hang(item: Attachment, there: Collection[str]) -> bool:
+    """False for a foreign key to a table that will not be there."""
+    match = _REFERENCES.search(item.sql) if item.kind == "constraint" else None
+    return match is None or match[1].replace("``", "`") in there
+
+
+def patterns_of(lines: Sequence[str], where: str) -> Patterns:
+    """Raises ProjectError where one of them is none."""
+    try:
+        return Patterns(lines)
+    except ValueError as error:
+        raise ProjectError(f"{where} files: {error}") from error
+
+
+def left_files(source: Site, leave: Leave) -> Patterns:
+    """What is left of the files: by their names, and the folders of extensions that are not active.
+
+    Raises:
+        ProjectError: a pattern is none, or there are no such extensions.
+    """
+    groups = {rule.name for rule in source.definition.extensions if rule.active}
+    for name in leave.inactive:
+        if name not in groups:
+            raise ProjectError(f"leave inactive: {name!r} is none of {', '.join(sorted(groups))}")
+    found = extensions_of(source) if leave.inactive else []
+    used = {item.folder for item in found if item.active}
+    folders = {
+        f"/{item.folder}"
+        for item in found
+        if item.group in leave.inactive and item.folder not in used
+    }
+    return patterns_of([*leave.files, *sorted(folders)], "leave")
 
 
 def work_out(

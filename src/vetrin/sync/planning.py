@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import replace as with_changes
@@ -14,19 +13,17 @@ from ..files import (
     Clash,
     Difference,
     Entry,
-    Patterns,
     Terms,
     compare_trees,
     some_of,
     unit_of,
 )
-from ..project import Environment, ProjectError
+from ..project import Environment
 from ..reach import (
     Keyed,
     Names,
     OneName,
     Site,
-    extensions_of,
     file_scope,
     is_empty,
     lies_loose,
@@ -35,7 +32,7 @@ from ..reach import (
 )
 from ..rewrite import Mapping, Rewriter, Tally
 from .errors import JobError, Refused
-from .leaving import Leaving, work_out
+from .leaving import Leaving, dropped, left_files, patterns_of, views_without, work_out
 from .placing import (
     Placed,
     address_rules,
@@ -203,10 +200,8 @@ class _Planner:
     def _leaving(self) -> Leaving:
         """What is left out: what was chosen, and what arrival would drop at once."""
         source, target, choices = self._source, self._target, self._choices
-        rule, arrival = source.definition.arrival, choices.arrival
-        dropped = (*(rule.caches if arrival.caches else ()),
-                   *(rule.address_rules if arrival.address_rules else ()))  # fmt: skip
-        rows = tuple(dict.fromkeys([*choices.leave.rows, *dropped]))
+        going = dropped(source.definition, choices.arrival)
+        rows = tuple(dict.fromkeys([*choices.leave.rows, *going]))
         ours = {table.name: table for table in target.tables}
         stay = set()
         for pattern in choices.keep.tables:
@@ -278,24 +273,10 @@ class _Planner:
         """The views that can come: those that need no table that will not be there."""
         ours = {table.name for table in self._target.tables}
         absent = {name for name in leaving.tables if names.table(name) not in ours}
-        views = list(self._source.views)
-        while True:
-            texts = {
-                item.name: item.sql
-                for item in self._source.database.attachments((), views)
-                if item.kind == "view"
-            }
-            lost = [
-                view
-                for view in views
-                if any(re.search(rf"\b{re.escape(name)}\b", texts.get(view, "")) for name in absent)
-            ]
-            if not lost:
-                return tuple(views)
-            for view in lost:
-                self._notes.append(f"the view {view} is left out, for it needs a table that is")
-            absent |= set(lost)
-            views = [view for view in views if view not in lost]
+        views, lost = views_without(self._source, absent)
+        for view in lost:
+            self._notes.append(f"the view {view} is left out, for it needs a table that is")
+        return views
 
     def files(self, mapping: Mapping) -> Difference | None:
         """What has to move of the files of the chosen parts."""
@@ -307,11 +288,11 @@ class _Planner:
         rewriter = Rewriter(mapping)
         terms = Terms(
             skip=scope.skip,
-            leave=_patterns([*choices.leave.files, *self._inactive()], "leave"),
-            keep=_patterns(choices.keep.files, "keep"),
+            leave=left_files(source, choices.leave),
+            keep=patterns_of(choices.keep.files, "keep"),
             whole=source.definition.whole,
             loose=lambda path: lies_loose(source, path),
-            texts=_patterns(source.definition.text_files, "[rewrite]"),
+            texts=patterns_of(source.definition.text_files, "[rewrite]"),
             rewrite=lambda content: rewriter.rewrite(content, Tally()),
             mirror=choices.mirror,
             theirs=source.seen,
@@ -387,24 +368,6 @@ class _Planner:
                     f"{size:,}",
                     "make room there, or transfer the data alone with --parts data",
                 )
-
-    def _inactive(self) -> list[str]:
-        """Patterns for the folders of extensions that are not active."""
-        groups = {rule.name for rule in self._source.definition.extensions if rule.active}
-        for name in self._choices.leave.inactive:
-            if name not in groups:
-                raise ProjectError(
-                    f"leave inactive: {name!r} is none of {', '.join(sorted(groups))}"
-                )
-        found = extensions_of(self._source) if self._choices.leave.inactive else []
-        used = {item.folder for item in found if item.active}
-        return sorted(
-            {
-                f"/{item.folder}"
-                for item in found
-                if item.group in self._choices.leave.inactive and item.folder not in used
-            }
-        )
 
     def _placed(self, mapping: Mapping) -> tuple[Placed, ...]:
         source, target, arrival = self._source, self._target, self._choices.arrival
@@ -488,13 +451,6 @@ def _adopt(source: Site, target: Site) -> None:
     """Where the target has no configuration file and no other prefix is given, take the source's."""
     if target.configuration.file is None and "prefix" not in target.environment.database:
         target.configuration = with_changes(target.configuration, prefix=source.prefix)
-
-
-def _patterns(lines: Sequence[str], where: str) -> Patterns:
-    try:
-        return Patterns(lines)
-    except ValueError as error:
-        raise ProjectError(f"{where} files: {error}") from error
 
 
 def _fit(source: Site, target: Site) -> Names:

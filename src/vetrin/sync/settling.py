@@ -78,17 +78,28 @@ class SetPart:
             return f"{self.says()}: no {self.key} arrived to hold it"
         try:
             if self.value is not None:
-                part: bytes | None = literal(self.value, arrived)
+                new = self.changed(self.key, arrived)
             else:
                 own = tables.site.setting(self.key)
                 if own is None:
                     return None
                 part = part_of(own.encode("utf-8", "surrogateescape"), self.path)
-            new = with_part(arrived, self.path, part)
+                new = with_part(arrived, self.path, part)
         except NoSuchPart as error:
             return f"{self.says()} is not as it should be: {error}"
-        _put(tables, hidden, self.key, new.decode("utf-8", "surrogateescape"))
+        if new is not None:
+            _put(tables, hidden, self.key, new.decode("utf-8", "surrogateescape"))
         return None
+
+    @property
+    def keys(self) -> tuple[str, ...]:
+        return (self.key,)
+
+    def changed(self, key: str, arrived: bytes | None) -> bytes | None:
+        """What becomes of the value that arrived. Raises NoSuchPart."""
+        if arrived is None or self.value is None:
+            return None
+        return with_part(arrived, self.path, literal(self.value, arrived))
 
 
 @dataclass(frozen=True)
@@ -108,6 +119,13 @@ class SetSetting:
         hidden = tables.hidden(rule.table)
         if hidden is not None:
             _put(tables, hidden, self.key, self.value)
+
+    @property
+    def keys(self) -> tuple[str, ...]:
+        return (self.key,)
+
+    def changed(self, key: str, arrived: bytes | None) -> bytes | None:
+        return self.value.encode("utf-8", "surrogateescape")
 
 
 @dataclass(frozen=True)
@@ -129,15 +147,21 @@ class Activate:
         hidden = tables.hidden(settings.table)
         if hidden is None:
             return
-        for key in self.rule.active:
-            value = _value(tables, hidden, key)
-            texts = texts_of(value) if value is not None else None
-            if value is None or texts is None:
-                continue
-            wanted = [text for text in dict.fromkeys([*texts, *self.on]) if text not in self.off]
-            if wanted != texts:
-                new = list_of(wanted, value).decode("utf-8", "surrogateescape")
-                _put(tables, hidden, key, new)
+        for key in self.keys:
+            new = self.changed(key, _value(tables, hidden, key))
+            if new is not None:
+                _put(tables, hidden, key, new.decode("utf-8", "surrogateescape"))
+
+    @property
+    def keys(self) -> tuple[str, ...]:
+        return self.rule.active
+
+    def changed(self, key: str, arrived: bytes | None) -> bytes | None:
+        texts = texts_of(arrived) if arrived is not None else None
+        if arrived is None or texts is None:
+            return None
+        wanted = [text for text in dict.fromkeys([*texts, *self.on]) if text not in self.off]
+        return list_of(wanted, arrived) if wanted != texts else None
 
 
 @dataclass(frozen=True)
@@ -361,7 +385,11 @@ class _Work:
 
     def _extensions(self, arrival: Arrival, keep: Keep) -> None:
         groups = [rule for rule in self._definition.extensions if rule.active]
-        there: list[Extension] = extensions_of(self._target) if groups else []
+        sites = (self._target, self._source) if self._code else (self._target,)
+        there: list[Extension] = []
+        for site in sites if groups else ():
+            met = {(item.group, item.key) for item in there}
+            there += [item for item in extensions_of(site) if (item.group, item.key) not in met]
         known = {name for item in there for name in _spellings(item)}
         for name in (*arrival.activate, *arrival.deactivate):
             if name not in known and name not in arrival.deactivate:

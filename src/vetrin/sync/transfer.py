@@ -46,6 +46,7 @@ from .events import (
 )
 from .journal import DONE, FAILED, RESUMED, STOPPED, SWAPPING, TAKEN_BACK, Journals, Run, flat
 from .keeping import Keeping
+from .leaving import can_hang
 from .lock import only_run
 from .moving import Mover
 from .pipeline import ahead
@@ -57,7 +58,6 @@ from .taking import Record, Taker, rows_of
 _GRACE = 0.3  # seconds
 _TRIES = 100  # breakdowns in one run
 wait = time.sleep
-_REFERENCES = re.compile(r"REFERENCES `((?:[^`]|``)*)` \(")
 _TOKEN = re.compile(r"_vetrin_(new|old)_([0-9a-f]+)_\d+$")
 
 
@@ -434,7 +434,7 @@ class _Transfer:
         # that it points at.
         coming = {(item.kind, item.name, item.table) for item in attach}
         attach = [
-            item for item in attach if item.table in {*names, *views} and _can_hang(item, there)
+            item for item in attach if item.table in {*names, *views} and can_hang(item, there)
         ]
         attach += [
             item
@@ -484,12 +484,6 @@ def _let_settle(target: Site) -> None:
     """Wait until the runtime can no longer run single files as they were."""
     runtime = target.definition.runtime
     wait(runtime.settles if runtime is not None else 0)
-
-
-def _can_hang(item: Attachment, there: set[str]) -> bool:
-    """False for a foreign key to a table that will not be there."""
-    match = _REFERENCES.search(item.sql) if item.kind == "constraint" else None
-    return match is None or match[1].replace("``", "`") in there
 
 
 def drop_parked(target: Site, journals: Journals, keep: Run) -> None:
