@@ -319,7 +319,9 @@ def test_an_export_is_what_a_transfer_would_bring(tmp_path: Path) -> None:
     assert not archive.exists() and looked["files"] == []
     said = vetrin(folder, "export", "production", str(archive), "--for", "staging", *chosen)
     assert said["settled"] == looked["settled"] and said["packed_files"] == looked["packed_files"]
-    assert {"closed to visitors", "tea-room = open", "hidden from search engines"} <= set(said["settled"])
+    assert {"closed to visitors", "tea-room = open", "hidden from search engines"} <= set(
+        said["settled"]
+    )
     assert said["left_tables"] == ["volunteers"]
     assert any("rota is left out" in note for note in said["notes"])
     assert any("backups/old.zip" in note for note in said["notes"])
