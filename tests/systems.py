@@ -8,9 +8,11 @@ from __future__ import annotations
 
 import contextlib
 import os
+import pty
 import shutil
 import socket
 import subprocess
+import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -156,3 +158,23 @@ def mariadb_site(server: Mariadb, folder: Path, word: str, statements: list[str]
             )
         file.write(f'[environment.{name}]\naddress = "https://{word}.test"\nroot = "{word}"\n')
     return root
+
+
+def answer(folder: Path, text: bytes, *arguments: str) -> tuple[int, str]:
+    """Run the program at a terminal and type ``text``; its exit code and all that it said."""
+    child, terminal = pty.fork()
+    if child == 0:
+        os.chdir(folder)
+        os.execv(sys.executable, [sys.executable, "-m", "vetrin", *arguments])
+    os.write(terminal, text)
+    said = b""
+    while True:
+        try:
+            block = os.read(terminal, 65536)
+        except OSError:
+            break
+        if not block:
+            break
+        said += block
+    _, status = os.waitpid(child, 0)
+    return os.WEXITSTATUS(status), said.decode("utf-8", "replace")

@@ -124,12 +124,13 @@ def test_what_could_be_several_things_is_asked_about(
     tmp_path: Path, store: Store, wordpress
 ) -> None:  # type: ignore[no-untyped-def]
     two = packed(tmp_path / "two.zip", {**under("a/"), **under("b/"), "dump.sql": sql()})
-    with pytest.raises(Unclear, match=r"a, b.*--folder"):
+    with pytest.raises(Unclear, match="sites in it: a, b") as asked:
         take_in([two], store, wordpress)
+    assert (asked.value.kind, asked.value.choices) == ("folder", ("a", "b"))
     assert take_in([two], store, wordpress, Given(folder="b")).files.count == len(SITE)  # type: ignore[union-attr]
     both = tmp_path / "both.sql"
     both.write_text(sql("aa_") + sql("bb_"))
-    with pytest.raises(Unclear, match=r"aa_, bb_.*--prefix"):
+    with pytest.raises(Unclear, match="prefixes: aa_, bb_"):
         take_in([both], store, wordpress)
     assert take_in([both], store, wordpress, Given(prefix="bb_")).data.prefix == "bb_"  # type: ignore[union-attr]
     network = tmp_path / "network.sql"
@@ -173,6 +174,7 @@ def item(name: str, kind: bytes = tarfile.REGTYPE, link: str = "") -> tarfile.Ta
         (tar_of(item("hard", tarfile.LNKTYPE, "../outside")), "outside"),
         (tar_of(item("pipe", tarfile.FIFOTYPE)), "device"), (tar_of(item("disk", tarfile.BLKTYPE)), "device"),
         (gzip.compress(tar_of(item("x")))[:-20], "damaged"),
+        (tar_of(item("shop", tarfile.SYMTYPE, "other"), item("shop/evil.php")), "below 'shop', which is no folder"),
     ],
 )  # fmt: skip
 def test_what_must_not_be_unpacked(
@@ -198,11 +200,47 @@ def test_links_and_paths_in_a_zip(tmp_path: Path) -> None:
         next(found)
 
 
-def test_what_becomes_far_too_much() -> None:
+def test_what_a_site_has_beside_its_files_stays_where_it_is(
+    tmp_path: Path, store: Store, wordpress
+) -> None:  # type: ignore[no-untyped-def]
+    """Inside the archive a link may lead anywhere; inside the site it may not leave the root."""
+    path = tmp_path / "site.tar"
+    with tarfile.open(path, "w") as archive:
+        for name, content in under("home/www/").items():
+            about = item(name)
+            about.size = len(content)
+            archive.addfile(
+                about, io.BytesIO(content.encode() if isinstance(content, str) else content)
+            )
+        archive.addfile(item("home/www/.git/config"))
+        archive.addfile(item("home/www/wp-content/.vetrin/x"))
+        archive.addfile(item("home/www/wp-content/again", tarfile.SYMTYPE, "uploads"))
+        archive.addfile(item("home/www/wp-content/out", tarfile.SYMTYPE, "../../shared"))
+    manifest = take_in([path], store, wordpress)
+    with open_snapshot(store, manifest, wordpress) as site:
+        found = site.files.scan(["."])
+        assert found.passed == {".git": "version control", "wp-content/out": "link out of the root"}
+        assert found["wp-content/again"].target == "uploads"
+        assert not any(".vetrin" in path or ".git" in path for path in found)
+
+
+def test_what_becomes_far_too_much(
+    tmp_path: Path, store: Store, wordpress, monkeypatch: pytest.MonkeyPatch
+) -> None:  # type: ignore[no-untyped-def]
     watch = Watch("bomb.zip", 1000)
     with pytest.raises(BadArchive, match="no ordinary archive"):
         for _ in watch.passing(iter([bytes(1 << 20)] * 2000)):
             pass
+    # A dump inside an archive is watched as well, though the archive itself stays small.
+    monkeypatch.setattr("vetrin.store.incoming._FREE", 1 << 20)
+    row = gzip.compress(b"INSERT INTO hl_x VALUES ('" + bytes(1 << 20) + b"');")
+    dump = gzip.compress(b"CREATE TABLE hl_x (a longblob);") + row * 5
+    path = tmp_path / "bomb.zip"
+    with zipfile.ZipFile(path, "w") as archive:
+        archive.writestr("dump.sql.gz", dump)
+    with pytest.raises(BadArchive, match=r"dump\.sql\.gz becomes more than"):
+        take_in([path], store, wordpress)
+    assert store.names() == []
 
 
 def test_parts_are_joined_and_checked(tmp_path: Path) -> None:

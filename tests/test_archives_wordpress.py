@@ -19,7 +19,7 @@ from pathlib import Path
 import httpx
 import pytest
 
-from systems import Mariadb, free_port, program
+from systems import Mariadb, answer, free_port, program
 from test_wordpress import everything
 from wordpress_site import WordPress, single_quoted
 
@@ -341,12 +341,10 @@ def test_several_databases_in_one_dump_are_asked_about(sites: Sites, tmp_path: P
         sites.dump("--databases")
         + sites.dump("--databases").replace(b"archive_live", b"archive_more")
     )
-    said = json.loads(sites.vetrin("import", str(path), "local", "--yes", "--json", code=1))
-    assert (
-        "archive_live" in said["error"]
-        and "archive_more" in said["error"]
-        and "--database" in said["error"]
-    )
+    said = json.loads(sites.vetrin("import", str(path), "local", "--yes", "--json", code=2))
+    assert "archive_live, archive_more; name one with --database" in said["error"]
+    code, shown = answer(sites.folder, b"archive_less\n2\nn\n", "import", str(path), "local")
+    assert code == 5 and "  2  archive_more" in shown and "Plan: import" in shown, shown
     plan = json.loads(
         sites.vetrin(
             "import", str(path), "local", "--database", "archive_more", "--dry-run", "--json"

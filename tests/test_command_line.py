@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import json
 import os
-import pty
 import shutil
 import sqlite3
 import subprocess
@@ -15,6 +14,7 @@ from pathlib import Path
 
 import pytest
 
+from systems import answer
 from vetrin.demo.sample import Sample, lay_out, servers
 from vetrin.demo.walk import fingerprint
 
@@ -374,26 +374,6 @@ def test_help_names_every_command_and_has_examples(tmp_path: Path) -> None:
         assert "examples:" in vetrin(tmp_path, command, "--help").stdout
     assert vetrin(tmp_path, "--version").stdout.startswith("vetrin 0.")
     vetrin(tmp_path, code=2)
-
-
-def answer(folder: Path, text: bytes, *arguments: str) -> tuple[int, str]:
-    """Run at a terminal and type ``text``."""
-    child, terminal = pty.fork()
-    if child == 0:
-        os.chdir(folder)
-        os.execv(sys.executable, [sys.executable, "-m", "vetrin", *arguments])
-    os.write(terminal, text)
-    said = b""
-    while True:
-        try:
-            block = os.read(terminal, 65536)
-        except OSError:
-            break
-        if not block:
-            break
-        said += block
-    _, status = os.waitpid(child, 0)
-    return os.WEXITSTATUS(status), said.decode("utf-8", "replace")
 
 
 def test_at_a_terminal_it_asks(sample: Sample) -> None:

@@ -9,14 +9,15 @@ import os
 import sys
 import tempfile
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 from ..project import Project, ProjectError
 from ..reach import Site
 from ..store import FolderShelf, Manifest, Store, open_snapshot
 from ..store.fetching import fetch, joined, keep_stream, shown
-from ..store.intake import Given, take_in
-from .console import Out, size
+from ..store.intake import Given, Unclear, take_in
+from .console import Out, Usage, size
 
 ARCHIVE_VARIABLE = "VETRIN_ARCHIVE_PASSPHRASE"
 
@@ -80,8 +81,11 @@ def brought(
 ) -> Manifest:
     """Take archives and dumps into a store.
 
+    Where one of several has to be named, a person is asked; the answer is put among the words of the command.
+
     Raises:
-        BadArchive, Unclear, DatabaseError: they can not be taken in.
+        Usage: one of several has to be named.
+        BadArchive, DatabaseError: they can not be taken in.
     """
     paths: list[Path] = []
     came = 0
@@ -102,7 +106,23 @@ def brought(
             paths.append(Path(name))
     files = joined(paths, folder)
     out.say(f"reading {', '.join(path.name for path in files)} …")
-    came = 0
-    manifest = take_in(files, store, project.definition, given_of(args, out), tell)
-    out.say(f"{size(came)} were read")
-    return manifest
+    given = given_of(args, out)
+    while True:
+        came = 0
+        try:
+            manifest = take_in(files, store, project.definition, given, tell)
+        except Unclear as error:
+            given = _cleared(error, given, args, out)
+            continue
+        out.say(f"{size(came)} were read")
+        return manifest
+
+
+def _cleared(error: Unclear, given: Given, args: argparse.Namespace, out: Out) -> Given:
+    """The same with what a person chose. Raises Usage where nobody does."""
+    option = f"--{error.kind}"
+    chosen = None if args.yes else out.choose(f"{error.what}:", error.choices)
+    if chosen is None:
+        raise Usage(f"{error}; name one with {option}")
+    args.words = [*args.words, f"{option}={chosen}"]
+    return replace(given, **{error.kind: chosen})

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import sys
+from collections.abc import Sequence
 from typing import Any
 
 from rich.console import Console, RenderableType
@@ -16,6 +17,10 @@ _WIDTH_WITHOUT_TERMINAL = 110
 _NO_TEXT = re.compile("[\ud800-\udfff]")
 # Brackets and colons in names and values are theirs, not ours to interpret.
 _PLAIN: dict[str, Any] = {"highlight": False, "markup": False, "emoji": False}
+
+
+class Usage(Exception):
+    """The command can not be carried out as it was given."""
 
 
 class Out:
@@ -96,6 +101,20 @@ class Out:
             return default
         shown = f"{question} [{default}]: " if default else f"{question}: "
         return self._ask(shown).strip() or default
+
+    def choose(self, question: str, choices: Sequence[str]) -> str | None:
+        """Let a person choose one of several by its number or its name; None without a terminal or an answer."""
+        if not self.at_terminal or self.json:
+            return None
+        self.messages.print(Text(question))
+        for number, choice in enumerate(choices, 1):
+            self.messages.print(lead(f"  {number}  ", "bold").append(choice or "(none)"))
+        while answer := self._ask("Which one? ").strip():
+            if answer in choices:
+                return answer
+            if answer.isdigit() and 0 < int(answer) <= len(choices):
+                return choices[int(answer) - 1]
+        return None
 
     def _ask(self, prompt: str) -> str:
         self.messages.print(lead(prompt, "bold"), end="")

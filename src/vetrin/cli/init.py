@@ -23,9 +23,8 @@ from ..project import FILE_NAME, Environment, Project, ProjectError
 from ..project.template import Draft, project_text
 from ..reach import ReachError, open_site
 from ..rewrite import Address, AddressError
-from .console import Out, lead
+from .console import Out, Usage, lead
 from .main import DONE
-from .outcome import Usage
 
 
 def configure(parser: argparse.ArgumentParser) -> None:

@@ -16,12 +16,8 @@ from ..reach import ReachError, hosts
 from ..rewrite import MappingError
 from ..sync import JobError, Refused, Stopped
 from .asking import Terminal
-from .console import Out
+from .console import Out, Usage
 from .main import FAILED, REFUSED, STOPPED, USAGE
-
-
-class Usage(Exception):
-    """The command can not be carried out as it was given."""
 
 
 def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Namespace) -> int:

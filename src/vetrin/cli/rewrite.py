@@ -8,10 +8,9 @@ from ..reach import Site, open_site
 from ..rewrite import Address, Mapping, parse_literal, parse_pair
 from ..sync import Rewriting, Survey, survey
 from .common import grid, journals_of, project_of
-from .console import Out, lead, number, plural
+from .console import Out, Usage, lead, number, plural
 from .inplace_view import configure_selection, make, selection_of, show_samples
 from .main import DONE
-from .outcome import Usage
 from .plan_view import show_counts, show_left
 from .progress import listener
 

@@ -15,6 +15,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
+from typing import Literal
 
 import xxhash
 
@@ -26,8 +27,10 @@ from ..database.sqlite import SqliteDatabase
 from ..files import Entry
 from ..reach import UNKNOWN, Site
 from .contents import Contents, Hands, in_blocks
+from .finding import below, proved, roots_in
 from .incoming import (
     BadArchive,
+    Watch,
     blocks_of,
     kind_of,
     members,
@@ -44,11 +47,18 @@ from .stored_site import open_snapshot
 _SQL = re.compile(r"\.sql(?:\.(?:gz|bz2|xz|zst))?$", re.IGNORECASE)
 _PATH = re.compile(rb"(?<![\w/:.~-])(/(?:[\w.@~ -]{1,80}/){0,8}[\w.@~-]{1,80})/$")
 _OWN_SQL = re.compile(r"^database(?:/[^/]+)?\.sql$")
+Kind = Literal["database", "prefix", "folder"]
 _LOOKED = 400  # places in one table that are looked at for the path of the site
 
 
 class Unclear(BadArchive):
-    """There are several that could be meant; the message says how to name one."""
+    """One of several has to be named: ``choices`` are the ``what``, ``kind`` is the field of ``Given`` for it."""
+
+    def __init__(self, what: str, choices: Sequence[str], kind: Kind) -> None:
+        super().__init__(f"{what}: {', '.join(choices)}")
+        self.what = what
+        self.choices = tuple(choices)
+        self.kind = kind
 
 
 @dataclass(frozen=True)
@@ -248,9 +258,10 @@ class _Intake:
         """Find the site in what was stored."""
         name = re.sub(r"\.(zip|tar|sql|gz|bz2|xz|zst|tgz|\d+)$", "", paths[0].name.lower())
         self._prove()
+        proved(self._files)
         folder = self._site_folder()
         self._dumps_inside()
-        inside = self._below(folder) if folder is not None else {}
+        inside, passed = ({}, {}) if folder is None else below(self._files, folder)
         tree = StoredTree(self._contents, inside.values(), {})
         place = StoredPlace(tree, "", "/", "/")
         configured_prefix = configured_database = title = ""
@@ -280,7 +291,7 @@ class _Intake:
             )
         if data is None and not any(_SQL.search(path) for path in self._files):
             self._notes.append("no database dump is in it")
-        files = self._stored_files(inside) if inside else None
+        files = self._stored_files(inside, passed) if inside else None
         parts = [*(["data"] if data else []), *(self._parts(inside) if inside else [])]
         return Manifest(
             id="",
@@ -347,34 +358,12 @@ class _Intake:
             return FILES if any(path.startswith(f"{FILES}/") for path in self._files) else None
         if not markers:
             return "" if self._files else None
-        first = markers[0]
-        paths = self._files.keys() | {path.rpartition("/")[0] for path in self._files}
-        found = []
-        for path in paths:
-            if path == first or path.endswith("/" + first):
-                root = path[: -len(first)].rstrip("/")
-                if all((f"{root}/{m}" if root else m) in paths for m in markers):
-                    found.append(root)
-        if not found:
+        nearest = roots_in(self._files.keys(), markers)
+        if not nearest:
             return None
-        least = min(root.count("/") + bool(root) for root in found)
-        nearest = sorted(root for root in found if root.count("/") + bool(root) == least)
         if len(nearest) > 1:
-            raise Unclear(
-                f"there are several sites in it: {', '.join(nearest)}; name the folder of one with --folder"
-            )
+            raise Unclear("there are several sites in it", nearest, "folder")
         return nearest[0]
-
-    def _below(self, folder: str) -> dict[str, StoredFile]:
-        if not folder:
-            return dict(self._files)
-        return {
-            path[len(folder) + 1 :]: StoredFile(
-                file.entry._replace(path=path[len(folder) + 1 :]), file.blocks
-            )
-            for path, file in self._files.items()
-            if path.startswith(folder + "/")
-        }
 
     def _dumps_inside(self) -> None:
         """Read SQL files of the archive, the largest first, until one holds the tables of a site."""
@@ -391,13 +380,12 @@ class _Intake:
             name = file.entry.path
             blocks = unpacked(self._contents.blocks(file.blocks), packing_of(name), name)
             try:
-                self._dump(name, blocks)
+                self._dump(name, Watch(name, file.entry.size).passing(blocks))
             except DatabaseError as error:
                 self._notes.append(f"{name} is not taken for the dump: {error}")
                 continue
             if self._taken and any(map(self._marked, self._taken[-1].databases.values())):
                 self._files.pop(name, None)
-                self._dumped = name
                 return
 
     def _together(self, paths: Sequence[str]) -> Iterator[bytes]:
@@ -427,9 +415,10 @@ class _Intake:
         }
         wanted = self._given.database
         if wanted:
-            found = {key: value for key, value in found.items() if key[1] == wanted}
-            if not found:
-                raise Unclear(f"there is no database {wanted!r} in it")
+            named = {key: value for key, value in found.items() if wanted in key}
+            if not named:
+                raise Unclear(f"there is no database {wanted!r} in it", _called(found), "database")
+            found = named
         marked = {key: value for key, value in found.items() if self._marked(value[1])}
         if not marked:
             if found and not self._files:
@@ -441,18 +430,15 @@ class _Intake:
         if len(marked) > 1 and database:
             marked = {key: value for key, value in marked.items() if key[1] == database} or marked
         if len(marked) > 1:
-            names = [f"{name} (in {dump})" if name else dump for dump, name in marked]
-            raise Unclear(
-                f"there are several databases in it: {', '.join(names)}; name one with --database"
-            )
+            raise Unclear("there are several databases in it", _called(marked), "database")
         ((key, (taken, data)),) = marked.items()
-        prefixes = self._marked(data)
+        prefixes = known = self._marked(data)
         if self._given.prefix is not None:
             prefixes = [one for one in prefixes if one == self._given.prefix]
         elif prefix in prefixes:
             prefixes = [prefix]
         if not prefixes:
-            raise Unclear(f"no site in it has the prefix {self._given.prefix!r}")
+            raise Unclear(f"no site in it has the prefix {self._given.prefix!r}", known, "prefix")
         # The sites of a network have their numbers behind the prefix of the first one.
         shortest = min(prefixes, key=len)
         if any(
@@ -461,8 +447,7 @@ class _Intake:
             if one != shortest
         ):
             raise Unclear(
-                f"there are several sites in the database: {', '.join(prefixes)}; name the prefix of one "
-                "with --prefix"
+                "there are several sites in the database, by their prefixes", prefixes, "prefix"
             )
         self._files.pop(key[0], None)
         root = taken.roots.most_common(1)[0][0] if taken.roots else ""
@@ -517,8 +502,8 @@ class _Intake:
             size=sum(item.table.size for item in tables),
         )
 
-    def _stored_files(self, inside: dict[str, StoredFile]) -> StoredFiles:
-        files, added = keep_files(self._contents, list(inside.values()))
+    def _stored_files(self, inside: dict[str, StoredFile], passed: dict[str, str]) -> StoredFiles:
+        files, added = keep_files(self._contents, list(inside.values()), passed)
         self._added += added
         return files
 
@@ -549,6 +534,13 @@ class _Rows:
         before = [self._last if self._last is not None else numbers[0] - 1, *numbers[:-1]]
         self.ordered = all(a < b for a, b in zip(before, numbers, strict=True))
         self._last = numbers[-1]
+
+
+def _called(found: Iterable[tuple[str, str]]) -> list[str]:
+    """What databases are called, by dump and name: by the dump where the name does not tell them apart."""
+    keys = list(found)
+    names = Counter(name for _, name in keys)
+    return [name if name and names[name] == 1 else dump for dump, name in keys]
 
 
 def _with_addresses(manifest: Manifest, site: Site, given: str) -> Manifest:
