@@ -142,7 +142,7 @@ class Baseline:
         self._attachments: tuple[Attachment, ...] = ()
         self._stack = contextlib.ExitStack()
         self._added = 0
-        self.since = datetime.now().astimezone().isoformat(timespec="seconds")
+        self.since = datetime.now().astimezone().isoformat(timespec="milliseconds")
         self.lost = ""
 
     @property

@@ -370,14 +370,10 @@ class _Export:
     def _hanging(self) -> Iterator[bytes]:
         """Foreign keys, views and triggers of the tables that come along."""
         items = self._attachments()
-        for kind, write in (
-            ("constraint", dump_writer.constraint),
-            ("view", dump_writer.view),
-            ("trigger", dump_writer.trigger),
-        ):
-            for item in items:
-                if item.kind == kind:
-                    yield write(item)
+        views = dump_writer.in_order(item for item in items if item.kind == "view")
+        yield from (dump_writer.constraint(item) for item in items if item.kind == "constraint")
+        yield from map(dump_writer.view, views)
+        yield from (dump_writer.trigger(item) for item in items if item.kind == "trigger")
 
     def _attachments(self) -> list[Attachment]:
         """What hangs on the tables that come along, and can do so without the others."""

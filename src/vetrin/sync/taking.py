@@ -176,7 +176,7 @@ class Taker:
     @contextlib.contextmanager
     def _viewing(self) -> Iterator[Reader]:
         with self._source.database.reading() as reader:
-            self.since = datetime.now().astimezone().isoformat(timespec="seconds")
+            self.since = datetime.now().astimezone().isoformat(timespec="milliseconds")
             self._baseline.since = self.since
             yield reader
 

@@ -224,7 +224,8 @@ class DumpReader:
                 dump.charset = match[1].lower()
             mode = _SAVED_MODE.search(sql) or _MODE.search(sql)
             if mode:
-                self._mode = next((group for group in mode.groups() if group is not None), "")
+                said = next((group for group in mode.groups() if group is not None), "")
+                self._mode = ",".join(re.findall(r"\w+", said))
                 self._backslashes = "NO_BACKSLASH_ESCAPES" not in self._mode.upper()
         elif word.startswith("USE"):
             used = _USE.match(sql)

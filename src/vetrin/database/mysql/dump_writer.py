@@ -18,6 +18,8 @@ _BINARY = {"binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", 
            "linestring", "polygon", "multipoint", "multilinestring", "multipolygon",
            "geometrycollection", "geomcollection"}  # fmt: skip
 _PLAIN = {"tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "float", "double", "year"}
+# Modes that a newer server does not take, and that mean nothing to what is in a trigger.
+_IDLE_MODES = {"NO_AUTO_CREATE_USER", "NO_FIELD_OPTIONS", "NO_KEY_OPTIONS", "NO_TABLE_OPTIONS"}
 _TROUBLE = str.maketrans({"\r": " ", "\n": " "})
 
 
@@ -95,7 +97,7 @@ def constraint(item: Attachment) -> bytes:
 
 def trigger(item: Attachment) -> bytes:
     """A trigger; its statements end with semicolons, so another delimiter ends it."""
-    mode = item.mode.replace("'", "''")
+    mode = ",".join(word for word in item.mode.split(",") if word not in _IDLE_MODES)
     return (
         f"\nSET @vetrin_own = @@SQL_MODE, SQL_MODE = '{mode}';\nDELIMITER ;;\n{item.sql};;\nDELIMITER ;\n"
         "SET SQL_MODE = @vetrin_own;\n"
@@ -104,6 +106,23 @@ def trigger(item: Attachment) -> bytes:
 
 def view(item: Attachment) -> bytes:
     return f"\n{item.sql};\n".encode()
+
+
+def in_order(views: Iterable[Attachment]) -> list[Attachment]:
+    """Views, each one behind those that it reads from; their SQL tells by names."""
+    waiting = {item.name: item for item in views}
+    found: list[Attachment] = []
+
+    def bring(item: Attachment) -> None:
+        del waiting[item.name]
+        for other in list(waiting.values()):
+            if other.name in waiting and quote(other.name) in item.sql:
+                bring(other)
+        found.append(item)
+
+    while waiting:
+        bring(next(iter(waiting.values())))
+    return found
 
 
 Form = Callable[[Sequence[Cell]], list[bytes]]
