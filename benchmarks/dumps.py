@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import argparse
 import shutil
+import statistics
 import subprocess
 import sys
 import tempfile
@@ -22,22 +23,27 @@ from systems import mariadb, program
 READ = """
 import resource, sys, time
 from vetrin.database.mysql.dump import DumpReader
-rows = 0
+def used():
+    now = resource.getrusage(resource.RUSAGE_SELF)
+    return now.ru_utime + now.ru_stime
+rows, begun = 0, used()
 with open(sys.argv[1], "rb") as file:
     for table, batch in DumpReader(iter(lambda: file.read(1 << 18), b"")).rows():
         rows += batch.rows
-used = resource.getrusage(resource.RUSAGE_SELF)
-print(rows, used.ru_utime + used.ru_stime, used.ru_maxrss / 1024)
+print(rows, used() - begun, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
 """
 
 
 def read(path: Path) -> tuple[int, float, float]:
-    """Rows, seconds of the processor, megabytes."""
-    done = subprocess.run(
-        [sys.executable, "-c", READ, path], capture_output=True, text=True, check=True
-    )
-    rows, seconds, memory = done.stdout.split()
-    return int(rows), float(seconds), float(memory)
+    """Rows, seconds of the processor once Python has started, megabytes: medians of five."""
+    runs = []
+    for _ in range(5):
+        done = subprocess.run(
+            [sys.executable, "-c", READ, path], capture_output=True, text=True, check=True
+        )
+        runs.append([float(word) for word in done.stdout.split()])
+    rows, seconds, memory = map(statistics.median, zip(*runs, strict=True))
+    return int(rows), seconds, memory
 
 
 def main() -> None:

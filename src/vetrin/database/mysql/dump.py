@@ -2,8 +2,8 @@
 
 For what MariaDB's and MySQL's dump programs and database web consoles write: INSERT statements of one row or
 many, with and without column lists, every kind of literal, conditional comments, delimiters, triggers, views,
-several databases. Rows are taken by a regular expression that is made for the table from the rows seen so far;
-whatever does not fit it is read value by value. Memory holds a few megabytes and the longest value.
+several databases. Rows are taken a chunk at a time; one that is not as usual is read value by value. Memory holds
+a few megabytes and the longest value.
 """
 
 from __future__ import annotations
@@ -413,31 +413,47 @@ class DumpReader:
 
     def _string(self, mark: bytes) -> bytes:
         """What stands up to the closing quote. Long ones are put together piece by piece."""
-        run = _RUNS[mark, self._backslashes]
         whole = io.BytesIO()
         while True:
-            match = run.match(self._buffer, self._at)
-            assert match is not None  # it matches nothing as well
-            end = match.end()
-            last = end >= len(self._buffer) - 1
-            if last and not self._ended:
-                # What stands at the very end may be the first half of something.
-                whole.write(unescaped(match[0], mark, backslashes=self._backslashes))
-                self._at = end
-                self._refill()
-                continue
-            if self._buffer[end : end + 1] != mark:
+            end, closed = self._end_of_string(mark)
+            piece = self._buffer[self._at : end]
+            whole.write(unescaped(piece, mark, backslashes=self._backslashes))
+            self._at = end
+            if closed:
+                self._at += 1
+                return whole.getvalue()
+            if self._ended:
                 raise self._wrong("it ends in the middle of a value")
-            whole.write(unescaped(match[0], mark, backslashes=self._backslashes))
-            self._at = end + 1
-            return whole.getvalue()
+            self._refill()
+
+    def _end_of_string(self, mark: bytes) -> tuple[int, bool]:
+        """Where a string's closing quote stands in the buffer, or else how far it can be read so far."""
+        buffer, at = self._buffer, self._at
+        while True:
+            end = buffer.find(mark, at)
+            last = len(buffer) if end < 0 else end
+            slashes = self._slashes(at, last)
+            if end < 0:
+                return last - slashes % 2, False  # what it takes with it is still to come
+            if slashes % 2:
+                at = end + 1
+            elif buffer.startswith(mark, end + 1):
+                at = end + 2
+            elif end + 1 == len(buffer) and not self._ended:
+                return end, False  # there may be another one behind it
+            else:
+                return end, True
+
+    def _slashes(self, start: int, end: int) -> int:
+        """How many backslashes that mean something stand directly before a place."""
+        if not self._backslashes:
+            return 0
+        at = end
+        while at > start and self._buffer[at - 1] == _SLASH:
+            at -= 1
+        return end - at
 
 
 _BEFORE_STRING = re.compile(rb"(?:_\w+\s*)?['\"]|[xXbBnN]'")
 _WORD = re.compile(rb"[^',()\s\";]+")
-_RUNS = {
-    (b"'", True): re.compile(rb"(?:[^'\\]++|\\.|'')*+", re.DOTALL),
-    (b"'", False): re.compile(rb"(?:[^']++|'')*+", re.DOTALL),
-    (b'"', True): re.compile(rb'(?:[^"\\]++|\\.|"")*+', re.DOTALL),
-    (b'"', False): re.compile(rb'(?:[^"]++|"")*+', re.DOTALL),
-}
+_SLASH = ord("\\")

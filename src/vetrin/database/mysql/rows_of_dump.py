@@ -72,12 +72,13 @@ class Shape:
         """
         text = buffer[at : at + CHUNK]
         if self._backslashes and b"\\" in text:
-            if _SLASH in text or _QUOTE in text:
+            # One byte is looked for at many times the speed of two.
+            if (b"\x11" in text and _SLASH in text) or (b"\x12" in text and _QUOTE in text):
                 return None
             text = text.replace(b"\\\\", _SLASH).replace(b"\\'", _QUOTE)
         parts = text.split(b"'")
         strings, between_them = parts[1::2], parts[::2]
-        doubled = b"''" in text and b"" in between_them[1:-1]
+        doubled = b"" in between_them[1:-1]
         if doubled:
             strings, between_them = _joined(parts)
         outside = _STRING.join(between_them)
