@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import os
 import shutil
 import tempfile
 from collections.abc import Iterator
@@ -11,6 +12,13 @@ from moto.server import ThreadedMotoServer
 
 from ssh_server import SHELL_LESS, SshServer, ssh_server
 from systems import Mariadb, mariadb
+from vetrin.demo import sample
+
+
+@pytest.fixture(scope="session", autouse=True)
+def ports_of_samples() -> None:
+    """Sample projects of tests that run beside one another look for free ports in different places."""
+    sample._FIRST_PORT += 400 * (1 + int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:]))
 
 
 @pytest.fixture(scope="session")

@@ -13,7 +13,12 @@ import pytest
 from systems import Mariadb, mariadb, mariadb_site
 from vetrin.database import Attachment, Batch, Column, Facts, Table, Unsuitable
 from vetrin.database.identifiers import rename
-from vetrin.database.mysql.accounts import Credentials, creating_statements, may_create
+from vetrin.database.mysql.accounts import (
+    Credentials,
+    creating_statements,
+    may_create,
+    may_make_routines,
+)
 from vetrin.database.mysql.adapt import Server, adapt_attachment, adapt_schema
 from vetrin.database.mysql.columns import quote
 from vetrin.database.sqlite import quote as double_quote
@@ -256,6 +261,23 @@ def test_keys_that_the_cms_derives_from_the_prefix(
 )
 def test_who_may_make_a_database(grants: list[str], may: bool) -> None:
     assert may_create(grants, "rail_way") is may
+
+
+@pytest.mark.parametrize(
+    ("rights", "may"),
+    [
+        ("ALL PRIVILEGES", True), ("SELECT, CREATE ROUTINE, ALTER ROUTINE, EVENT", True),
+        ("SELECT, ALTER ROUTINE, CREATE, CREATE ROUTINE", True), ("SELECT, CREATE ROUTINE", False),
+        ("SELECT, CREATE, ALTER, ALTER ROUTINE", False),
+    ],
+)  # fmt: skip
+def test_who_may_make_stored_routines(rights: str, may: bool) -> None:
+    grants = [
+        "GRANT USAGE ON *.* TO `guard`@`%`",
+        f"GRANT {rights} ON `rail\\_way`.* TO `guard`@`%`",
+    ]
+    assert may_make_routines(grants, "rail_way") is may
+    assert not may_make_routines(grants, "railXway")
 
 
 def test_the_statements_that_make_a_database() -> None:

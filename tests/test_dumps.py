@@ -47,7 +47,11 @@ def dumped(database_server: Mariadb) -> Iterator[Mariadb]:
     server = database_server
     server.create("kinds", "railway", "a railway's word")
     server.run(*filter(str.strip, TYPES.split(";\n")), TRIGGER, database="kinds")
-    server.run("CREATE PROCEDURE tidy() SELECT 1; ", database="kinds")
+    server.run(
+        "SET sql_mode = 'ANSI_QUOTES'", "CREATE PROCEDURE tidy(IN n INT) BEGIN SELECT 'a;b', n; # it's the end;\nEND",
+        "CREATE FUNCTION tidy() RETURNS INT DETERMINISTIC RETURN 1",
+        "CREATE EVENT sweep ON SCHEDULE EVERY 1 DAY DO DELETE FROM wp_log", database="kinds",
+    )  # fmt: skip
     chance = random.Random(3)
     connection = server.root("kinds")
     with connection.cursor() as cursor:
@@ -155,6 +159,16 @@ def test_every_cell_is_as_the_server_stores_it(
     about = reader.dump
     assert [name for _, name in about.views] == ["wp_seen"]
     assert about.product == "MariaDB" or "--compact" in options or "--skip-comments" in options
+    routines = [(key[0], item.name, item.sql) for key, item in about.routines.items()]
+    assert about.events == (["sweep"] if "--events" in options else [])
+    if "--routines" in options:
+        procedure, function = sorted(routines, reverse=True)
+        assert procedure[:2] == ("PROCEDURE", "tidy") and function[:2] == ("FUNCTION", "tidy")
+        assert procedure[2].startswith("CREATE PROCEDURE `tidy`(IN n INT)")
+        assert procedure[2].endswith("# it's the end;\nEND")
+        assert {item.mode for item in about.routines.values()} == {"ANSI_QUOTES"}
+    else:
+        assert routines == []
     kinds = next(t for t in about.tables.values() if t.name == "wp_kinds").definition
     assert kinds.key == ("id",) and kinds.fixed == {"id", "name"} and kinds.consistent
     if "--compact" not in options and "--skip-opt" not in options:
@@ -303,6 +317,23 @@ def test_several_databases_and_what_is_dropped_again() -> None:
 def test_what_can_not_be_read_is_named(text: bytes, said: str) -> None:
     with pytest.raises(DatabaseError, match=said):
         read(text)
+
+
+def test_a_mode_holds_until_what_it_was_comes_back() -> None:
+    """As dump programs frame triggers, and as we do."""
+    text = (
+        b"/*!40101 SET @OLD_SQL_MODE=@@SQL_MODE, SQL_MODE='NO_AUTO_VALUE_ON_ZERO' */; CREATE TABLE t (a text);"
+        b"/*!50003 SET @saved_sql_mode = @@sql_mode */; SET sql_mode = 'NO_BACKSLASH_ESCAPES';\nDELIMITER ;;\n"
+        b"CREATE TRIGGER one BEFORE INSERT ON t FOR EACH ROW SET @a = '\\'\n;;\nDELIMITER ;\n"
+        b"SET sql_mode = @saved_sql_mode; INSERT INTO t VALUES ('\\'');"
+        b'SET @own = @@SESSION.SQL_MODE, SQL_MODE = "ANSI,PIPES_AS_CONCAT"; CREATE TRIGGER two AFTER INSERT ON t'
+        b" FOR EACH ROW SET @b = 1; SET SQL_MODE = @own; SET SQL_MODE=@OLD_SQL_MODE;"
+    )
+    reader, found = read(text, 17)
+    assert found["t"] == [[b"'"]]
+    assert [item.mode for item in reader.dump.triggers.values()] == [
+        "NO_BACKSLASH_ESCAPES", "ANSI,PIPES_AS_CONCAT",
+    ]  # fmt: skip
 
 
 def test_a_backslash_is_a_letter_where_the_dump_says_so() -> None:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from systems import Mariadb, mariadb_site
+from systems import Mariadb, mariadb_site, program
 
 OLD, NEW = "https://live.test", "https://copy.test"
 TABLES = [
@@ -51,6 +51,10 @@ def everything(server: Mariadb, word: str) -> dict[str, object]:
             made = server.run(f"SHOW CREATE TABLE {name}", database=f"{word}_site")[0][1]
             found[name] = (sorted(map(repr, rows)), made)
     found["triggers"] = [row[:5] for row in server.run("SHOW TRIGGERS", database=f"{word}_site")]
+    found["routines"] = server.run(
+        "SELECT routine_type, routine_name, routine_definition, sql_mode FROM information_schema.routines"
+        f" WHERE routine_schema = '{word}_site' ORDER BY routine_name"
+    )
     return found
 
 
@@ -77,6 +81,107 @@ def test_a_pull_into_an_empty_database_and_back(folder: Path, database_server: M
     ]
     vetrin(folder, "undo", "local", "--yes")
     assert everything(database_server, "copy") == empty
+    vetrin(folder, "undo", "local", "--yes")
+    assert everything(database_server, "copy") == copy
+
+
+OWNED = "CREATE DEFINER = 'shell'@'%'"
+LABEL = (
+    f"{OWNED} FUNCTION wp_label(n INT) RETURNS VARCHAR(20) DETERMINISTIC RETURN CONCAT('No. ', n)"
+)
+TIDY = f"{OWNED} PROCEDURE tidy() BEGIN DELETE FROM wp_keyless WHERE t = ';;'; /* gone */ END -- tidied"
+LABELS = "CREATE VIEW wp_labels AS SELECT wp_label(id) AS label FROM wp_parent"
+
+
+def routines(server: Mariadb, word: str = "copy") -> dict[str, str]:
+    return {row[1]: row[2] for row in everything(server, word)["routines"]}  # type: ignore[attr-defined]
+
+
+def test_stored_routines_come_along_and_go_back(folder: Path, database_server: Mariadb) -> None:
+    """Those of the site; of two sites in one database none gets the other's."""
+    database_server.run(
+        "SET sql_mode = 'ANSI_QUOTES,PIPES_AS_CONCAT'", LABEL, TIDY, LABELS,
+        "CREATE TABLE wp_users (ID INT PRIMARY KEY)",
+        "CREATE TABLE wp_posts (ID INT PRIMARY KEY, post_title TEXT, post_status VARCHAR(20), post_type VARCHAR(20),"
+        " post_modified_gmt DATETIME)",
+        "CREATE TABLE other (id INT)", f"{OWNED} PROCEDURE others() SELECT * FROM other",
+        "CREATE PROCEDURE root_only() SELECT 1", database="live_site",
+    )  # fmt: skip
+    database_server.run(
+        f"{OWNED} PROCEDURE tidy() SELECT 'as it was'", f"{OWNED} FUNCTION mine() RETURNS INT RETURN 1",
+        database="copy_site",
+    )  # fmt: skip
+    before = everything(database_server, "copy")
+    plan = vetrin(folder, "pull", "--dry-run")
+    assert plan["routines"] == ["tidy", "wp_label"]
+    assert "not shown, and that do not come: root_only" in " ".join(plan["risks"])
+    vetrin(folder, "pull", "--yes")
+    after = everything(database_server, "copy")
+    assert set(routines(database_server)) == {"mine", "tidy", "wp_label"}
+    assert "gone" in routines(database_server)["tidy"]
+    assert database_server.run("SELECT label FROM wp_labels", database="copy_site")[0] == ("No. 1",)
+    assert "ANSI_QUOTES" in after["routines"][2][3]  # type: ignore[index]
+    vetrin(folder, "undo", "local", "--yes")
+    assert everything(database_server, "copy") == before
+    vetrin(folder, "undo", "local", "--yes")
+    assert everything(database_server, "copy") == after
+    # A part of the site brings only what speaks of it.
+    assert vetrin(folder, "pull", "--dry-run", "--only-tables", "parent")["routines"] == []
+    assert vetrin(folder, "pull", "--dry-run", "--only-tables", "keyless")["routines"] == ["tidy"]
+    # Out of a snapshot, as an SQL file, and in again as a dump.
+    vetrin(folder, "backup", "production")
+    dump = folder / "out.sql"
+    assert "root_only" in " ".join(
+        vetrin(folder, "export", "production", str(dump), "--sql-only")["notes"]
+    )
+    for command in (["restore", "local", "newest-of-live"], ["import", str(dump), "local"]):
+        database_server.run("DROP PROCEDURE tidy", "DROP FUNCTION wp_label", database="copy_site")
+        if command[0] == "restore":
+            command[2] = vetrin(folder, "backups", "production")["snapshots"][0]["snapshot"]
+        vetrin(folder, *command, "--yes")
+        assert everything(database_server, "copy")["routines"] == after["routines"]
+    database_server.create("loaded_site", "shell", "shell-word")
+    subprocess.run(
+        [program("mariadb"), f"--socket={database_server.socket}", "-u", "root", "loaded_site"],
+        input=dump.read_bytes(), check=True,
+    )  # fmt: skip
+    assert set(routines(database_server, "loaded")) == {"tidy", "wp_label"}
+    assert database_server.run("CALL tidy()", database="loaded_site") == []
+    database_server.run("DROP DATABASE loaded_site")
+
+
+def test_where_an_account_may_not_make_routines_they_stay_behind(
+    folder: Path, database_server: Mariadb
+) -> None:
+    database_server.run(LABEL, LABELS, database="live_site")
+    database_server.run("REVOKE CREATE ROUTINE ON copy_site.* FROM 'shell'@'%'")
+    try:
+        plan = vetrin(folder, "pull", "--dry-run")
+        assert "may not make, and that do not come: wp_label" in " ".join(plan["risks"])
+        assert (
+            "the view wp_labels is left out, for it needs a table or routine that is"
+            in plan["notes"]
+        )
+        vetrin(folder, "pull", "--yes")
+    finally:
+        database_server.run("GRANT ALL ON copy_site.* TO 'shell'@'%'")
+    copy = everything(database_server, "copy")
+    assert "wp_both" in copy and "wp_labels" not in copy and copy["routines"] == []
+
+
+def test_a_view_that_is_broken_at_its_source_is_named_and_stays_behind(
+    folder: Path, database_server: Mariadb
+) -> None:
+    database_server.run(
+        LABEL, LABELS, "CREATE VIEW wp_numbers AS SELECT label FROM wp_labels", "DROP FUNCTION wp_label",
+        database="live_site",
+    )  # fmt: skip
+    report = vetrin(folder, "pull", "--yes")
+    said = " ".join(report["remarks"])
+    assert "wp_labels" in said and "wp_numbers" in said and "could not be made" in said
+    copy = everything(database_server, "copy")
+    assert "wp_both" in copy and "wp_labels" not in copy
+    vetrin(folder, "undo", "local", "--yes")
     vetrin(folder, "undo", "local", "--yes")
     assert everything(database_server, "copy") == copy
 

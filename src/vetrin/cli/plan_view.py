@@ -218,9 +218,13 @@ def _tables(out: Out, plan: Plan) -> None:
             number(sum(item.target_rows or 0 for item in rest)),
         )
     table.add_section()
-    views = f", {plural(len(plan.views), 'view')}" if plan.views else ""
+    beside = [
+        plural(len(items), what)
+        for items, what in ((plan.views, "view"), (plan.routines, "stored routine"))
+        if items
+    ]
     table.add_row(
-        f"{plural(len(plan.tables), 'table')}{views}",
+        ", ".join([plural(len(plan.tables), "table"), *beside]),
         number(plan.rows),
         size(plan.table_bytes),
         number(sum(item.target_rows or 0 for item in plan.tables)),

@@ -147,10 +147,12 @@ class Attachment:
 
     Two copies of it can not exist side by side, so it is taken off what leaves and put on what
     comes in, directly after (or in the same transaction as) the swap. ``sql`` makes it anew. A
-    ``search`` is an index for words that is kept in tables of its own and filled from its table.
+    ``search`` is an index for words that is kept in tables of its own and filled from its table. A
+    ``routine`` is a stored procedure or function; it has no table, and no ``sql`` where the server does
+    not show it to this account.
     """
 
-    kind: Literal["index", "search", "trigger", "view", "constraint"]
+    kind: Literal["index", "search", "trigger", "view", "constraint", "routine"]
     name: str
     table: str
     sql: str
@@ -307,6 +309,13 @@ class Database(Protocol):
 
     def views(self) -> list[str]: ...
 
+    def routines(self) -> list[Attachment]:
+        """All stored procedures and functions, where the engine has them."""
+
+    @property
+    def takes_routines(self) -> bool:
+        """True where this account may make stored routines."""
+
     def hidden_tables(self) -> list[str]: ...
 
     def lay_out(self, hidden: str, table: Table, schema: str) -> None:
@@ -336,8 +345,9 @@ class Database(Protocol):
         exchanges: Sequence[Exchange],
         detach: Sequence[Attachment],
         attach: Sequence[Attachment],
-    ) -> None:
-        """Exchange all tables at once, then settle attachments.
+    ) -> list[str]:
+        """Exchange all tables at once, then settle attachments; what is to be said of views that can not be
+        made, as those that need something that was gone at their source already.
 
         Can be repeated after an interruption: exchanges already made are left out, attachments
         already there are replaced.

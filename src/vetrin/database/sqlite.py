@@ -414,6 +414,11 @@ class SqliteDatabase(HiddenEditing):
                     found.append(Attachment("trigger", name, table, sql))
         return found
 
+    def routines(self) -> list[Attachment]:
+        return []
+
+    takes_routines = False
+
     def hidden_tables(self) -> list[str]:
         with _said(self._path.name):
             shadows = self._shadows()
@@ -502,7 +507,7 @@ class SqliteDatabase(HiddenEditing):
         exchanges: Sequence[Exchange],
         detach: Sequence[Attachment],
         attach: Sequence[Attachment],
-    ) -> None:
+    ) -> list[str]:
         execute = self._connection.execute
         with _said("the swap of the tables"):
             execute("BEGIN IMMEDIATE")
@@ -532,6 +537,7 @@ class SqliteDatabase(HiddenEditing):
                 execute("ROLLBACK")
                 raise
             execute("COMMIT")
+        return []
 
     def patch(self, patches: Sequence[Patch]) -> int:
         changed = 0

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 
 from ..cms import Definition
@@ -69,7 +69,7 @@ class Names:
     def table(self, name: str) -> str:
         return self.tables.get(name, name)
 
-    def sql(self, text: str, further: dict[str, str] | None = None) -> str:
+    def sql(self, text: str, further: Mapping[str, str] | None = None) -> str:
         """SQL text with the names of tables, views and ``further`` things changed."""
         names = {old: new for old, new in self.tables.items() if old != new}
         if further:
@@ -78,10 +78,21 @@ class Names:
             return text
         return rename(text, names, self.quote)
 
-    def attachment(self, item: Attachment) -> Attachment:
-        """A trigger, view, index or foreign key for the target."""
+    def routines(self, items: Iterable[Attachment]) -> dict[str, str]:
+        """Stored routines that get another name; of two sites in one database, no others are to come."""
+        if self.old == self.new or not self.old:
+            return {}
+        names = {item.name for item in items if item.name.startswith(self.old)}
+        return {name: self.new + name[len(self.old) :] for name in names}
+
+    def attachment(self, item: Attachment, routines: Mapping[str, str] | None = None) -> Attachment:
+        """A trigger, view, index, foreign key or stored routine for the target."""
         if not self.changes:
             return item
+        routines = routines or {}
+        if item.kind == "routine":
+            name = routines.get(item.name, item.name)
+            return replace(item, name=name, sql=self.sql(item.sql, routines))
         name = self.table(item.name)
         if name == item.name:
             if self.old != self.new and self.old and name.startswith(self.old):
@@ -89,7 +100,7 @@ class Names:
             elif self.shared:
                 # In one database a name can be given once.
                 name = self.new + name
-        further = {item.name: name} if name != item.name else None
+        further = {**routines, **({item.name: name} if name != item.name else {})}
         return replace(
             item, name=name, table=self.table(item.table), sql=self.sql(item.sql, further)
         )

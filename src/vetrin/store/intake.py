@@ -24,7 +24,7 @@ from ..database import Attachment, DatabaseError, Table
 from ..database.mysql.dump import Dump, DumpedTable, DumpReader
 from ..database.records import records_of
 from ..database.sqlite import SqliteDatabase
-from ..files import Entry
+from ..files import Entry, some_of
 from ..reach import UNKNOWN, Site
 from .contents import Contents, Hands, in_blocks
 from .finding import below, proved, roots_in
@@ -204,6 +204,7 @@ class _Intake:
             attachments: list[Attachment] = [
                 *constraints,
                 *(item for key, item in dump.triggers.items() if key[0] == database),
+                *(item for key, item in dump.routines.items() if key[1] == database),
                 *(Attachment("view", name, name, dump.views[database, name]) for name in views),
             ]
             taken.databases[database] = StoredData(
@@ -219,10 +220,8 @@ class _Intake:
                 views=tuple(views),
                 size=sum(item.table.size for item in tables),
             )  # fmt: skip
-        if dump.routines:
-            self._notes.append(
-                f"stored routines are not taken over: {', '.join(dump.routines[:5])}"
-            )
+        if dump.events:
+            self._notes.append(f"events are not taken over: {some_of(dump.events)}")
         self._taken.append(taken)
 
     def _finished(self, rows: _Rows) -> StoredTable:

@@ -90,6 +90,11 @@ class StoredDatabase:
             )
         ]
 
+    def routines(self) -> list[Attachment]:
+        return [item for item in self._attachments if item.kind == "routine"]
+
+    takes_routines = False
+
     def last_given(self, table: str) -> int | None:
         return self._table(table).last_given
 

@@ -21,7 +21,15 @@ from ..store import Contents, FolderShelf, StoredDatabase, StoredPlace, StoredTr
 from ..store.outgoing import FILES, MANIFEST, Archive, archive_into, text_into
 from .errors import JobError, Refused
 from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
-from .leaving import Leaving, can_hang, dropped, left_files, views_without, work_out
+from .leaving import (
+    Leaving,
+    can_hang,
+    dropped,
+    left_files,
+    routines_with,
+    views_without,
+    work_out,
+)
 from .pipeline import ahead
 from .placing import Placed, address_rules, copy_file
 from .plan import PARTS, Part
@@ -130,7 +138,8 @@ class _Export:
             self._notes += self._leaving.warnings
             self._views, lost = views_without(site, self._leaving.tables)
             self._notes += [
-                f"the view {view} is left out, for it needs a table that is" for view in lost
+                f"the view {view} is left out, for it needs a table or routine that is"
+                for view in lost
             ]
 
     def _arrive(self, arrival: Arrival) -> None:
@@ -368,8 +377,18 @@ class _Export:
         self._tell(TableDone(name, count))
 
     def _hanging(self) -> Iterator[bytes]:
-        """Foreign keys, views and triggers of the tables that come along."""
+        """Foreign keys, stored routines, views and triggers of the tables that come along."""
         items = self._attachments()
+        site, left = self._site, self._leaving.tables
+        names = [table.name for table in site.tables if table.name not in left]
+        partly = bool(self._packing.leave.only)
+        for item in routines_with(site, names, self._views, partly=partly):
+            if item.sql:
+                yield dump_writer.routine(item)
+            else:
+                self._notes.append(
+                    f"the stored routine {item.name} is not shown to this account, and left out"
+                )
         views = dump_writer.in_order(item for item in items if item.kind == "view")
         yield from (dump_writer.constraint(item) for item in items if item.kind == "constraint")
         yield from map(dump_writer.view, views)

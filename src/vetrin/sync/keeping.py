@@ -33,6 +33,7 @@ from ..store import (
 )
 from .errors import JobError
 from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
+from .leaving import routines_with
 from .plan import PARTS, Plan
 
 _FRESH = 2_000_000_000  # nanoseconds in which a second change may leave the same time
@@ -167,13 +168,22 @@ class _Keeper:
                 stored.append(self._table(reader, table))
                 self._notes += [f"{table.name}: {note}" for note in table.notes]
         names = [table.name for table in tables]
+        routines = routines_with(site, names, site.views)
+        self._notes += [
+            f"the stored routine {item.name} is not shown to this account, and not kept"
+            for item in routines
+            if not item.sql
+        ]
         return StoredData(
             engine=database.engine,
             facts=database.facts().kept(),
             prefix=site.prefix,
             charset=site.configuration.charset,
             tables=tuple(stored),
-            attachments=tuple(database.attachments(names, site.views)),
+            attachments=(
+                *database.attachments(names, site.views),
+                *(item for item in routines if item.sql),
+            ),
             views=site.views,
             size=sum(item.table.size for item in stored),
         )

@@ -32,6 +32,7 @@ from ..reach import Site, extensions_of
 
 ENTRIES = "entries:"
 
+_WORDS = re.compile(r"[\w$]+")
 _REFERENCES = re.compile(r"REFERENCES `((?:[^`]|``)*)` \(")
 
 
@@ -69,7 +70,7 @@ def dropped(definition: Definition, arrival: Arrival) -> tuple[str, ...]:
 
 
 def views_without(source: Site, absent: Collection[str]) -> tuple[tuple[str, ...], list[str]]:
-    """The views that can do without some tables, and those that can not."""
+    """The views that can do without some tables and routines, and those that can not."""
     views, gone = list(source.views), set(absent)
     lost_ones: list[str] = []
     while True:
@@ -88,6 +89,25 @@ def views_without(source: Site, absent: Collection[str]) -> tuple[tuple[str, ...
         gone.update(lost)
         lost_ones += lost
         views = [view for view in views if view not in lost]
+
+
+def routines_with(
+    source: Site, tables: Collection[str], views: Collection[str], *, partly: bool = False
+) -> list[Attachment]:
+    """The stored routines that go with some tables and views: those that speak of one of them, and those that
+    speak of no table at all, unless the tables are but a part (``partly``) of the site's.
+
+    Of several sites in one database, none gets what only speaks of another one's tables.
+    """
+    database = source.database
+    found = []
+    known: set[str] = set()
+    for item in database.routines():
+        known = known or {*(table.name for table in database.tables()), *database.views()}
+        spoken = known.intersection(_WORDS.findall(item.sql))
+        if spoken & {*tables, *views} or not (spoken or partly):
+            found.append(item)
+    return found
 
 
 def can_hang(item: Attachment, there: Collection[str]) -> bool:

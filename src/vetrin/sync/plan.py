@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from ..check import Standing
 from ..cms import Place
-from ..database import Condition, Instead, Table
+from ..database import Attachment, Condition, Instead, Table
 from ..files import Difference, Move
 from ..project import Arrival, Environment, Keep, Leave, defaults
 from ..reach import Keyed, Names, Site, is_empty
@@ -89,6 +89,7 @@ class Plan:
     tables: tuple[TablePlan, ...] = ()
     staying: tuple[str, ...] = ()
     views: tuple[str, ...] = ()
+    routines: tuple[Attachment, ...] = ()
     files: Difference | None = None
     kept: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
@@ -154,6 +155,7 @@ class Plan:
             "cached_files_dropped": sum(move.goes == "file" for move in self.cached),
             "creates": self.creates or None,
             "views": list(self.views),
+            "routines": [item.name for item in self.routines],
             "staying_tables": list(self.staying),
             "files": None
             if self.files is None

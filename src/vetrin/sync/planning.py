@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import replace as with_changes
 
 from ..check import Standing, counts_of, standing
-from ..database import Table, Unsuitable
+from ..database import Attachment, Table, Unsuitable
 from ..files import (
     LINK_OUT,
     Clash,
@@ -32,7 +32,15 @@ from ..reach import (
 )
 from ..rewrite import Mapping, Rewriter, Tally
 from .errors import JobError, Refused
-from .leaving import Leaving, dropped, left_files, patterns_of, views_without, work_out
+from .leaving import (
+    Leaving,
+    dropped,
+    left_files,
+    patterns_of,
+    routines_with,
+    views_without,
+    work_out,
+)
 from .placing import (
     Placed,
     address_rules,
@@ -107,11 +115,13 @@ class _Planner:
         tables: tuple[TablePlan, ...] = ()
         staying: tuple[str, ...] = ()
         views: tuple[str, ...] = ()
+        routines: tuple[Attachment, ...] = ()
         if "data" in self._parts:
             names = _fit(source, target)
             leaving = self._leaving()
             tables, staying = self._tables(names, leaving)
-            views = self._views(names, leaving)
+            routines, lost = self._routines(names, tables)
+            views = self._views(names, leaving, lost)
             settled = settling(
                 source, target, choices.keep, choices.arrival, code="code" in self._parts
             )
@@ -149,6 +159,7 @@ class _Planner:
             tables=tables,
             staying=staying,
             views=views,
+            routines=routines,
             files=files,
             kept=tuple(kept),
             notes=tuple(self._notes),
@@ -269,14 +280,42 @@ class _Planner:
         coming = {plan.target for plan in plans}
         return tuple(plans), tuple(sorted(set(there) - coming))
 
-    def _views(self, names: Names, leaving: Leaving) -> tuple[str, ...]:
-        """The views that can come: those that need no table that will not be there."""
+    def _views(self, names: Names, leaving: Leaving, lost: Collection[str]) -> tuple[str, ...]:
+        """The views that can come: those that need no table or routine that will not be there."""
         ours = {table.name for table in self._target.tables}
         absent = {name for name in leaving.tables if names.table(name) not in ours}
-        views, lost = views_without(self._source, absent)
-        for view in lost:
-            self._notes.append(f"the view {view} is left out, for it needs a table that is")
+        views, without = views_without(self._source, {*absent, *lost})
+        for view in without:
+            self._notes.append(
+                f"the view {view} is left out, for it needs a table or routine that is"
+            )
         return views
+
+    def _routines(
+        self, names: Names, tables: Sequence[TablePlan]
+    ) -> tuple[tuple[Attachment, ...], set[str]]:
+        """The stored routines that come, and the names of those that can not and will not be there."""
+        source, target = self._source, self._target
+        came = {item.table.name for item in tables}
+        partly = bool(self._choices.leave.only)
+        found = routines_with(source, came, source.views, partly=partly)
+        if names.shared:  # others are there as they are
+            found = [item for item in found if item.name in names.routines(found)]
+        hidden = [item.name for item in found if not item.sql]
+        if hidden:
+            self._risks.append(
+                f"stored routines that the account of {source.environment.name} is not shown, and that do not "
+                f"come: {some_of(hidden)}"
+            )
+        coming = [item for item in found if item.sql]
+        if coming and not target.database.takes_routines:
+            self._risks.append(
+                f"stored routines that the account of {target.environment.name} may not make, and that do not "
+                f"come: {some_of([item.name for item in coming])}"
+            )
+            coming = []
+        there = {*coming, *target.database.routines()} if found else set()
+        return tuple(coming), {item.name for item in found} - {item.name for item in there}
 
     def files(self, mapping: Mapping) -> Difference | None:
         """What has to move of the files of the chosen parts."""

@@ -19,6 +19,7 @@ from typing import Any
 from ..check import counts_of
 from ..database import (
     Attachment,
+    Database,
     DatabaseError,
     DatabaseUnreachable,
     Exchange,
@@ -351,7 +352,8 @@ class _Transfer:
         self._tell(Phase("swap"))
         with held_off(self._target, plan.holds):
             if run.exchanges:
-                self._target.database.swap(run.exchanges, run.detach, run.attach)
+                lost = self._target.database.swap(run.exchanges, run.detach, run.attach)
+                self._remarks += tuple(lost)
             self._target.files.exchange(run.token, run.moves)
         if run.moves:
             self._target.files.flush(run.token)
@@ -423,18 +425,25 @@ class _Transfer:
         detach = target.attachments(names, self._target.views)
         facts, renamed = source.facts(), self._plan.names
         assert renamed is not None
-        hanging = source.attachments(
-            [item.table.name for item in self._plan.tables], self._plan.views
-        )
+        hanging = [
+            *source.attachments([item.table.name for item in self._plan.tables], self._plan.views),
+            *self._plan.routines,
+        ]
         self._baseline.hang(hanging)
-        attach = [target.adapt_attachment(renamed.attachment(item), facts) for item in hanging]
+        called = renamed.routines(self._plan.routines)
+        attach = [
+            target.adapt_attachment(renamed.attachment(item, called), facts) for item in hanging
+        ]
+        detach += replaced_routines(target, attach)
         views = {renamed.table(view) for view in self._plan.views}
         there = {*names, *(table.name for table in self._target.tables)}
         # What hangs on tables that only the target has goes off and on again, with the tables
         # that it points at.
         coming = {(item.kind, item.name, item.table) for item in attach}
         attach = [
-            item for item in attach if item.table in {*names, *views} and can_hang(item, there)
+            item
+            for item in attach
+            if item.kind == "routine" or (item.table in {*names, *views} and can_hang(item, there))
         ]
         attach += [
             item
@@ -587,6 +596,12 @@ def undo(target: Site, journals: Journals, listener: Listener = silent) -> Run:
         return run
 
 
+def replaced_routines(database: Database, coming: Sequence[Attachment]) -> list[Attachment]:
+    """The stored routines that are there under the names of those that come."""
+    names = {item.name for item in coming if item.kind == "routine"}
+    return [item for item in database.routines() if item.name in names] if names else []
+
+
 def _undo(target: Site, last: Run, run: Run, listener: Listener) -> None:
     listener(Phase("swap"))
     exchanges = [
@@ -603,6 +618,7 @@ def _undo(target: Site, last: Run, run: Run, listener: Listener) -> None:
         dealt = {a.name for a in (*last.attach, *last.detach) if a.kind == "view"}
         views = [view for view in target.views if view in dealt]
         detach = target.database.attachments([e.live for e in exchanges], views)
+        detach += replaced_routines(target.database, [*last.attach, *last.detach])
     moves = [move.reversed() for move in reversed(last.moves)]
     patches = [patch.reversed() for patch in last.patches]
     rule = target.definition.maintenance

@@ -10,6 +10,7 @@ from .columns import quote
 
 _GRANT = re.compile(r"GRANT (.*?) ON (\*\.\*|`(?:[^`]|``)*`\.\*|\S+\.\*) TO ")
 _CREATES = re.compile(r"\b(?:ALL PRIVILEGES|CREATE)(?:,|$| *$)")
+_MAKES_ROUTINES = re.compile(r"\bALL PRIVILEGES\b|^(?=.*\bCREATE ROUTINE\b).*\bALTER ROUTINE\b")
 _NEAR = {"localhost": "127.0.0.1", "127.0.0.1": "127.0.0.1", "::1": "::1"}
 
 
@@ -49,8 +50,17 @@ def told(credentials: Credentials) -> str:
 
 def may_create(grants: Iterable[str], name: str) -> bool:
     """True if an account with these grants (lines of ``SHOW GRANTS``) may make a database."""
+    return _granted(_CREATES, grants, name)
+
+
+def may_make_routines(grants: Iterable[str], name: str) -> bool:
+    """True if it may make stored routines in a database, and replace them."""
+    return _granted(_MAKES_ROUTINES, grants, name)
+
+
+def _granted(wanted: re.Pattern[str], grants: Iterable[str], name: str) -> bool:
     for rights, place in _GRANT.findall(" ".join(grants)):
-        if not _CREATES.search(rights):
+        if not wanted.search(rights):
             continue
         if place == "*.*":
             return True

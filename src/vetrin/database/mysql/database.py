@@ -41,7 +41,7 @@ from ..editing import HiddenEditing
 from ..pages import JOIN, NULL, KeyRange
 from ..query import Dialect
 from ..records import cells_of
-from .accounts import Credentials, creating_statements, may_create, told
+from .accounts import Credentials, creating_statements, may_create, may_make_routines, told
 from .adapt import Server, adapt_attachment, adapt_schema
 from .columns import WIDE_CHARSETS, quote, read_column
 from .literals import LOAD_OPTIONS, insert_statements, load_block
@@ -49,10 +49,16 @@ from .wire import Wire
 
 _NO_DATABASE = (1049, 1044)
 _NO_ACCOUNT = 1045
+_LACKING = (1054, 1146, 1305, 1356)
 _MODE = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES"
 _INSERT_BYTES = 1 << 20
 _DIALECT = Dialect(lambda name: quote(name).replace("%", "%%"), "%s")
-_DEFINER = re.compile(r"\s+DEFINER\s*=\s*`(?:[^`]|``)*`@`(?:[^`]|``)*`", re.IGNORECASE)
+# Quoted as the mode wants it that a text was made under.
+_DEFINER = re.compile(
+    r"""\s+DEFINER\s*=\s*(?:`(?:[^`]|``)*`|"(?:[^"]|"")*")@(?:`(?:[^`]|``)*`|"(?:[^"]|"")*")""",
+    re.IGNORECASE,
+)
+_ROUTINE = re.compile(r"CREATE (PROCEDURE|FUNCTION) ")
 _FOREIGN_KEY = re.compile(r"^  (CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY .*?),?$", re.MULTILINE)
 
 
@@ -502,6 +508,26 @@ class MysqlDatabase(HiddenEditing):
             )
         ]
 
+    def routines(self) -> list[Attachment]:
+        found = []
+        for kind, name, mode in self._rows(
+            self._credentials.name,
+            "SELECT routine_type, routine_name, sql_mode FROM information_schema.routines"
+            " WHERE routine_schema = DATABASE() AND routine_type IN ('PROCEDURE', 'FUNCTION')"
+            " ORDER BY routine_name, routine_type",
+        ):
+            text = self._rows(name, f"SHOW CREATE {kind} {quote(name)}")[0][2]
+            sql = _DEFINER.sub("", str(text or ""), count=1)
+            found.append(Attachment("routine", str(name), "", sql, str(mode)))
+        return found
+
+    @property
+    def takes_routines(self) -> bool:
+        if self.missing:  # it will be this account's own
+            return True
+        grants = self._rows(self._credentials.name, "SHOW GRANTS")
+        return may_make_routines((str(row[0]) for row in grants), self._credentials.name)
+
     def attachments(self, tables: Iterable[str], views: Iterable[str]) -> list[Attachment]:
         wanted = set(tables)
         found: list[Attachment] = []
@@ -652,7 +678,7 @@ class MysqlDatabase(HiddenEditing):
         exchanges: Sequence[Exchange],
         detach: Sequence[Attachment],
         attach: Sequence[Attachment],
-    ) -> None:
+    ) -> list[str]:
         name = self._credentials.name
         there = {
             str(row[0])
@@ -669,10 +695,10 @@ class MysqlDatabase(HiddenEditing):
                 renames.append(f"{quote(exchange.incoming)} TO {quote(exchange.live)}")
         if renames:
             self._do("the swap of the tables", "RENAME TABLE " + ", ".join(renames))
-        # A view that comes again is replaced in one statement and never missing.
-        again = {item.name for item in attach if item.kind == "view"}
-        self._detach(exchanges, [d for d in detach if d.kind != "view" or d.name not in again])
-        self._attach(attach)
+        # A view that comes again is replaced in one statement and never missing; a routine nearly so.
+        again = {_named(item) for item in attach if item.kind in ("view", "routine")}
+        self._detach(exchanges, [item for item in detach if _named(item) not in again])
+        return self._attach(attach)
 
     def _constraints(self) -> set[tuple[str, str]]:
         return {
@@ -688,10 +714,8 @@ class MysqlDatabase(HiddenEditing):
         outgoing = {e.live: e.outgoing for e in exchanges}
         there = self._constraints()
         for item in detach:
-            if item.kind == "trigger":
-                self._do(item.name, f"DROP TRIGGER IF EXISTS {quote(item.name)}")
-            elif item.kind == "view":
-                self._do(item.name, f"DROP VIEW IF EXISTS {quote(item.name)}")
+            if item.kind in ("trigger", "view", "routine"):
+                self._do(item.name, _dropping(item))
             elif item.kind == "constraint":
                 table = outgoing.get(item.table, item.table)
                 # InnoDB renames a constraint with its table where the name was made from it.
@@ -702,13 +726,14 @@ class MysqlDatabase(HiddenEditing):
                         )
                         there.discard((table, name))
 
-    def _attach(self, attach: Sequence[Attachment]) -> None:
+    def _attach(self, attach: Sequence[Attachment]) -> list[str]:
         there = self._constraints()
-        for item in attach:
+        # Routines first, for views may call them.
+        for item in sorted(attach, key=lambda item: item.kind != "routine"):
             if item.kind == "constraint" and (item.table, item.name) not in there:
                 self._do(item.table, f"ALTER TABLE {quote(item.table)} ADD {item.sql}")
-            elif item.kind == "trigger":
-                self._do(item.name, f"DROP TRIGGER IF EXISTS {quote(item.name)}")
+            elif item.kind in ("trigger", "routine"):
+                self._do(item.name, _dropping(item))
                 self._do(item.name, f"SET sql_mode = '{item.mode}'")
                 try:
                     self._do(item.name, item.sql)
@@ -717,16 +742,18 @@ class MysqlDatabase(HiddenEditing):
         views = [item for item in attach if item.kind == "view"]
         # A view may need another one: go round as long as each round brings one in.
         while views:
-            failed: list[Attachment] = []
+            failed: dict[str, DatabaseError] = {}
             for item in views:
                 try:
                     self._do(item.name, item.sql)
                 except DatabaseError as error:
-                    failed.append(item)
-                    problem = error
+                    failed[item.name] = error
             if len(failed) == len(views):
-                raise problem
-            views = failed
+                if not all(map(_lacks_something, failed.values())):
+                    raise next(iter(failed.values()))
+                return [f"the view {error}: it could not be made" for error in failed.values()]
+            views = [item for item in views if item.name in failed]
+        return []
 
     def patch(self, patches: Sequence[Patch]) -> int:
         changed = 0
@@ -761,6 +788,27 @@ class MysqlDatabase(HiddenEditing):
                     raise
                 time.sleep(0.25)
         self._do(name, f"DROP TABLE IF EXISTS {quote(name)}")
+
+
+def _lacks_something(error: DatabaseError) -> bool:
+    """True where a view needs a table, column or routine that is not there."""
+    cause = error.__cause__
+    return isinstance(cause, pymysql.Error) and bool(cause.args) and cause.args[0] in _LACKING
+
+
+def _word(item: Attachment) -> str:
+    """What a trigger, view or routine is called in SQL."""
+    routine = _ROUTINE.match(item.sql) if item.kind == "routine" else None
+    return routine[1] if routine else item.kind.upper()
+
+
+def _named(item: Attachment) -> tuple[str, str]:
+    """By what it is known: a procedure and a function may have one name."""
+    return _word(item), item.name
+
+
+def _dropping(item: Attachment) -> str:
+    return f"DROP {_word(item)} IF EXISTS {quote(item.name)}"
 
 
 def _update(patch: Patch) -> str:

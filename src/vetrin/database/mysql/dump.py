@@ -33,12 +33,15 @@ _INSERT = re.compile(
     re.IGNORECASE,
 )
 _STARTS_INSERT = re.compile(rb"(?:INSERT|REPLACE)\b", re.IGNORECASE)
-_PIECE = re.compile(
-    rb"'(?:[^'\\]++|\\.|'')*+'|\"(?:[^\"\\]++|\\.|\"\")*+\"|`[^`]*+`"
-    rb"|--[ \t\n][^\n]*+|\#[^\n]*+|/\*(?:[^*]|\*(?!/))*+\*/"
-    rb"|[^'\"`\-#/;$]++|.",
-    re.DOTALL,
+_REST = (
+    rb"|`[^`]*+`|--[ \t\n][^\n]*+|\#[^\n]*+|/\*(?:[^*]|\*(?!/))*+\*/"
+    rb"|[^'\"`\-#/;$]++|."
 )
+# A piece of a statement: a text, a comment, what stands between them; by whether a backslash escapes.
+_PIECES = {
+    True: re.compile(rb"'(?:[^'\\]++|\\.|'')*+'|\"(?:[^\"\\]++|\\.|\"\")*+\"" + _REST, re.DOTALL),
+    False: re.compile(rb"'(?:[^']++|'')*+'|\"(?:[^\"]++|\"\")*+\"" + _REST, re.DOTALL),
+}
 _CONDITIONAL = re.compile(r"/\*M?!(\d*)\s?((?:[^*]|\*(?!/))*)\*/")
 _QUALIFIED = re.compile(r"(?:(`(?:[^`]|``)+`|[^\s`.]+)\s*\.\s*)?(`(?:[^`]|``)+`|[^\s`.]+)")
 _VIEW = re.compile(
@@ -53,14 +56,15 @@ _TRIGGER = re.compile(
 _DROP = re.compile(r"DROP\s+(TABLE|VIEW)\s+(?:IF\s+EXISTS\s+)?(.*)$", re.IGNORECASE | re.DOTALL)
 _USE = re.compile(r"USE\s+(\S+)\s*$", re.IGNORECASE)
 _NAMES = re.compile(r"SET\s+(?:NAMES\s+|CHARACTER\s+SET\s+)'?(\w+)", re.IGNORECASE)
+# A variable that keeps the mode; the mode as a text; the mode as a variable kept it.
 _MODE = re.compile(
-    r"SET\s+(?:SESSION\s+|@@SESSION\.|@@)?SQL_MODE\s*=\s*(?:'([^']*)'|\"([^\"]*)\")", re.IGNORECASE
-)
-_SAVED_MODE = re.compile(
-    r"SET\s+@OLD_SQL_MODE\s*=\s*@@SQL_MODE\s*,\s*SQL_MODE\s*=\s*'([^']*)'", re.IGNORECASE
+    r"(@\w+)\s*:?=\s*@@(?:SESSION\.)?SQL_MODE\b|\bSQL_MODE\s*=\s*(?:'([^']*)'|\"([^\"]*)\"|(@\w+))",
+    re.IGNORECASE,
 )
 _ROUTINE = re.compile(
-    r"CREATE\b(?:(?!\bAS\b).)*?\b(PROCEDURE|FUNCTION|EVENT)\s+(\S+)", re.IGNORECASE | re.DOTALL
+    r"CREATE\b(?:(?!\bAS\b).)*?\b(PROCEDURE|FUNCTION|EVENT)\s+(?:IF\s+NOT\s+EXISTS\s+)?"
+    r"((?:`(?:[^`]|``)+`|[^\s`(.]+)(?:\s*\.\s*(?:`(?:[^`]|``)+`|[^\s`(.]+))?)\s*(.*)$",
+    re.IGNORECASE | re.DOTALL,
 )
 _DELIMITER = re.compile(rb"DELIMITER[ \t]+(\S+)[ \t]*\r?(?:\n|\Z)", re.IGNORECASE)
 _VERSION = re.compile(
@@ -88,7 +92,8 @@ class Dump:
     tables: dict[tuple[str, str], DumpedTable] = field(default_factory=dict)
     views: dict[tuple[str, str], str] = field(default_factory=dict)
     triggers: dict[tuple[str, str], Attachment] = field(default_factory=dict)
-    routines: list[str] = field(default_factory=list)
+    routines: dict[tuple[str, str, str], Attachment] = field(default_factory=dict)
+    events: list[str] = field(default_factory=list)
     product: str = ""
     version: str = ""
     charset: str = "utf8mb4"
@@ -114,6 +119,7 @@ class DumpReader:
         self._database = ""
         self._backslashes = True
         self._mode = ""
+        self._modes: dict[str, str] = {}  # by the variables that keep them
         self._shapes: dict[tuple[str, str, bytes, str, bool], Shape] = {}
 
     # -- the buffer -----------------------------------------------------------------------------------
@@ -195,7 +201,7 @@ class DumpReader:
             if self._buffer.startswith(self._delimiter, self._at):
                 self._at += len(self._delimiter)
                 break
-            match = _PIECE.match(self._buffer, self._at)
+            match = _PIECES[self._backslashes].match(self._buffer, self._at)
             # A piece at the end of what is there may go on.
             if (match is None or match.end() > len(self._buffer) - 64) and self._refill():
                 continue
@@ -207,26 +213,28 @@ class DumpReader:
             end = piece.find(self._delimiter) if piece[0] not in b"'\"`-#/" else -1
             if end >= 0:
                 piece = piece[:end]
-            if not (piece.startswith((b"--", b"#")) and len(piece) > 2):
-                parts.append(piece)
+            parts.append(piece)
             self._at += len(piece)
             size += len(piece)
             if size > 64 << 20:
                 raise self._wrong("a statement of more than 64 MB that brings no rows")
-        text = b"".join(parts).decode("utf-8", "surrogateescape")
-        self._heed(_CONDITIONAL.sub(lambda m: m[2], text).strip())
+        plainly = [p for p in parts if not (p.startswith((b"--", b"#")) and len(p) > 2)]
+        self._heed(_unconditional(plainly), _unconditional(parts))
 
-    def _heed(self, sql: str) -> None:
+    def _heed(self, sql: str, whole: str) -> None:
+        """``whole`` is the same with the comments in it."""
         word = sql[:12].upper()
         dump = self.dump
         if word.startswith("SET"):
             for match in _NAMES.finditer(sql):
                 dump.charset = match[1].lower()
-            mode = _SAVED_MODE.search(sql) or _MODE.search(sql)
-            if mode:
-                said = next((group for group in mode.groups() if group is not None), "")
-                self._mode = ",".join(re.findall(r"\w+", said))
-                self._backslashes = "NO_BACKSLASH_ESCAPES" not in self._mode.upper()
+            for kept, one, other, variable in _MODE.findall(sql):
+                if kept:
+                    self._modes[kept.lower()] = self._mode
+                else:
+                    said = self._modes.get(variable.lower(), "") if variable else one or other
+                    self._mode = ",".join(re.findall(r"\w+", said))
+            self._backslashes = "NO_BACKSLASH_ESCAPES" not in self._mode.upper()
         elif word.startswith("USE"):
             used = _USE.match(sql)
             if used:
@@ -243,11 +251,11 @@ class DumpReader:
             if known is not None:
                 alter(known.definition, sql)
         elif word.startswith("CREATE"):
-            self._create(sql)
+            self._create(sql, whole)
 
-    def _create(self, sql: str) -> None:
+    def _create(self, sql: str, whole: str) -> None:
         dump = self.dump
-        trigger = _TRIGGER.match(sql)
+        trigger = _TRIGGER.match(whole)
         if trigger:
             name, timing, event, table, body = trigger.groups()
             name, key = plain(_QUALIFIED.fullmatch(name)[2]), self._key(table)  # type: ignore[index]
@@ -257,7 +265,7 @@ class DumpReader:
             )
             dump.triggers[key[0], name] = Attachment("trigger", name, key[1], text, self._mode)
             return
-        routine = _ROUTINE.match(sql)
+        routine = _ROUTINE.match(whole)
         view = _VIEW.match(sql)
         if view and (not routine or view.start(1) < routine.start(2)):
             key = self._key(view[1])
@@ -265,7 +273,13 @@ class DumpReader:
             dump.views[key] = f"CREATE OR REPLACE VIEW {quote(key[1])} {view[2].strip()}"
             return
         if routine:
-            dump.routines.append(plain(routine[2].partition("(")[0]))
+            kind, key = routine[1].upper(), self._key(routine[2])
+            text = f"CREATE {kind} {quote(key[1])}{routine[3].strip()}"
+            if kind == "EVENT":
+                dump.events.append(key[1])
+            else:
+                item = Attachment("routine", key[1], "", text, self._mode)
+                dump.routines[kind, *key] = item
             return
         if re.match(r"CREATE\s+(?:DATABASE|SCHEMA)\b", sql, re.IGNORECASE):
             return
@@ -452,6 +466,11 @@ class DumpReader:
         while at > start and self._buffer[at - 1] == _SLASH:
             at -= 1
         return end - at
+
+
+def _unconditional(parts: Iterable[bytes]) -> str:
+    text = b"".join(parts).decode("utf-8", "surrogateescape")
+    return _CONDITIONAL.sub(lambda match: match[2], text).strip()
 
 
 _BEFORE_STRING = re.compile(rb"(?:_\w+\s*)?['\"]|[xXbBnN]'")

@@ -97,9 +97,19 @@ def constraint(item: Attachment) -> bytes:
 
 def trigger(item: Attachment) -> bytes:
     """A trigger; its statements end with semicolons, so another delimiter ends it."""
+    return _compound(item)
+
+
+def routine(item: Attachment) -> bytes:
+    """A stored procedure or function, in place of one that is there."""
+    kind = item.sql.split(None, 2)[1]
+    return f"\nDROP {kind} IF EXISTS {quote(item.name)};".encode() + _compound(item)
+
+
+def _compound(item: Attachment) -> bytes:
     mode = ",".join(word for word in item.mode.split(",") if word not in _IDLE_MODES)
     return (
-        f"\nSET @vetrin_own = @@SQL_MODE, SQL_MODE = '{mode}';\nDELIMITER ;;\n{item.sql};;\nDELIMITER ;\n"
+        f"\nSET @vetrin_own = @@SQL_MODE, SQL_MODE = '{mode}';\nDELIMITER ;;\n{item.sql}\n;;\nDELIMITER ;\n"
         "SET SQL_MODE = @vetrin_own;\n"
     ).encode()
 
