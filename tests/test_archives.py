@@ -21,6 +21,7 @@ import zstandard
 from vetrin.cms import load_definition
 from vetrin.demo.sample import lay_out
 from vetrin.files import Entry
+from vetrin.project import load_project
 from vetrin.store import FolderShelf, Store, open_snapshot
 from vetrin.store.fetching import fetch, has_secret, joined, shown
 from vetrin.store.incoming import BadArchive, Watch, kind_of, members
@@ -173,9 +174,10 @@ def item(name: str, kind: bytes = tarfile.REGTYPE, link: str = "") -> tarfile.Ta
         (tar_of(item("link", tarfile.SYMTYPE, "/etc/passwd")), "leads out"),
         (tar_of(item("hard", tarfile.LNKTYPE, "../outside")), "outside"),
         (tar_of(item("pipe", tarfile.FIFOTYPE)), "device"), (tar_of(item("disk", tarfile.BLKTYPE)), "device"),
-        (gzip.compress(tar_of(item("x")))[:-20], "damaged"),
+        (gzip.compress(tar_of(item("x")), mtime=0)[:-20], "damaged"),
         (tar_of(item("shop", tarfile.SYMTYPE, "other"), item("shop/evil.php")), "below 'shop', which is no folder"),
     ],
+    ids=lambda value: value if isinstance(value, str) else "entry",
 )  # fmt: skip
 def test_what_must_not_be_unpacked(
     tmp_path: Path, store: Store, wordpress, content: bytes, said: str
@@ -303,12 +305,12 @@ def test_what_a_server_refuses_is_said_without_the_secret(tmp_path: Path) -> Non
 # -- what goes out -------------------------------------------------------------------------------------
 
 
-def vetrin(folder: Path, *words: str) -> dict[str, Any]:
+def vetrin(folder: Path, *words: str, code: int = 0) -> dict[str, Any]:
     done = subprocess.run(
         [sys.executable, "-m", "vetrin", *words, "--json"],
         cwd=folder, capture_output=True, text=True,
     )  # fmt: skip
-    assert done.returncode == 0, done.stdout + done.stderr
+    assert done.returncode == code, done.stdout + done.stderr
     found: dict[str, Any] = json.loads(done.stdout)
     return found
 
@@ -394,3 +396,23 @@ def test_an_export_is_what_a_transfer_would_bring(tmp_path: Path) -> None:
         for side in (theirs, ours)
     }  # fmt: skip
     assert found[ours] == found[theirs] and len(found[ours]) > 10
+
+
+def test_an_archive_is_looked_at_whose_root_nobody_knows(tmp_path: Path) -> None:
+    """It does not tell where it was on a disk; nor does vetrin.toml of a host with a root below its home."""
+    folder = lay_out(tmp_path / "railway", 1).folder
+    with (folder / "vetrin.toml").open("a") as file:
+        file.write(
+            '[environment.far]\naddress = "https://far.example"\nhost = "ssh://far.example"\nroot = "site"\n'
+        )
+    archive = folder / "handover.tar.gz"
+    vetrin(folder, "export", "production", str(archive), "--for", "staging")
+    assert vetrin(folder, "strays", str(archive))["good"]
+    assert len(vetrin(folder, "survey", str(archive))["tables"]) == 11
+    # Of its two addresses, one is still the live site's.
+    address = load_project(folder).environment("production").address
+    change = ("--replace", f"{address}=https://far.example")
+    vetrin(folder, "export", "production", str(archive), *change, "--yes")
+    found = vetrin(folder, "strays", str(archive), code=4)
+    assert {item["environment"] for item in found["counts"]} == {"production"}
+    assert {item["target"] for item in found["shown"]} == {"https://www.harrowmere.example"}

@@ -11,7 +11,7 @@ from typing import Any
 from ..database import row_key
 from ..project import Environment
 from ..reach import Site
-from ..rewrite import Address, DiskPath, Mapping, Pair, Scanner
+from ..rewrite import Address, DiskPath, Mapping, MappingError, Pair, Scanner
 
 _NOWHERE = Address("http", "nowhere.invalid")
 _SNIPPET = 40
@@ -47,14 +47,14 @@ class StrayScanner:
                 if address not in own.addresses:
                     pairs.append(Pair("address", address, _NOWHERE))
                     self._owners.append(environment.name)
-            if paths:
-                root = DiskPath.parse(str(environment.root))
+            root = _root(environment) if paths else None
+            if root is not None:
                 pairs.append(Pair("path", root, DiskPath("", ("nowhere",))))
                 self._owners.append(environment.name)
         for address in own.addresses:
             pairs.append(Pair("address", address, address))
-        if paths:
-            root = DiskPath.parse(str(own.root))
+        root = _root(own) if paths else None
+        if root is not None:
             pairs.append(Pair("path", root, root))
         self.mapping = Mapping(tuple(pairs))
         self._scanner = Scanner(self.mapping)
@@ -83,6 +83,14 @@ class StrayScanner:
                 )
             )
         return found
+
+
+def _root(environment: Environment) -> DiskPath | None:
+    """Its folder; None where that is not known: an archive does not tell it, an account's home is not asked."""
+    try:
+        return DiskPath.parse(str(environment.root))
+    except MappingError:
+        return None
 
 
 @dataclass(frozen=True)
