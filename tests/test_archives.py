@@ -415,4 +415,6 @@ def test_an_archive_is_looked_at_whose_root_nobody_knows(tmp_path: Path) -> None
     vetrin(folder, "export", "production", str(archive), *change, "--yes")
     found = vetrin(folder, "strays", str(archive), code=4)
     assert {item["environment"] for item in found["counts"]} == {"production"}
-    assert {item["target"] for item in found["shown"]} == {"https://www.harrowmere.example"}
+    assert {item["target"] for item in found["shown"]} == {
+        "https://www.harrowmere.example", str(folder / "production"),
+    }  # fmt: skip
