@@ -298,6 +298,8 @@ class Ranged(http.server.SimpleHTTPRequestHandler):
         start = int(wanted[6:].rstrip("-")) if wanted else 0
         self.send_response(206 if wanted else 200)
         self.send_header("ETag", '"one"')
+        if wanted:
+            self.send_header("Content-Range", f"bytes {start}-{len(content) - 1}/{len(content)}")
         self.send_header("Content-Length", str(len(content) - start))
         self.end_headers()
         self.wfile.write(content[start:] if wanted else content[: len(content) // 2])

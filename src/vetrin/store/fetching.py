@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
+import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import IO
@@ -14,16 +15,25 @@ import httpx
 from .incoming import BLOCK, BadArchive
 
 _PART = re.compile(r"(.+)\.(\d{3})$")
-_TRIES = 5
+_PAUSES = (0.5, 1, 2, 4, 8)  # seconds between attempts that bring nothing
+_BUSY = (429, 502, 503, 504)
+_FOR_GOOD = (httpx.InvalidURL, httpx.UnsupportedProtocol, httpx.TooManyRedirects)
 SUMS = ".sha256"
 
 
 def shown(address: str) -> str:
-    """An address without what may be a secret in it: an account, a password, a signature."""
-    parts = urlsplit(address)
-    place = parts.hostname or ""
-    if parts.port:
-        place += f":{parts.port}"
+    """An address without what may be a secret in it: an account, a password, a signature.
+
+    Raises:
+        BadArchive: it is none.
+    """
+    try:
+        parts = urlsplit(address)
+        place = parts.hostname or ""
+        if parts.port:
+            place += f":{parts.port}"
+    except ValueError as error:
+        raise BadArchive(f"that is no web address: {error}") from None
     return f"{parts.scheme}://{place}{parts.path}"
 
 
@@ -33,39 +43,65 @@ def has_secret(address: str) -> bool:
 
 
 def fetch(
-    address: str, folder: Path, tell: Callable[[str, int], None] = lambda what, size: None
+    address: str,
+    folder: Path,
+    tell: Callable[[str, int], None] = lambda what, size: None,
+    wait: Callable[[float], None] = time.sleep,
 ) -> Path:
     """Load a file from a web address into a folder; what came earlier is gone on with, if it is the same file.
+
+    A line that breaks, and a server that is busy, are tried again after pauses that grow, for as long as more
+    of it comes.
 
     Raises:
         BadArchive: it can not be loaded.
     """
-    name = Path(unquote(urlsplit(address).path)).name or "archive"
+    name = Path(unquote(urlsplit(shown(address)).path)).name or "archive"
     place = folder / hashlib.sha256(address.encode()).hexdigest()[:8]
     place.mkdir(parents=True, exist_ok=True)
     goal, part, mark = (place / f"{name}{end}" for end in ("", ".part", ".etag"))
     if goal.exists() and not part.exists():
         goal.unlink()  # of an earlier import; it may have changed since
-    last: Exception | None = None
-    for _ in range(_TRIES):
+    pauses = iter(_PAUSES)
+    while True:
+        before = _size(part)
         try:
             _load(address, part, mark, tell)
+            break
         except httpx.HTTPStatusError as error:
             code = error.response.status_code
-            raise BadArchive(f"{shown(address)}: the server answers {code}") from None
-        except (httpx.HTTPError, OSError) as error:
-            last = error
-            continue
-        part.rename(goal)
-        mark.unlink(missing_ok=True)
-        return goal
-    raise BadArchive(
-        f"{shown(address)} can not be loaded: {last}; the same command goes on where it ended"
-    ) from None
+            problem = f"the server answers {code}"
+            again = code in _BUSY
+        except (httpx.HTTPError, httpx.InvalidURL, _Elsewhere) as error:
+            problem = str(error) or type(error).__name__
+            again = not isinstance(error, _FOR_GOOD)
+        except OSError as error:
+            raise BadArchive(f"{part}: {error.strerror or error}") from error
+        if not again:
+            raise BadArchive(f"{shown(address)}: {problem}")
+        if _size(part) > before:
+            pauses = iter(_PAUSES)
+        pause = next(pauses, None)
+        if pause is None:
+            raise BadArchive(
+                f"{shown(address)} can not be loaded: {problem}; the same command goes on where it ended"
+            )
+        wait(pause)
+    part.rename(goal)
+    mark.unlink(missing_ok=True)
+    return goal
+
+
+class _Elsewhere(Exception):
+    """A server goes on at another place than it was asked to."""
+
+
+def _size(path: Path) -> int:
+    return path.stat().st_size if path.exists() else 0
 
 
 def _load(address: str, part: Path, mark: Path, tell: Callable[[str, int], None]) -> None:
-    have = part.stat().st_size if part.exists() else 0
+    have = _size(part)
     known = mark.read_text() if mark.exists() else ""
     headers = {"Accept-Encoding": "identity"}
     if have and known:
@@ -75,12 +111,15 @@ def _load(address: str, part: Path, mark: Path, tell: Callable[[str, int], None]
             return
         answer.raise_for_status()
         goes_on = answer.status_code == 206
-        tag = answer.headers.get("etag", "") or answer.headers.get("last-modified", "")
-        mark.write_text(tag if not tag.startswith("W/") else "")
+        if goes_on and not answer.headers.get("content-range", "").startswith(f"bytes {have}-"):
+            part.unlink()
+            raise _Elsewhere("the server sends another part than it was asked for")
+        # RFC 9110, 13.1.5: what only resembles the file can not be gone on with.
+        tag = answer.headers.get("etag", "W/")
+        mark.write_text(answer.headers.get("last-modified", "") if tag.startswith("W/") else tag)
         with part.open("ab" if goes_on else "wb") as file:
-            for block in (
-                answer.iter_raw()
-            ):  # in blocks of a size, the last part would be lost with the line
+            # In blocks of a size, the last part would be lost with the line.
+            for block in answer.iter_raw():
                 file.write(block)
                 tell(address, len(block))
 
