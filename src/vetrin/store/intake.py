@@ -46,7 +46,7 @@ from .stored_site import open_snapshot
 
 _SQL = re.compile(r"\.sql(?:\.(?:gz|bz2|xz|zst))?$", re.IGNORECASE)
 _PATH = re.compile(rb"(?<![\w/:.~-])(/(?:[\w.@~ -]{1,80}/){0,8}[\w.@~-]{1,80})/$")
-_OWN_SQL = re.compile(r"^database(?:/[^/]+)?\.sql$")
+_OWN_SQL = re.compile(r"^database(?:/.+)?\.sql$")  # of several, tables come first by their names
 Kind = Literal["database", "prefix", "folder"]
 _LOOKED = 400  # places in one table that are looked at for the path of the site
 

@@ -42,18 +42,15 @@ def judge(
     """
     stays: dict[str, str] = dict(needed)
     rotating = any(v is not None for v in (rules.newest, rules.daily, rules.weekly, rules.monthly))
+    chosen: dict[str, str] = {}
+    newest_first = sorted(manifests, key=_moment)[::-1]
     for environment in dict.fromkeys(item.environment for item in manifests):
-        mine = [m for m in manifests if m.environment == environment and m.purpose != "baseline"]
-        mine.sort(key=_moment, reverse=True)
+        mine = [m for m in newest_first if m.environment == environment and m.purpose != "baseline"]
         proved = [item for item in mine if item.id in verified]
         for item in (proved or mine)[:1]:
             stays.setdefault(
                 item.id, "the last verified one" if proved else "the only kind there is"
             )
-    chosen: dict[str, str] = {}
-    for environment in dict.fromkeys(item.environment for item in manifests):
-        mine = [m for m in manifests if m.environment == environment and m.purpose != "baseline"]
-        mine.sort(key=_moment, reverse=True)
         for item in mine[: rules.newest or 0]:
             chosen.setdefault(item.id, "among the newest")
         for name, period in _PERIODS:

@@ -7,6 +7,7 @@ import tempfile
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
+from functools import cached_property
 from pathlib import Path
 from typing import IO, Any
 
@@ -38,6 +39,8 @@ from .settled_rows import SettledRows
 from .settling import Settling, Tables, settling
 
 SQL = "database.sql"
+_TABLES = "database/tables"
+_HANGING = "database/views-and-triggers.sql"
 _VERSION = 1
 
 
@@ -329,12 +332,11 @@ class _Export:
             for table in site.tables:
                 if table.name not in self._leaving.tables:
                     yield (
-                        f"database/{table.name}.sql",
+                        f"{_TABLES}/{table.name}.sql",
                         self._framed(self._table(reader, table.name)),
                     )
-        last = b"".join(self._hanging())
-        if last:
-            yield "database/~views-and-triggers.sql", self._framed(iter([last]))
+        if self._hanging:
+            yield _HANGING, self._framed(iter([self._hanging]))
 
     def _framed(self, blocks: Iterator[bytes]) -> Iterator[bytes]:
         yield dump_writer.header(self._about())
@@ -348,7 +350,7 @@ class _Export:
             for table in site.tables:
                 if table.name not in self._leaving.tables:
                     yield from self._table(reader, table.name)
-        yield from self._hanging()
+        yield self._hanging
         yield dump_writer.footer()
 
     def _table(self, reader: Reader, name: str) -> Iterator[bytes]:
@@ -376,8 +378,12 @@ class _Export:
         self._rows[name] = count
         self._tell(TableDone(name, count))
 
-    def _hanging(self) -> Iterator[bytes]:
+    @cached_property
+    def _hanging(self) -> bytes:
         """Foreign keys, stored routines, views and triggers of the tables that come along."""
+        return b"".join(self._written_beside())
+
+    def _written_beside(self) -> Iterator[bytes]:
         items = self._attachments()
         site, left = self._site, self._leaving.tables
         names = [table.name for table in site.tables if table.name not in left]
@@ -464,16 +470,17 @@ class _Export:
                 "in the site's own configuration."
             ]
         elif "data" in self._packing.parts:
-            what = (
-                "the files in “database”, in any order, those that begin with ~ last"
-                if self._packing.per_table
-                else SQL
-            )
+            load = "mariadb --user=USER --password DATABASE"
+            if self._packing.per_table:
+                beside = f" {_HANGING}" if self._hanging else ""
+                last = f" and then {_HANGING}" if beside else ""
+                what = f"the files in “{_TABLES}” in any order{last}"
+                load = f"cat {_TABLES}/*.sql{beside} | {load}"
+            else:
+                what, load = SQL, f"{load} < {SQL}"
             lines += [
                 f"{number}. Make an empty database, and load {what} into it: with",
-                "     mariadb --user=USER --password DATABASE < database.sql"
-                if not self._packing.per_table
-                else "     cat database/*.sql | mariadb --user=USER --password DATABASE",
+                f"     {load}",
                 "   (or mysql), or in a web console, by “import”, as UTF-8.",
                 f"{number + 1}. Name that database, its user and password in the site's own configuration, with "
                 f"the table prefix “{site.prefix}”." if site.prefix else
