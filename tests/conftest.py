@@ -14,6 +14,15 @@ from ssh_server import SHELL_LESS, SshServer, ssh_server
 from systems import Mariadb, mariadb
 from vetrin.demo import sample
 
+# What takes longest begins first, so that processes that work beside one another end together.
+LONG = ("archives_wordpress", "push_wordpress", "ssh", "interrupted", "push", "command_line", "store", "wagtail",
+        "baselines", "ssh_wordpress", "wordpress", "mariadb", "choices", "settle")  # fmt: skip
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    places = {f"test_{name}.py": place for place, name in enumerate(LONG)}
+    items.sort(key=lambda item: places.get(item.path.name, len(LONG)))
+
 
 @pytest.fixture(scope="session", autouse=True)
 def ports_of_samples() -> None:
