@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import gzip
+import hashlib
 import io
 import json
+import random
 import shutil
 import sqlite3
 import stat
@@ -17,6 +19,8 @@ from typing import Any
 
 import pytest
 import zstandard
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from vetrin.cms import load_definition
 from vetrin.demo.sample import lay_out
@@ -251,8 +255,6 @@ def test_parts_are_joined_and_checked(tmp_path: Path) -> None:
         archive.add(Entry("a.bin", "file", 5000), [bytes(range(250)) * 20])
         archive.add(Entry("folder", "folder", mode=0o750), ())
         archive.add(Entry("folder/link", "link", target="../a.bin"), ())
-        import random
-
         noise = random.Random(1).randbytes(3000)
         archive.add(Entry("noise", "file", 3000), [noise])
     written = parts.finish()
@@ -274,6 +276,61 @@ def test_parts_are_joined_and_checked(tmp_path: Path) -> None:
     written[1].write_bytes(raw)
     with pytest.raises(BadArchive, match=r"out\.tar\.gz\.002 is damaged"):
         joined(written, tmp_path / "in")
+
+
+def test_parts_of_an_earlier_archive_do_not_come_between(tmp_path: Path) -> None:
+    def write(size: int, most: int | None) -> list[str]:
+        with archive_into(tmp_path / "out.zip", most) as (archive, parts):
+            archive.add(Entry("noise", "file", size), [random.Random(size).randbytes(size)])
+        assert sorted(path.name for path in parts.finish()) == sorted(
+            p.name for p in tmp_path.iterdir()
+        )
+        return sorted(path.name for path in tmp_path.iterdir())
+
+    assert len(write(50_000, 10_000)) == 7
+    assert write(25_000, 10_000) == ["out.zip.001", "out.zip.002", "out.zip.003", "out.zip.sha256"]
+    assert write(9_000, 10_000) == ["out.zip"]
+    assert write(9_000, None) == ["out.zip"]
+
+
+NAMES = st.text(
+    st.characters(blacklist_categories=["Cs", "Cc"], blacklist_characters="/\\:"), min_size=1, max_size=12
+).filter(lambda name: name.strip(".") and name == name.strip())  # fmt: skip
+TREES = st.dictionaries(
+    st.lists(NAMES, min_size=1, max_size=3).map("/".join), st.binary(max_size=5000), max_size=12
+).filter(lambda tree: not any(a != b and b.startswith(a + "/") for a in tree for b in tree))  # fmt: skip
+
+
+@settings(deadline=None, max_examples=60)
+@given(
+    tree=TREES, form=st.sampled_from(["zip", "tar.gz", "tar.zst", "sealed"]), most=st.none() | st.integers(1000, 9000)
+)  # fmt: skip
+def test_any_tree_comes_out_of_any_archive_as_it_went_in(
+    tmp_path_factory: pytest.TempPathFactory, tree: dict[str, bytes], form: str, most: int | None
+) -> None:
+    """By our own reading of it, and by the standard library's."""
+    folder = tmp_path_factory.mktemp("trees")
+    password = "steam" if form == "sealed" else None
+    path = folder / ("out.zip" if password else f"out.{form}")
+    said = {}
+    with archive_into(path, most, password) as (archive, parts):
+        for name, content in tree.items():
+            entry = Entry(name, "file", len(content), 1_700_000_000 * 10**9, 0o640)
+            said[name] = archive.add(entry, [content[:7], content[7:]])
+    parts.finish()
+    (whole,) = joined([path], folder / "whole") if not path.exists() else [path]
+    found = {}
+    for member in members(whole, *kind_of(whole), password):
+        found[member.entry.path] = b"".join(member.blocks())
+        assert member.entry.mode == 0o640
+    assert found == tree
+    assert said == {name: hashlib.sha256(content).hexdigest() for name, content in tree.items()}
+    if form == "zip":
+        with zipfile.ZipFile(whole) as packed:
+            assert {name: packed.read(name) for name in packed.namelist()} == tree
+    elif form == "tar.gz":
+        with tarfile.open(whole) as packed:
+            assert {item.name: packed.extractfile(item).read() for item in packed} == tree  # type: ignore[union-attr]
 
 
 def test_nothing_is_left_of_an_archive_that_failed(tmp_path: Path) -> None:
@@ -406,8 +463,11 @@ def test_an_archive_is_looked_at_whose_root_nobody_knows(tmp_path: Path) -> None
             '[environment.far]\naddress = "https://far.example"\nhost = "ssh://far.example"\nroot = "site"\n'
         )
     archive = folder / "handover.tar.gz"
-    vetrin(folder, "export", "production", str(archive), "--for", "staging")
+    usual = ("export", "production", str(archive), "--for", "staging")
+    said = vetrin(folder, *usual)
     assert vetrin(folder, "strays", str(archive))["good"]
+    more = vetrin(folder, *usual, "--literal", "Footplate=Cab", "--yes")
+    assert more["rewriting"]["replaced"] > said["rewriting"]["replaced"]
     assert len(vetrin(folder, "survey", str(archive))["tables"]) == 11
     # Of its two addresses, one is still the live site's.
     address = load_project(folder).environment("production").address

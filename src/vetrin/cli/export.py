@@ -13,7 +13,7 @@ from ..project import Arrival, Leave, Project, ProjectError, merged
 from ..reach import Site, open_site
 from ..rewrite import Mapping, parse_literal, parse_pair
 from ..store import NoSnapshot, open_snapshot
-from ..store.outgoing import FORMS, SQL_FORMS
+from ..store.outgoing import FORMS, SQL_FORMS, part_of
 from ..sync import PARTS, may_read
 from ..sync.exporting import Packed, Packing, export, mapping_to
 from .archives import passphrase_of
@@ -92,8 +92,9 @@ def run(args: argparse.Namespace, out: Out) -> int:
             _show(out, args, found)
             out.say("dry run: nothing was written")
             return DONE
-        if path.exists():
-            out.confirm(f"Overwrite {path}?", given=args.yes, target=path.name, production=False)
+        there = next((one for one in (path, part_of(path, 1)) if one.exists()), None)
+        if there is not None:
+            out.confirm(f"Overwrite {there}?", given=args.yes, target=path.name, production=False)
         with listener(out) as listen:
             done = export(site, path, packing, everywhere, listen)
     out.document("export", _as_json(done))
@@ -158,9 +159,9 @@ def _packing(args: argparse.Namespace, out: Out, project: Project) -> Packing:
 def _mapping(args: argparse.Namespace, project: Project, site: Site) -> Mapping:
     literals = [parse_literal(text) for text in args.literal]
     if args.goal:
-        return mapping_to(site, project.environment(args.goal))
-    pairs = [*map(parse_pair, args.replace), *literals]
-    return Mapping(tuple(pairs)) if pairs else Mapping.build()
+        mapping = mapping_to(site, project.environment(args.goal))
+        return replace(Mapping.of([*mapping.pairs, *literals]), bare_host=mapping.bare_host)
+    return Mapping.of([*map(parse_pair, args.replace), *literals])
 
 
 def _bytes(text: str, option: str) -> int:

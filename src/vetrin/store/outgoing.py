@@ -88,19 +88,21 @@ class Parts(io.RawIOBase):
     def finish(self) -> list[Path]:
         """Give the parts their names; they, and the file with their digests where there are several."""
         self._end()
-        if len(self._files) == 1:
-            self._files[0].replace(self._path)
-            return [self._path]
-        names = [
-            self._path.with_name(f"{self._path.name}.{n:03d}")
-            for n in range(1, len(self._files) + 1)
-        ]
         sums = self._path.with_name(self._path.name + SUMS)
+        parts = 0 if len(self._files) == 1 else len(self._files)
+        names = [part_of(self._path, n) for n in range(1, parts + 1)] or [self._path]
+        for beside, name in zip(self._files, names, strict=True):
+            beside.replace(name)
+        # Parts of an earlier archive of this name would be joined with these.
+        while (old := part_of(self._path, parts + 1)).exists():
+            old.unlink()
+            parts += 1
+        if len(names) == 1:
+            sums.unlink(missing_ok=True)
+            return names
         text = "".join(
             f"{digest}  {name.name}\n" for digest, name in zip(self._sums, names, strict=True)
         )
-        for beside, name in zip(self._files, names, strict=True):
-            beside.replace(name)
         sums.write_text(text, encoding="utf-8")
         return [*names, sums]
 
@@ -109,6 +111,11 @@ class Parts(io.RawIOBase):
             self._end()
         for beside in self._files:
             beside.unlink(missing_ok=True)
+
+
+def part_of(path: Path, number: int) -> Path:
+    """What a part of an archive is called."""
+    return path.with_name(f"{path.name}.{number:03d}")
 
 
 @contextlib.contextmanager
