@@ -702,6 +702,41 @@ def test_what_is_not_there_is_named(railway: Railway) -> None:
         assert done.returncode in (1, 2, 5) and said in done.stderr, done.stderr
 
 
+def test_a_snapshot_outlives_the_environment_that_it_is_of(
+    railway: Railway, tmp_path: Path
+) -> None:
+    manifest = railway.backup("staging")
+    path = railway.folder / "vetrin.toml"
+    before, rest = path.read_text().split("[environment.staging]")
+    path.write_text(before + rest[rest.index("[environment.production]") :])
+    shutil.rmtree(railway.folder / "staging")
+    (line,) = json.loads(railway.vetrin("backups", "staging", "--json"))["snapshots"]
+    assert line["snapshot"] == manifest.id
+    railway.vetrin("backups", "nowhere", code=2)
+    said = json.loads(railway.vetrin("restore", "local", manifest.id, "--yes", "--json"))
+    assert said["rewriting"]["replaced"] > 100
+    database = railway.folder / "local/data/harrowmere.sqlite"
+    assert manifest.address.encode() not in database.read_bytes()
+    archive = tmp_path / "old.tar.zst"
+    packed = json.loads(railway.vetrin("export", manifest.id, str(archive), "--json"))
+    assert packed["rows"] == manifest.rows
+    compared = json.loads(railway.vetrin("compare", "local", manifest.id, "--json", code=4))
+    assert all(line["same"] for line in compared["lines"] if line["topic"] == "counts")
+
+
+def test_thinning_of_one_environment_leaves_the_others(railway: Railway) -> None:
+    (railway.folder / "vetrin.toml").open("a").write("\n[store.thin]\nnewest = 1\n")
+    ids = {
+        name: [railway.backup(name, parts=("data",)).id for _ in range(2)]
+        for name in ("local", "staging")
+    }
+    said = json.loads(railway.vetrin("backups", "local", "--thin", "--yes", "--json"))
+    assert {line["snapshot"]: line["stays"] for line in said["snapshots"]} == {
+        ids["local"][0]: False, ids["local"][1]: True, ids["staging"][0]: True, ids["staging"][1]: True,
+    }  # fmt: skip
+    assert len(railway.store.names()) == 3
+
+
 def test_a_restore_that_was_stopped_goes_on(railway: Railway) -> None:
     """What a run keeps first is not what it goes on with, though it is the newest by then."""
     text = (railway.folder / "vetrin.toml").read_text()

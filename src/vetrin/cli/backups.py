@@ -45,11 +45,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
-    if args.environment:
-        project.environment(args.environment)
     if sum([args.verify is not None, args.thin, args.remove is not None]) > 1:
         raise ProjectError("--verify, --thin and --remove are three different things; give one")
     stores = stores_of(project, out)
+    if args.environment and not any(
+        item.environment == args.environment for store in stores for item in store.snapshots()
+    ):
+        project.environment(args.environment)  # one that is no longer in vetrin.toml may have some
     if args.verify is not None:
         return _verify(out, stores, args.verify, args.environment)
     if args.thin:
@@ -200,6 +202,13 @@ def _thin(args: argparse.Namespace, out: Out, store: Store, project: Project) ->
             {item.id for item in known if store.verified(item)},
             needed_baselines(known, list(project.environments)), store.size(), store.own_sizes(known),
         )  # fmt: skip
+        if args.environment:
+            verdicts = [
+                verdict
+                if verdict.stays or verdict.manifest.environment == args.environment
+                else Verdict(verdict.manifest, True, f"not of {args.environment}")
+                for verdict in verdicts
+            ]
         going = [verdict.manifest for verdict in verdicts if not verdict.stays]
         _judged(out, verdicts)
         if args.dry_run:
