@@ -58,13 +58,19 @@ class Mariadb:
         self.socket = str(folder / "s.sock")
         data = folder / "data"
         account = ["--user=root"] if os.geteuid() == 0 else []
-        subprocess.run(
+        # A server that starts removes what looks left over in the folder of temporary files, also another one's.
+        temporary = folder / "temporary"
+        temporary.mkdir(mode=0o777)
+        environ = {**os.environ, "TMPDIR": str(temporary)}
+        made = subprocess.run(
             [
                 program("mariadb-install-db"), "--no-defaults", f"--datadir={data}",
                 "--auth-root-authentication-method=normal", "--skip-test-db", *account,
             ],
-            check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+            stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, env=environ,
         )  # fmt: skip
+        if made.returncode:
+            raise RuntimeError(made.stdout[-2000:])
         self._log = (folder / "server.log").open("wb")
         self.process = subprocess.Popen(
             [
@@ -73,7 +79,7 @@ class Mariadb:
                 "--skip-log-bin", "--character-set-server=utf8mb4", "--skip-name-resolve",
                 "--innodb-flush-log-at-trx-commit=2", *account, *options,
             ],
-            stdout=self._log, stderr=self._log,
+            stdout=self._log, stderr=self._log, env=environ,
         )  # fmt: skip
         deadline = time.monotonic() + 60
         while True:
