@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import os
 import pty
+import select
 import shutil
 import socket
 import subprocess
@@ -166,21 +167,33 @@ def mariadb_site(server: Mariadb, folder: Path, word: str, statements: list[str]
     return root
 
 
-def answer(folder: Path, text: bytes, *arguments: str) -> tuple[int, str]:
-    """Run the program at a terminal and type ``text``; its exit code and all that it said."""
+def answer(folder: Path, text: bytes, *arguments: str, seconds: float = 90) -> tuple[int, str]:
+    """Run the program at a terminal; its exit code and all that it said.
+
+    A line of ``text`` is typed whenever it waits behind a question: what is typed before a passphrase is asked
+    for is thrown away, as at any terminal.
+    """
     child, terminal = pty.fork()
     if child == 0:
         os.chdir(folder)
         os.execv(sys.executable, [sys.executable, "-m", "vetrin", *arguments])
-    os.write(terminal, text)
+    lines = text.splitlines(keepends=True)
     said = b""
-    while True:
-        try:
-            block = os.read(terminal, 65536)
-        except OSError:
-            break
-        if not block:
-            break
-        said += block
+    deadline = time.monotonic() + seconds
+    with contextlib.suppress(OSError):  # how the end of the other side shows
+        while True:
+            if select.select([terminal], [], [], 0.3)[0]:
+                block = os.read(terminal, 65536)
+                if not block:
+                    break
+                said += block
+            elif lines and said.endswith(
+                (b": ", b"? ", b"] ", b": \x1b[0m", b"? \x1b[0m", b"] \x1b[0m")
+            ):
+                os.write(terminal, lines.pop(0))
+            elif time.monotonic() > deadline:
+                os.kill(child, 9)
+                raise RuntimeError(f"it waits for something: {said.decode('utf-8', 'replace')}")
     _, status = os.waitpid(child, 0)
+    os.close(terminal)
     return os.WEXITSTATUS(status), said.decode("utf-8", "replace")

@@ -79,7 +79,7 @@ class Contents:
         place = self.place(digest)
         try:
             raw = self._shelf.read(place)
-            content: bytes = self._decompressor().decompress(self._seal.open(place, raw))
+            content = opened(self._decompressor(), self._seal.open(place, raw), LARGEST)
         except Missing as error:
             raise Damaged(digest, "is missing") from error
         except (ValueError, zstandard.ZstdError) as error:
@@ -113,7 +113,8 @@ class Contents:
     def patched(self, frame: bytes, base: bytes, digest: str) -> bytes:
         """The content that a patch makes of ``base``. Raises Damaged."""
         try:
-            content = zstandard.ZstdDecompressor(dict_data=_dictionary(base)).decompress(frame)
+            tool = zstandard.ZstdDecompressor(dict_data=_dictionary(base))
+            content = opened(tool, frame, LARGEST)
         except zstandard.ZstdError as error:
             raise Damaged(digest, f"is damaged: {error}") from error
         if fingerprint(content) != digest:
@@ -163,6 +164,18 @@ class Hands:
 
     def __exit__(self, *error: object) -> None:
         self._pool.shutdown(cancel_futures=True)
+
+
+def opened(tool: zstandard.ZstdDecompressor, frame: bytes, most: int) -> bytes:
+    """What one frame holds, and nothing behind it; a damaged one may say that it holds more than there is room.
+
+    Raises:
+        zstandard.ZstdError: it is damaged, or says that it holds more than ``most`` bytes.
+    """
+    if not 0 <= zstandard.frame_content_size(frame) <= most:
+        raise zstandard.ZstdError("it has another size than it could have")
+    content: bytes = tool.decompress(frame, allow_extra_data=False)
+    return content
 
 
 def in_blocks(parts: Iterable[bytes | memoryview], length: int = LARGEST) -> Iterator[bytes]:

@@ -17,13 +17,14 @@ from datetime import datetime
 import zstandard
 
 from ..files import Entry
-from .contents import Contents, Damaged, fingerprint
+from .contents import Contents, Damaged, fingerprint, opened
 from .leases import lease
 from .manifest import BadManifest, Manifest, StoredFile, StoredTable, files_of_list
 from .pages import StoredPage, TableReader, read_list
 from .seal import NoSeal, Seal
 from .shelf import Missing, Shelf, StoreError
 
+_LARGEST = 256 << 20  # bytes of a manifest; one of ten thousand tables has a hundredth of it
 _LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"
 _ID = 6
 
@@ -112,7 +113,7 @@ class Store:
             return known
         try:
             raw = self.seal.open(name, self.shelf.read(name))
-            found = Manifest.decode(zstandard.ZstdDecompressor().decompress(raw))
+            found = Manifest.decode(opened(zstandard.ZstdDecompressor(), raw, _LARGEST))
         except (Missing, BadManifest, ValueError, zstandard.ZstdError) as error:
             raise Damaged(name, f"(a manifest) can not be read: {error}") from error
         self._read[name] = found
