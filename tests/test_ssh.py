@@ -16,6 +16,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -571,3 +572,57 @@ def test_a_rate_is_kept_to(line: Line) -> None:
     size = json.loads(done.stdout)["file_bytes"]
     assert size / (time.monotonic() - begun) < 11_000_000
     assert line.vetrin("status", "--rate", "much").returncode == 2
+
+
+def test_packed_on_one_host_and_brought_in_on_another(line: Line) -> None:
+    """An export of what is behind SSH, an import into what is, and a snapshot of it that goes back there."""
+    far = line.folder / "far"
+    shutil.copytree(line.folder / "copy", far)
+    configuration = (far / "wp-config.php").read_text().replace("plain_copy", "plain_far")
+    (far / "wp-config.php").write_text(configuration)
+    line.server.run("DROP DATABASE IF EXISTS plain_far")
+    line.server.create("plain_far", "railway", "a railway's word")
+    line.server.run("CREATE TABLE wp_users (ID INT PRIMARY KEY)", database=line.source)
+    with (line.folder / "vetrin.toml").open("a") as file:
+        file.write(
+            f'[environment.far]\naddress = "https://try.harrowmere.example"\nhost = "ssh://{line.ssh.name}"\n'
+            f'root = "{far}"\nrole = "staging"\n'
+        )
+
+    def run(*words: str) -> dict[str, Any]:
+        done = line.vetrin(*words, "--json")
+        assert done.returncode == 0, done.stdout + done.stderr
+        assert "a railway's word" not in done.stdout + done.stderr
+        found: dict[str, Any] = json.loads(done.stdout)
+        return found
+
+    archive = str(line.folder / "handover.tar.zst")
+    packed = run("export", "production", archive, "--for", "far", "--parts", "data,media")
+    assert packed["packed_files"] >= 401 and packed["rows"] > 24_000
+    brought = run("import", archive, "far", "--parts", "data,media", "--yes")
+    assert brought["rewriting"]["replaced"] == 0  # it was packed with this address
+    assert (far / "wp-config.php").read_text() == configuration
+    theirs, ours = state(line.live / "wp-content/uploads"), state(far / "wp-content/uploads")
+    assert {name: item[0] for name, item in ours.items()} == {
+        name: item[0] for name, item in theirs.items()
+    }  # fmt: skip
+    count = "SELECT COUNT(*) FROM wp_posts WHERE post_content LIKE '%//try.harrowmere.example/%'"
+    assert line.server.run(count, database="plain_far") == [(6000,)]
+    for table in ("wp_comments", "wp_log", "wp_pairs"):
+        both = [
+            line.server.run(f"CHECKSUM TABLE {table} EXTENDED", database=database)[0][1]
+            for database in (line.source, "plain_far")
+        ]
+        assert both[0] == both[1], table
+    snapshot = run("backup", "far", "--verify")
+    assert snapshot["verified"] and snapshot["files"] > 400
+    line.server.run(
+        "DELETE FROM wp_pairs", "UPDATE wp_posts SET post_title = ''", database="plain_far"
+    )
+    (far / "wp-content/uploads/film.mp4").write_bytes(b"cut")
+    run("restore", "far", snapshot["snapshot"], "--yes")
+    assert (far / "wp-content/uploads/film.mp4").stat().st_size == 12_000_000
+    assert line.server.run("SELECT COUNT(*) FROM wp_pairs", database="plain_far") == [(5000,)]
+    again = line.vetrin("compare", "far", snapshot["snapshot"])
+    assert again.returncode == 0, again.stdout
+    line.server.run("DROP DATABASE plain_far")

@@ -49,11 +49,13 @@ class Dialect:
         descending: bool,
         limit: int | None,
     ) -> Statement:
-        """A statement that reads a few rows, and its values."""
+        """A statement that reads a few rows, and its values. Among equals, the other columns give the order."""
         clause, values = self.where(where)
         sql = f"SELECT {', '.join(map(self.quote, columns))} FROM {self.quote(table)}{clause}"
         if order:
-            sql += f" ORDER BY {self.quote(order)}" + (" DESC" if descending else "")
+            way = " DESC" if descending else ""
+            ordered = [order, *(column for column in columns if column != order)]
+            sql += " ORDER BY " + ", ".join(self.quote(column) + way for column in ordered)
         if limit is not None:
             sql += f" LIMIT {int(limit)}"
         return sql, values
