@@ -171,6 +171,29 @@ def test_where_an_account_may_not_make_routines_they_stay_behind(
     assert "wp_both" in copy and "wp_labels" not in copy and copy["routines"] == []
 
 
+def test_a_routine_that_could_not_come_back_is_not_replaced(
+    folder: Path, database_server: Mariadb
+) -> None:
+    """Its owner is another account, so that its text is not shown."""
+    database_server.run(LABEL, LABELS, TIDY, database="live_site")
+    database_server.run(
+        "CREATE FUNCTION wp_label(n INT) RETURNS INT DETERMINISTIC RETURN n", database="copy_site"
+    )
+    before = everything(database_server, "copy")
+    plan = vetrin(folder, "pull", "--dry-run")
+    assert plan["routines"] == ["tidy"]
+    assert "under the names of wp_label" in " ".join(plan["risks"])
+    vetrin(folder, "pull", "--yes")
+    assert routines(database_server) == {
+        "tidy": routines(database_server, "live")["tidy"],
+        "wp_label": "RETURN n",
+    }
+    # The view is there and calls the one that stayed.
+    assert database_server.run("SELECT label FROM wp_labels", database="copy_site")[0] == (1,)
+    vetrin(folder, "undo", "local", "--yes")
+    assert everything(database_server, "copy") == before
+
+
 def test_a_view_that_is_broken_at_its_source_is_named_and_stays_behind(
     folder: Path, database_server: Mariadb
 ) -> None:

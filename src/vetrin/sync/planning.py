@@ -308,14 +308,27 @@ class _Planner:
                 f"come: {some_of(hidden)}"
             )
         coming = [item for item in found if item.sql]
+        there = target.database.routines() if found else []
+        # What can not be read can not be brought back, either.
+        unknown = {item.name for item in there if not item.sql}
+        called = names.routines(coming)
+        stay = [i.name for i in coming if called.get(i.name, i.name) in unknown]
+        if stay:
+            self._risks.append(
+                f"{target.environment.name} has stored routines under the names of {some_of(stay)} that its account "
+                "is not shown: they stay as they are"
+            )
+            coming = [item for item in coming if item.name not in stay]
         if coming and not target.database.takes_routines:
             self._risks.append(
                 f"stored routines that the account of {target.environment.name} may not make, and that do not "
                 f"come: {some_of([item.name for item in coming])}"
             )
             coming = []
-        there = {*coming, *target.database.routines()} if found else set()
-        return tuple(coming), {item.name for item in found} - {item.name for item in there}
+        at_target = {called.get(item.name, item.name) for item in coming}
+        at_target |= {item.name for item in there}
+        lost = {i.name for i in found if called.get(i.name, i.name) not in at_target}
+        return tuple(coming), lost
 
     def files(self, mapping: Mapping) -> Difference | None:
         """What has to move of the files of the chosen parts."""

@@ -597,9 +597,10 @@ def undo(target: Site, journals: Journals, listener: Listener = silent) -> Run:
 
 
 def replaced_routines(database: Database, coming: Sequence[Attachment]) -> list[Attachment]:
-    """The stored routines that are there under the names of those that come."""
+    """The stored routines that are there under the names of those that come, and that can be brought back."""
     names = {item.name for item in coming if item.kind == "routine"}
-    return [item for item in database.routines() if item.name in names] if names else []
+    there = database.routines() if names else []
+    return [item for item in there if item.name in names and item.sql]
 
 
 def _undo(target: Site, last: Run, run: Run, listener: Listener) -> None:
