@@ -516,8 +516,12 @@ class MysqlDatabase(HiddenEditing):
             " WHERE routine_schema = DATABASE() AND routine_type IN ('PROCEDURE', 'FUNCTION')"
             " ORDER BY routine_name, routine_type",
         ):
-            text = self._rows(name, f"SHOW CREATE {kind} {quote(name)}")[0][2]
-            sql = _DEFINER.sub("", str(text or ""), count=1)
+            text = ""
+            with contextlib.suppress(
+                DatabaseError
+            ):  # some servers refuse to show it, others show nothing
+                text = self._rows(name, f"SHOW CREATE {kind} {quote(name)}")[0][2] or ""
+            sql = _DEFINER.sub("", str(text), count=1)
             found.append(Attachment("routine", str(name), "", sql, str(mode)))
         return found
 
