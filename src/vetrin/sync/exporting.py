@@ -385,10 +385,8 @@ class _Export:
 
     def _written_beside(self) -> Iterator[bytes]:
         items = self._attachments()
-        site, left = self._site, self._leaving.tables
-        names = [table.name for table in site.tables if table.name not in left]
         partly = bool(self._packing.leave.only)
-        for item in routines_with(site, names, self._views, partly=partly):
+        for item in routines_with(self._site, self._names, self._views, partly=partly):
             if item.sql:
                 yield dump_writer.routine(item)
             else:
@@ -400,13 +398,18 @@ class _Export:
         yield from map(dump_writer.view, views)
         yield from (dump_writer.trigger(item) for item in items if item.kind == "trigger")
 
+    @property
+    def _names(self) -> list[str]:
+        """The tables that come along."""
+        left = self._leaving.tables
+        return [table.name for table in self._site.tables if table.name not in left]
+
     def _attachments(self) -> list[Attachment]:
         """What hangs on the tables that come along, and can do so without the others."""
-        site, left = self._site, self._leaving.tables
-        names = [table.name for table in site.tables if table.name not in left]
+        names = self._names
         return [
             item
-            for item in site.database.attachments(names, self._views)
+            for item in self._site.database.attachments(names, self._views)
             if (item.kind == "view" or item.table in names) and can_hang(item, names)
         ]
 

@@ -517,9 +517,8 @@ class MysqlDatabase(HiddenEditing):
             " ORDER BY routine_name, routine_type",
         ):
             text = ""
-            with contextlib.suppress(
-                DatabaseError
-            ):  # some servers refuse to show it, others show nothing
+            # Where an account may not see it, some servers refuse, others show nothing.
+            with contextlib.suppress(DatabaseError):
                 text = self._rows(name, f"SHOW CREATE {kind} {quote(name)}")[0][2] or ""
             sql = _DEFINER.sub("", str(text), count=1)
             found.append(Attachment("routine", str(name), "", sql, str(mode)))
