@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from vetrin.files import BLOCK, PIECE, FilesError, LocalTree
@@ -74,6 +74,7 @@ def both(tree: dict[str, tuple[str, bytes]]) -> Iterator[tuple[LocalTree, Stored
 
 @settings(deadline=None, max_examples=60)
 @given(TREES, st.lists(PATHS, max_size=3), st.lists(PATHS, max_size=2))
+@example({"a/a": ("file", b"")}, ["a/a"], ["a"])
 def test_a_stored_tree_tells_what_a_tree_on_a_disk_tells(
     tree: dict[str, tuple[str, bytes]], folders: list[str], skip: list[str]
 ) -> None:

@@ -51,6 +51,13 @@ class Manifest(dict[str, Entry]):
         return found
 
 
+def folders_to_scan(folders: Iterable[str], skip: Collection[str]) -> list[str]:
+    """What ``SourceTree.scan`` is asked for, the whole tree as "", without what lies in ``skip``."""
+    names = ["" if folder in (".", "") else folder.strip("/") for folder in folders]
+    shut = tuple(f"{path}/" for path in skip)
+    return [name for name in names if name not in skip and not name.startswith(shut)]
+
+
 def selected(
     entries: Mapping[str, Entry],
     passed: Mapping[str, str],
@@ -60,8 +67,7 @@ def selected(
     """What ``SourceTree.scan`` gives of a tree whose entries are known."""
     found = Manifest()
     shut = tuple(f"{path}/" for path in skip)
-    for folder in folders:
-        name = "" if folder in (".", "") else folder.strip("/")
+    for name in folders_to_scan(folders, skip):
 
         def counts(path: str, name: str = name) -> bool:
             inside = not name or path == name or path.startswith(f"{name}/")

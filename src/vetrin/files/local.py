@@ -28,6 +28,7 @@ from .contract import (
     Room,
     Side,
     Span,
+    folders_to_scan,
     stays_inside,
 )
 from .digests import digest_of
@@ -93,11 +94,11 @@ class LocalTree:
 
     def scan(self, folders: Sequence[str], skip: Collection[str] = ()) -> Manifest:
         manifest = Manifest()
-        names = ["" if folder in (".", "") else folder.strip("/") for folder in folders]
+        names = folders_to_scan(folders, skip)
         apart = frozenset(skip) | frozenset(names)
         for name in names:
             start = os.path.join(self.root, name) if name else str(self.root)
-            if name in skip or not os.path.lexists(start):
+            if not os.path.lexists(start):
                 continue
             with _said(name or "."):
                 about = os.lstat(start)

@@ -23,6 +23,7 @@ from .contract import (
     Room,
     Side,
     Span,
+    folders_to_scan,
     stays_inside,
 )
 from .digests import digest_of
@@ -60,8 +61,7 @@ class RemoteTree:
 
     def scan(self, folders: Sequence[str], skip: Collection[str] = ()) -> Manifest:
         manifest = Manifest()
-        names = ["" if folder in (".", "") else folder.strip("/") for folder in folders]
-        names = [name for name in names if name not in skip]
+        names = folders_to_scan(folders, skip)
         apart = frozenset(skip) | frozenset(names)
         places = [self._place(name) for name in names]
         starts: list[str] = []

@@ -25,6 +25,7 @@ from ..files import (
     Remembered,
     SourceTree,
     digest_of,
+    folders_to_scan,
     own_folder,
 )
 from .commits import Commit
@@ -227,7 +228,7 @@ class BuildTree:
     def scan(self, folders: Sequence[str], skip: Collection[str] = ()) -> Manifest:
         """The build's own entries; folders that it has nothing in are looked for beside it."""
         found = Manifest()
-        names = ["" if folder in (".", "") else folder.strip("/") for folder in folders]
+        names = folders_to_scan(folders, skip)
         shut = tuple(f"{path}/" for path in skip)
         others = []
         for name in names:
