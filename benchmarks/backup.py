@@ -20,7 +20,7 @@ import time
 from pathlib import Path
 
 from pull_database import empty, generate, os_wait, project
-from systems import Mariadb, mariadb, program
+from systems import Mariadb, program, running
 
 
 def dump(server: Mariadb, database: str, path: Path) -> float:
@@ -85,7 +85,7 @@ def main() -> None:
     args = parser.parse_args()
     folder = Path(tempfile.mkdtemp(prefix="vb-", dir="/tmp"))
     try:
-        with mariadb(folder / "server") as server:
+        with running(Mariadb, folder / "server") as server:
             measure(server, folder, args.size, args.runs)
     finally:
         shutil.rmtree(folder, ignore_errors=True)

@@ -18,7 +18,7 @@ import time
 from pathlib import Path
 
 from pull_database import generate
-from systems import mariadb, program
+from systems import Mariadb, program, running
 
 READ = """
 import resource, sys, time
@@ -55,7 +55,7 @@ def main() -> None:
     folder = Path(tempfile.mkdtemp(prefix="vb-", dir="/tmp"))
     try:
         dumps = {"long statements": (), "one row each": ("--skip-extended-insert", "--hex-blob")}
-        with mariadb(folder / "server") as server:
+        with running(Mariadb, folder / "server") as server:
             generate(server, "large", args.size, folder)
             for number, options in enumerate(dumps.values()):
                 with (folder / f"{number}.sql").open("wb") as file:

@@ -23,7 +23,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
-from systems import Mariadb, mariadb, program
+from systems import Mariadb, program, running
 
 ADDRESS = "https://www.harrowmere.example"
 ROOT = "/srv/www/harrowmere"
@@ -190,7 +190,7 @@ def main() -> None:
     args = parser.parse_args()
     folder = Path(tempfile.mkdtemp(prefix="vb-", dir="/tmp"))
     try:
-        with mariadb(folder / "server") as server:
+        with running(Mariadb, folder / "server") as server:
             measure(server, folder, args.size, args.runs)
     finally:
         shutil.rmtree(folder, ignore_errors=True)

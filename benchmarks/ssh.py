@@ -153,7 +153,7 @@ def told(
 
 
 def database(bench: Bench, folder: Path, size: float, runs: int) -> None:
-    with systems.mariadb(folder / "mariadb") as server:
+    with systems.running(systems.Mariadb, folder / "mariadb") as server:
         rows.generate(server, "large", size, folder)
         project = rows.project(server, folder / "project", "large", "copied")
         text = (project / "vetrin.toml").read_text()

@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import tempfile
@@ -11,7 +12,7 @@ import pytest
 from moto.server import ThreadedMotoServer
 
 from ssh_server import SHELL_LESS, SshServer, ssh_server
-from systems import Mariadb, mariadb
+from systems import DatabaseServer, Mariadb, Mysql, Some, running
 from vetrin.demo import sample
 
 # What takes longest begins first, so that processes that work beside one another end together.
@@ -30,14 +31,34 @@ def ports_of_samples() -> None:
     sample._FIRST_PORT += 400 * (1 + int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:]))
 
 
-@pytest.fixture(scope="session")
-def database_server() -> Iterator[Mariadb]:
+@contextlib.contextmanager
+def own_server(make: type[Some]) -> Iterator[Some]:
     folder = Path(tempfile.mkdtemp(prefix="vt-", dir="/tmp"))
     try:
-        with mariadb(folder) as server:
+        with running(make, folder) as server:
             yield server
     finally:
         shutil.rmtree(folder, ignore_errors=True)
+
+
+@pytest.fixture(scope="session")
+def mariadb_server() -> Iterator[Mariadb]:
+    with own_server(Mariadb) as server:
+        yield server
+
+
+@pytest.fixture(scope="session")
+def mysql_server() -> Iterator[Mysql]:
+    with own_server(Mysql) as server:
+        yield server
+
+
+@pytest.fixture(scope="session")
+def database_server(request: pytest.FixtureRequest) -> DatabaseServer:
+    """MariaDB; with DATABASE=mysql, what does not ask for one of the two runs against MySQL."""
+    found = request.getfixturevalue(f"{os.environ.get('DATABASE', 'mariadb')}_server")
+    assert isinstance(found, DatabaseServer)
+    return found
 
 
 @pytest.fixture(scope="session")

@@ -17,7 +17,7 @@ import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import httpx
 import pymysql
@@ -49,25 +49,24 @@ def wait_for(url: str, seconds: float = 60) -> None:
     raise RuntimeError(f"{url} did not answer")
 
 
-class Mariadb:
-    """A MariaDB server with its own data folder, socket and port."""
+class DatabaseServer:
+    """A MariaDB or MySQL server with its own data folder, socket and port."""
+
+    product = ""
 
     def __init__(self, folder: Path, *options: str) -> None:
         # A socket's path may be 107 bytes long at most, so it does not live in pytest's folder.
         self.folder = folder
         self.port = free_port()
         self.socket = str(folder / "s.sock")
-        data = folder / "data"
-        account = ["--user=root"] if os.geteuid() == 0 else []
         # A server that starts removes what looks left over in the folder of temporary files, also another one's.
         temporary = folder / "temporary"
         temporary.mkdir(mode=0o777)
         environ = {**os.environ, "TMPDIR": str(temporary)}
+        account = ["--user=root"] if os.geteuid() == 0 else []
+        data = f"--datadir={folder / 'data'}"
         made = subprocess.run(
-            [
-                program("mariadb-install-db"), "--no-defaults", f"--datadir={data}",
-                "--auth-root-authentication-method=normal", "--skip-test-db", *account,
-            ],
+            [*self.first(), data, *account],
             stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, env=environ,
         )  # fmt: skip
         if made.returncode:
@@ -75,10 +74,9 @@ class Mariadb:
         self._log = (folder / "server.log").open("wb")
         self.process = subprocess.Popen(
             [
-                program("mariadbd"), "--no-defaults", f"--datadir={data}",
-                f"--socket={self.socket}", f"--port={self.port}", "--bind-address=127.0.0.1",
-                "--skip-log-bin", "--character-set-server=utf8mb4", "--skip-name-resolve",
-                "--innodb-flush-log-at-trx-commit=2", *account, *options,
+                *self.program(), data, f"--socket={self.socket}", f"--port={self.port}",
+                "--bind-address=127.0.0.1", "--skip-log-bin", "--character-set-server=utf8mb4",
+                "--skip-name-resolve", "--innodb-flush-log-at-trx-commit=2", *account, *options,
             ],
             stdout=self._log, stderr=self._log, env=environ,
         )  # fmt: skip
@@ -90,6 +88,23 @@ class Mariadb:
             if self.process.poll() is not None or time.monotonic() > deadline:
                 raise RuntimeError((folder / "server.log").read_text(errors="replace")[-2000:])
             time.sleep(0.1)
+
+    def first(self) -> list[str]:
+        """What makes the data folder."""
+        raise NotImplementedError
+
+    def program(self) -> list[str]:
+        raise NotImplementedError
+
+    def client(self, *more: str) -> list[str]:
+        """The product's own client program, as root."""
+        raise NotImplementedError
+
+    def dump_program(self, *more: str) -> list[str]:
+        raise NotImplementedError
+
+    def as_root(self) -> list[str]:
+        return ["--no-defaults", f"--socket={self.socket}", "--user=root"]
 
     def root(self, database: str | None = None) -> pymysql.Connection:
         return pymysql.connect(
@@ -126,17 +141,72 @@ class Mariadb:
         self._log.close()
 
 
+class Mariadb(DatabaseServer):
+    product = "MariaDB"
+
+    def first(self) -> list[str]:
+        make = program("mariadb-install-db")
+        return [make, "--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db"]
+
+    def program(self) -> list[str]:
+        return [program("mariadbd"), "--no-defaults"]
+
+    def client(self, *more: str) -> list[str]:
+        return [program("mariadb"), *self.as_root(), *more]
+
+    def dump_program(self, *more: str) -> list[str]:
+        return [program("mariadb-dump"), *self.as_root(), *more]
+
+
+class Mysql(DatabaseServer):
+    """MySQL as scripts/install-mysql unpacks it: with libraries of its own."""
+
+    product = "MySQL"
+    place = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache") / "vetrin-tests/mysql"
+
+    def _run(self, name: str) -> list[str]:
+        path = self.place / "usr" / name
+        if not path.exists():
+            raise RuntimeError("MySQL is not there; scripts/install-mysql brings it")
+        loaders = list((self.place / "usr").glob("lib*/ld-linux-*.so.*"))
+        if not loaders:  # not unpacked, but built or laid there for this machine
+            return [str(path)]
+        libraries = next((self.place / "usr/lib").glob("*-linux-gnu"))
+        return [str(loaders[0]), "--library-path", str(libraries), str(path)]
+
+    def first(self) -> list[str]:
+        return [*self.program(), "--initialize-insecure"]
+
+    def program(self) -> list[str]:
+        shared = f"{self.place}/usr/share/mysql"
+        return [
+            *self._run("sbin/mysqld"), "--no-defaults", f"--basedir={self.place}/usr", "--mysqlx=OFF",
+            "--secure-file-priv=", f"--lc-messages-dir={shared}", "--local-infile=ON",
+            f"--character-sets-dir={shared}/charsets", f"--pid-file={self.folder}/pid",
+            "--performance-schema=OFF", "--innodb-buffer-pool-size=32M",
+        ]  # fmt: skip
+
+    def client(self, *more: str) -> list[str]:
+        return [*self._run("bin/mysql"), *self.as_root(), *more]
+
+    def dump_program(self, *more: str) -> list[str]:
+        return [*self._run("bin/mysqldump"), *self.as_root(), *more]
+
+
+Some = TypeVar("Some", bound=DatabaseServer)
+
+
 @contextlib.contextmanager
-def mariadb(folder: Path, *options: str) -> Iterator[Mariadb]:
+def running(make: type[Some], folder: Path, *options: str) -> Iterator[Some]:
     folder.mkdir(parents=True, exist_ok=True)
-    server = Mariadb(folder, *options)
+    server = make(folder, *options)
     try:
         yield server
     finally:
         server.stop()
 
 
-def mariadb_site(server: Mariadb, folder: Path, word: str, statements: list[str]) -> Path:
+def mariadb_site(server: DatabaseServer, folder: Path, word: str, statements: list[str]) -> Path:
     """The shell of a WordPress without the CMS itself: marker files, configuration, tables.
 
     ``live`` is the project's production, anything else its local environment; vetrin.toml, once both

@@ -10,9 +10,20 @@ from pathlib import Path
 
 import pytest
 
-from systems import Mariadb, mariadb, mariadb_site
-from vetrin.database import Attachment, Batch, Column, Facts, Table, Unsuitable
+from systems import DatabaseServer, Mariadb, Mysql, mariadb_site, running
+from vetrin.database import (
+    Attachment,
+    Batch,
+    Column,
+    Exchange,
+    Facts,
+    Table,
+    Unsuitable,
+    hidden_name,
+)
+from vetrin.database.digest import table_digest
 from vetrin.database.identifiers import rename
+from vetrin.database.mysql import MysqlDatabase
 from vetrin.database.mysql.accounts import (
     Credentials,
     creating_statements,
@@ -158,7 +169,8 @@ def test_sqlite_quotes_names_in_four_ways() -> None:
 def test_a_server_that_does_not_tell_a_from_capital_a(
     tmp_path: Path, database_server: Mariadb
 ) -> None:
-    with mariadb(
+    with running(
+        Mariadb,
         Path(tempfile.mkdtemp(prefix="vt-", dir="/tmp")),
         "--lower-case-table-names=1",
         "--local-infile=0",
@@ -288,3 +300,95 @@ def test_the_statements_that_make_a_database() -> None:
         "GRANT ALL PRIVILEGES ON `rail\\_way`.* TO 'it''s'@'localhost'",
     ]
     assert "@'%'" in creating_statements(Credentials("a", "b", host="db.harrowmere.test"), "x")[1]
+
+
+# What MariaDB prints and MySQL does not take as it is; with what the plan says of it.
+FROM_REAL_MARIADB = [
+    ("a INT PRIMARY KEY) ENGINE=Aria ROW_FORMAT=PAGE TRANSACTIONAL=1 PAGE_CHECKSUM=1", "Aria becomes InnoDB"),
+    ("a INT PRIMARY KEY, t LONGTEXT NOT NULL DEFAULT 'x'' DEFAULT y', b BLOB DEFAULT 'q', j JSON DEFAULT '{}')", ""),
+    ("a INT PRIMARY KEY, u VARCHAR(40) DEFAULT uuid(), n INT DEFAULT (1 + 2), c VARCHAR(9) DEFAULT concat('a','b'),"
+     " d DATETIME(6) DEFAULT current_timestamp(6) ON UPDATE current_timestamp(6), ts TIMESTAMP NOT NULL DEFAULT"
+     " current_timestamp() ON UPDATE current_timestamp(), cd DATE DEFAULT curdate(), r DOUBLE DEFAULT rand())", ""),
+    ("a INT PRIMARY KEY, s VARCHAR(9) COLLATE utf8mb4_uca1400_as_cs UNIQUE, d VARCHAR(9) CHARACTER SET latin1 COLLATE"
+     " latin1_swedish_nopad_ci) COLLATE utf8mb4_uca1400_ai_ci", "utf8mb4_uca1400_as_cs becomes utf8mb4_0900_as_cs"),
+    ("a INT, d DATE, PRIMARY KEY (a, d)) PARTITION BY RANGE (YEAR(d)) (PARTITION p0 VALUES LESS THAN (2000),"
+     " PARTITION p1 VALUES LESS THAN MAXVALUE)", ""),
+    ("a INT PRIMARY KEY, t TEXT COMPRESSED, x VARCHAR(900) COMPRESSED DEFAULT 'q')", "arrive uncompressed"),
+    ("a INT PRIMARY KEY, t TEXT, g POINT NOT NULL DEFAULT POINT(1, 2), z INT, v VARCHAR(20), FULLTEXT KEY f (t),"
+     " SPATIAL KEY s (g), KEY p (t(20)), KEY zz (z) IGNORED, KEY desc1 (z DESC, v(3)), UNIQUE KEY longu (z, t))",
+     "`longu` over long texts becomes an ordinary one"),
+    ("a INT(11) UNSIGNED ZEROFILL NOT NULL AUTO_INCREMENT PRIMARY KEY, d DATETIME NOT NULL DEFAULT"
+     " '0000-00-00 00:00:00', f FLOAT(7,3), y YEAR(4), s SET('x') DEFAULT '') ROW_FORMAT=COMPRESSED", ""),
+    ("a INT PRIMARY KEY, j LONGTEXT DEFAULT '{\"a\": \"b\"}', g VARCHAR(50) AS (JSON_VALUE(j, '$.a')) VIRTUAL,"
+     " h VARCHAR(50) AS (CONCAT(a, '-', UPPER(j))) PERSISTENT, CONSTRAINT named CHECK (a > 0 AND j <> 'x'),"
+     " i INT CHECK (i < 5))", "CHECK constraints get names"),
+    ("a INT PRIMARY KEY COMMENT 'COLLATE=utf8mb4_uca1400_ai_ci DEFAULT uuid()', `rank` INT, `system` INT)", ""),
+    ("a INT PRIMARY KEY DEFAULT nextval(numbers))", "takes its numbers from a sequence"),
+]  # fmt: skip
+FROM_REAL_MYSQL = [
+    ("a INT PRIMARY KEY, u VARCHAR(40) DEFAULT (uuid()), t TEXT DEFAULT ('x''y'), j JSON DEFAULT (json_array()), n INT"
+     " DEFAULT ((1 + 2) * 3), d DATETIME DEFAULT CURRENT_TIMESTAMP ON UPDATE CURRENT_TIMESTAMP, i INT INVISIBLE DEFAULT 3,"
+     " b VARBINARY(16) DEFAULT (uuid_to_bin(uuid())))", "defaults with uuid_to_bin() are left out"),
+    ("a INT PRIMARY KEY, p POINT NOT NULL SRID 4326 DEFAULT (ST_GeomFromText('POINT(1 2)', 4326)), KEY inv (a) INVISIBLE)",
+     ""),
+    ("a INT PRIMARY KEY, j JSON DEFAULT ('{\"a\": \"b\"}'), g VARCHAR(50) AS (COALESCE(j->>'$.a', '-')) STORED NOT NULL, h INT AS (a * 2)"
+     " VIRTUAL, KEY (g), CONSTRAINT idle CHECK (a > 10) NOT ENFORCED, CONSTRAINT valid CHECK (json_valid(j)))",
+     "not enforced stay behind"),
+    ("a INT PRIMARY KEY, s VARCHAR(9) COLLATE utf8mb4_0900_as_cs UNIQUE, b VARCHAR(9) COLLATE utf8mb4_0900_bin, d VARCHAR(9)"
+     " COLLATE utf8mb4_sv_0900_ai_ci, f VARCHAR(9) CHARACTER SET utf8mb3)", "utf8mb4_0900_as_cs becomes utf8mb4_bin"),
+    ("a INT PRIMARY KEY, t TEXT, FULLTEXT KEY ft (t) WITH PARSER ngram, KEY d (a DESC)) ROW_FORMAT=COMPRESSED"
+     " STATS_PERSISTENT=1", "the server's own parser"),
+    ("a BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY, z INT ZEROFILL, y YEAR, bi BIT(3) DEFAULT b'101',"
+     " dc DECIMAL(65,30) DEFAULT 1.5, ge GEOMETRYCOLLECTION)", ""),
+    ("a INT, d DATE, PRIMARY KEY (a, d)) PARTITION BY HASH (a) PARTITIONS 3", ""),
+    ("a INT PRIMARY KEY, v VARCHAR(20), KEY f ((LOWER(v))))", "an index over an expression"),
+    ("a INT PRIMARY KEY, j JSON, KEY mv ((CAST(j->'$.x' AS UNSIGNED ARRAY))))", "index over"),
+    ("a INT PRIMARY KEY, v VECTOR(3))", "a column of the type vector"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("product", "rest", "said"),
+    [("mariadb", *case) for case in FROM_REAL_MARIADB] + [("mysql", *case) for case in FROM_REAL_MYSQL],
+)  # fmt: skip
+def test_what_one_product_has_the_other_one_takes(
+    product: str, rest: str, said: str, mariadb_server: Mariadb, mysql_server: Mysql
+) -> None:
+    """The table with a row, from a real server to a real server of the other product."""
+    servers: list[DatabaseServer] = [mariadb_server, mysql_server]
+    if product == "mysql":
+        servers.reverse()
+    sides = []
+    for server in servers:
+        server.run("DROP DATABASE IF EXISTS across")
+        server.create("across", "carrier", "x")
+        account = Credentials("across", "carrier", "x", "127.0.0.1", server.port)
+        sides.append(MysqlDatabase(account))
+    if "nextval" in rest:
+        servers[0].run("CREATE SEQUENCE numbers", database="across")
+    servers[0].run(f"CREATE TABLE fares ({rest}", database="across")
+    row = "(a, d) VALUES (7, '1999-01-01')" if "(a, d)" in rest else "(a) VALUES (7)"
+    servers[0].run(f"INSERT INTO fares {row}", database="across")
+    source, target = sides
+    table = next(table for table in source.tables() if table.name == "fares")
+    hidden = hidden_name("new", "a", 0)
+    try:
+        adapted = target.adapt(table, source.schema("fares"), source.facts())
+    except Unsuitable as error:
+        assert said and said in str(error)
+        return
+    assert said in "; ".join(adapted.notes)
+    target.lay_out(hidden, table, adapted.sql)
+    with source.reading() as reader:
+        target.fill(hidden, table, reader.rows(table))
+        wanted = table_digest(reader, table)
+    target.swap([Exchange("fares", hidden, None)], [], [])
+    (arrived,) = (table for table in target.tables() if table.name == "fares")
+    with target.reading() as reader:
+        assert table_digest(reader, arrived) == wanted
+    # What has a default there makes a row by itself here, too.
+    servers[1].run(
+        "SET SQL_MODE = ''", f"INSERT INTO fares {row.replace('7', '9')}", database="across"
+    )
+    for side in sides:
+        side.close()

@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from systems import Mariadb, program
+from systems import DatabaseServer
 from vetrin.database import DatabaseError, Table
 from vetrin.database.contract import Batch, Cell
 from vetrin.database.mysql import Credentials, MysqlDatabase
@@ -42,9 +42,9 @@ NASTY = ["", "plain", "it's", 'say "yes"', "back\\slash", "line\nline\r\n", "tab
          "ümläut €", "漢字 🚂", "%_\\%\\_", "\x1d\x1e", "\\x11", "\\\x11", "NULL", "0x41"]  # fmt: skip
 
 
-@pytest.fixture(scope="module")
-def dumped(database_server: Mariadb) -> Iterator[Mariadb]:
-    server = database_server
+@pytest.fixture(scope="module", params=["mariadb", "mysql"])
+def dumped(request: pytest.FixtureRequest) -> Iterator[DatabaseServer]:
+    server: DatabaseServer = request.getfixturevalue(f"{request.param}_server")
     server.create("kinds", "railway", "a railway's word")
     server.run(*filter(str.strip, TYPES.split(";\n")), TRIGGER, database="kinds")
     server.run(
@@ -79,7 +79,7 @@ def dumped(database_server: Mariadb) -> Iterator[Mariadb]:
     server.run("DROP DATABASE kinds")
 
 
-def stored(server: Mariadb, database: str = "kinds") -> dict[str, list[list[Cell]]]:
+def stored(server: DatabaseServer, database: str = "kinds") -> dict[str, list[list[Cell]]]:
     """What the columns of each table hold, as the server itself tells it."""
     credentials = Credentials(
         database, "railway", "a railway's word", "localhost", None, server.socket
@@ -116,11 +116,10 @@ def read(text: bytes, size: int = 1 << 16) -> tuple[DumpReader, dict[str, list[l
     return reader, found
 
 
-def dump(server: Mariadb, *options: str) -> bytes:
+def dump(server: DatabaseServer, *options: str) -> bytes:
     return subprocess.run(
-        [program("mariadb-dump"), f"--socket={server.socket}", "-u", "root", *options],
-        capture_output=True, check=True,
-    ).stdout  # fmt: skip
+        server.dump_program(*options), capture_output=True, check=True
+    ).stdout
 
 
 OPTIONS = {
@@ -145,7 +144,7 @@ OPTIONS = {
 @pytest.mark.parametrize("options", OPTIONS.values(), ids=OPTIONS)
 @pytest.mark.parametrize("size", [4096, 1 << 20])
 def test_every_cell_is_as_the_server_stores_it(
-    dumped: Mariadb, options: tuple[str, ...], size: int
+    dumped: DatabaseServer, options: tuple[str, ...], size: int
 ) -> None:
     reader, found = read(dump(dumped, *options, "kinds"), size)
     wanted = stored(dumped)
@@ -158,7 +157,7 @@ def test_every_cell_is_as_the_server_stores_it(
         assert found[name] == rows, name
     about = reader.dump
     assert [name for _, name in about.views] == ["wp_seen"]
-    assert about.product == "MariaDB" or "--compact" in options or "--skip-comments" in options
+    assert about.product == dumped.product or "--compact" in options or "--skip-comments" in options
     routines = [(key[0], item.name, item.sql) for key, item in about.routines.items()]
     assert about.events == (["sweep"] if "--events" in options else [])
     if "--routines" in options:
@@ -177,7 +176,7 @@ def test_every_cell_is_as_the_server_stores_it(
         assert item.table == "wp_pairs" and item.sql.endswith("END") and "'none;'" in item.sql
 
 
-def test_a_dump_in_another_character_set(dumped: Mariadb) -> None:
+def test_a_dump_in_another_character_set(dumped: DatabaseServer) -> None:
     _, found = read(dump(dumped, "--default-character-set=latin1", "kinds", "wp_old"))
     assert found["wp_old"] == stored(dumped)["wp_old"]
     text = (
@@ -188,7 +187,7 @@ def test_a_dump_in_another_character_set(dumped: Mariadb) -> None:
     assert found["wp_words"] == [["Härrowmere – €".encode()]]
 
 
-def test_what_is_written_is_read_again_and_loads(dumped: Mariadb) -> None:
+def test_what_is_written_is_read_again_and_loads(dumped: DatabaseServer) -> None:
     """Our own SQL files: the reader understands them, and so does the server's own client."""
     credentials = Credentials(
         "kinds", "railway", "a railway's word", "localhost", None, dumped.socket
@@ -207,9 +206,7 @@ def test_what_is_written_is_read_again_and_loads(dumped: Mariadb) -> None:
     _, found = read(whole)
     assert found == wanted
     dumped.create("loaded", "railway", "a railway's word")
-    subprocess.run(
-        [program("mariadb"), f"--socket={dumped.socket}", "-u", "root", "loaded"], input=whole, check=True
-    )  # fmt: skip
+    subprocess.run(dumped.client("loaded"), input=whole, check=True)
     assert stored(dumped, "loaded") == wanted
     dumped.run("DROP DATABASE loaded")
 

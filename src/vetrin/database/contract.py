@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from .pages import KeyRange, Page
 
 Cell = bytes | int | float | None
+Hashing = Literal["md5", "sha256"]
 
 BATCH_BYTES = 1 << 20
 HIDDEN = "_vetrin_"
@@ -200,6 +201,10 @@ class Adapted:
 
 class Reader(Protocol):
     """Reads rows as they were at one moment, where the engine can."""
+
+    @property
+    def hashing(self) -> Hashing:
+        """What ``digests`` are made with."""
 
     def rows(
         self,

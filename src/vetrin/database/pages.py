@@ -3,7 +3,7 @@
 A page is a batch of rows that lie together in key order; its digest is MD5 (RFC 1321) over all cells, in
 order, joined by a byte that separates, with another in place of NULL. Servers make it themselves with
 what SQL has, so that a table that was taken once need not be sent again to be checked. It tells change,
-it is no protection against forgery.
+it is no protection against forgery. MySQL has no MD5 from 9.6 on; there it is SHA-256 (FIPS 180-4).
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ import hashlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
-from .contract import Batch, Cell, Table
+from .contract import Batch, Cell, Hashing, Table
 
 JOIN = b"\x1f"
 NULL = b"\x1a\x1f"
@@ -66,9 +66,9 @@ def goes_by_key(table: Table) -> bool:
     )
 
 
-def digest_of_cells(cells: Iterable[Cell]) -> str:
-    """MD5 over cells in order, as ``Reader.digests`` gives it."""
-    return hashlib.md5(joined(cells), usedforsecurity=False).hexdigest()
+def digest_of_cells(cells: Iterable[Cell], hashing: Hashing = "md5") -> str:
+    """A digest over cells in order, as ``Reader.digests`` gives it."""
+    return hashlib.new(hashing, joined(cells), usedforsecurity=False).hexdigest()
 
 
 def joined(cells: Iterable[Cell]) -> bytes:
@@ -81,13 +81,13 @@ def _as_bytes(cell: Cell) -> bytes:
     return bytes(cell) if isinstance(cell, bytes) else repr(cell).encode()
 
 
-def digest_of_rows(batches: Iterable[Batch]) -> str:
+def digest_of_rows(batches: Iterable[Batch], hashing: Hashing = "md5") -> str:
     """How many rows, and the sum of their halved digests: the same in any order."""
     count = total = 0
     for batch in batches:
         count += batch.rows
         for row in batch.each():
-            total += int(digest_of_cells(row)[:15], 16)
+            total += int(digest_of_cells(row, hashing)[:15], 16)
     return f"{count}-{total}" if count else "0"
 
 
@@ -104,14 +104,14 @@ def digests_by_reading(
     return found
 
 
-def with_pages(table: Table, batches: Iterable[Batch]) -> Iterator[Batch]:
+def with_pages(table: Table, batches: Iterable[Batch], hashing: Hashing = "md5") -> Iterator[Batch]:
     """Pass batches on, each with the page that it is; their cells may be changed thereafter."""
     places = [[c.name for c in table.columns].index(name) for name in table.key]
     for batch in batches:
         last = batch.cells[-batch.width :]
         with contextlib.suppress(ValueError, TypeError):  # some engines take texts for numbers
             key = tuple(int(last[place]) for place in places)  # type: ignore[arg-type]
-            batch.page = Page(key, batch.rows, digest_of_cells(batch.cells))
+            batch.page = Page(key, batch.rows, digest_of_cells(batch.cells, hashing))
         yield batch
 
 

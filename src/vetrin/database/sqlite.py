@@ -27,6 +27,7 @@ from .contract import (
     DatabaseUnreachable,
     Exchange,
     Facts,
+    Hashing,
     Patch,
     RowsDiffer,
     Table,
@@ -61,6 +62,8 @@ _DIALECT = Dialect(quote, "?")
 
 
 class _Reader:
+    hashing: Hashing = "md5"
+
     def __init__(self, connection: Any) -> None:
         self._connection = connection
 

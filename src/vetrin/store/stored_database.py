@@ -14,6 +14,7 @@ from ..database import (
     Condition,
     DatabaseError,
     Facts,
+    Hashing,
     Instead,
     KeyRange,
     Table,
@@ -38,6 +39,7 @@ class StoredDatabase:
 
     missing = False
     unwritable = WRITING
+    hashing: Hashing = "md5"
 
     def __init__(
         self,

@@ -21,6 +21,7 @@ from typing import Any
 from ..database import (
     Batch,
     Exchange,
+    Hashing,
     KeyRange,
     Page,
     Reader,
@@ -252,7 +253,7 @@ class Taker:
                 target.remove_range(hidden, table, beyond)
             self._baseline.drop(table, beyond)
         rows = self._rows(reader, item, KeyRange(after=last))
-        for pages, count in self._stored(hidden, item, with_pages(table, rows)):
+        for pages, count in self._stored(hidden, item, with_pages(table, rows, reader.hashing)):
             record.write(table=table.name, pages=pages, rows=taken.rows + count)
         record.write(table=table.name, done=True)
 
@@ -278,7 +279,7 @@ class Taker:
             target.remove_range(hidden, table, among)
             self._baseline.drop(table, among)
             rows = self._rows(reader, item, among)
-            found = list(self._stored(hidden, item, with_pages(table, rows)))
+            found = list(self._stored(hidden, item, with_pages(table, rows, reader.hashing)))
             pages = [page for some, _ in found for page in some]
             # The range reaches as far as it did, also where its last row is gone.
             if pages:
@@ -303,7 +304,7 @@ class Taker:
             self._record.write(table=table.name, rows=0, digest="", done=False)
             self._target.database.lay_out(hidden, table, item.schema)
             self._baseline.drop(table, KeyRange())
-        summed = Summed(self._rows(reader, item, KeyRange()))
+        summed = Summed(self._rows(reader, item, KeyRange()), reader.hashing)
         count = sum(count for _, count in self._stored(hidden, item, summed, at_once=True))
         self._record.write(table=table.name, rows=count, digest=summed.digest, done=True)
 
@@ -375,13 +376,14 @@ class Waiting:
 class Summed:
     """Batches that pass, and a digest of all of them that does not ask for their order."""
 
-    def __init__(self, batches: Iterable[Batch]) -> None:
+    def __init__(self, batches: Iterable[Batch], hashing: Hashing = "md5") -> None:
         self._batches = batches
+        self._hashing = hashing
         self._count = self._total = 0
 
     def __iter__(self) -> Iterator[Batch]:
         for batch in self._batches:
-            count, _, total = digest_of_rows([batch]).partition("-")
+            count, _, total = digest_of_rows([batch], self._hashing).partition("-")
             self._count += int(count)
             self._total += int(total or 0)
             yield batch

@@ -11,7 +11,7 @@ from .columns import quote
 _GRANT = re.compile(r"GRANT (.*?) ON (\*\.\*|`(?:[^`]|``)*`\.\*|\S+\.\*) TO ")
 _CREATES = re.compile(r"\b(?:ALL PRIVILEGES|CREATE)(?:,|$| *$)")
 _MAKES_ROUTINES = re.compile(r"\bALL PRIVILEGES\b|^(?=.*\bCREATE ROUTINE\b).*\bALTER ROUTINE\b")
-_NEAR = {"localhost": "127.0.0.1", "127.0.0.1": "127.0.0.1", "::1": "::1"}
+NEAR = {"localhost": "127.0.0.1", "127.0.0.1": "127.0.0.1", "::1": "::1"}
 
 
 @dataclass(frozen=True)
@@ -33,7 +33,7 @@ class Credentials:
 def creating_statements(credentials: Credentials, password: str) -> list[str]:
     """The statements that make the database, its account, and that one's rights, in this order."""
     name = credentials.name
-    host = "localhost" if credentials.socket else _NEAR.get(credentials.host, "%")
+    host = "localhost" if credentials.socket else NEAR.get(credentials.host, "%")
     account = f"{_literal(credentials.user)}@{_literal(host)}"
     return [
         f"CREATE DATABASE IF NOT EXISTS {quote(name)} CHARACTER SET utf8mb4",

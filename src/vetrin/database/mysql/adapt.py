@@ -82,7 +82,7 @@ def adapt_schema(table: str, schema: str, source: Facts, target: Server) -> Adap
     text = _Text(schema)
     _refuse(table, text, source, target)
     _comments(text, source, target)
-    _words(text, source, target)
+    _words(table, text, source, target)
     _collations(text, target)
     _engine(table, text, target)
     return Adapted(text.sql, tuple(text.notes))
@@ -113,6 +113,10 @@ def _refuse(table: str, text: _Text, source: Facts, target: Server) -> None:
             raise Unsuitable(f"{table} has an index over a JSON array, which MariaDB lacks")
 
 
+_IDLE_CHECK = re.compile(
+    r",?\n  CONSTRAINT `(?:[^`]|``)*` CHECK \([^\n]*\) /\*!80016 NOT ENFORCED \*/"
+)
+_PARSER = re.compile(r" /\*!50100 WITH PARSER `(?:[^`]|``)*` \*/")
 _VERSIONED = re.compile(r"/\*!(\d{5,6}) (.*?) ?\*/", re.DOTALL)
 
 
@@ -129,11 +133,93 @@ def _comments(text: _Text, source: Facts, target: Server) -> None:
             return "" if "SRID" in inner else inner
         return match[0]
 
+    if target.product == "MariaDB":
+        # Rows that are there may break what was never enforced.
+        text.sql, idle = _IDLE_CHECK.subn("", text.sql)
+        if idle:
+            text.note("CHECK constraints that are not enforced stay behind")
+        text.sql, parsers = _PARSER.subn("", text.sql)
+        if parsers:
+            text.note("full-text indexes are made by the server's own parser")
     # A comment may hold quoted names, so it is looked for in the whole text.
     text.sql = _VERSIONED.sub(settle, text.sql)
 
 
-def _words(text: _Text, source: Facts, target: Server) -> None:
+# A type that MySQL gives no literal default, and what its defaults may be without brackets.
+_LARGE = re.compile(
+    r"(?:tiny|medium|long)?(?:text|blob)$|json$|geometry$|.*(?:point|string|polygon|collection)$"
+)
+_LITERAL = re.compile(r"'|-?\d|(?:NULL|TRUE|FALSE)$|CURRENT_TIMESTAMP|[bx]'", re.IGNORECASE)
+_DEFAULT = re.compile(r"^  `x*` (\w+)[^\n]*?( DEFAULT )", re.MULTILINE)
+_VALUE = re.compile(r"\w*'x*'|[-+\w.]*(?=\()|[-+\w.]+")
+
+
+def _defaults(text: _Text, settle: Callable[[str, str], str | None]) -> None:
+    """Put anew what each column has as its default, by its type and value; None takes the default away."""
+    masked = _QUOTED.sub(lambda m: m[0][0] + "x" * (len(m[0]) - 2) + m[0][0], text.sql)
+    for found in reversed(list(_DEFAULT.finditer(masked))):
+        start = found.end()
+        first = _VALUE.match(masked, start)
+        end = first.end() if first else start
+        depth = masked[end : end + 1].count("(")
+        while depth and end < len(masked):
+            end += 1
+            depth += {"(": 1, ")": -1}.get(masked[end : end + 1], 0)
+        end += masked[end : end + 1] == ")"
+        value = settle(found[1].lower(), text.sql[start:end])
+        if value is None:
+            text.sql = text.sql[: found.start(2)] + text.sql[end:]
+        else:
+            text.sql = text.sql[:start] + value + text.sql[end:]
+
+
+def _default_of_mysql(text: _Text, table: str, kind: str, value: str, target: Server) -> str | None:
+    if value.upper() == "NULL" or (_LITERAL.match(value) and not _LARGE.match(kind)):
+        return value
+    if re.match(r"nextval\(", value, re.IGNORECASE):
+        raise Unsuitable(f"{table} takes its numbers from a sequence, which MySQL lacks")
+    if target.number < (8, 0, 13):
+        text.note("defaults of texts, and defaults that are expressions, are left out")
+        return None
+    return value if value.startswith("(") else f"({value})"
+
+
+_NAMED_TEXT = re.compile(r"\b_\w+('(?:[^'\\]|\\.|'')*')", re.DOTALL)
+
+
+def _default_of_mariadb(text: _Text, value: str) -> str | None:
+    strange = re.search(r"\b(uuid_to_bin|bin_to_uuid)\(", value)
+    if strange:
+        text.note(f"defaults with {strange[1]}() are left out")
+        return None
+    # MariaDB loses the quotes inside of a text that names its character set.
+    plain = _NAMED_TEXT.sub(r"\1", value)
+    return plain[1:-1] if _QUOTED.fullmatch(plain[1:-1]) else plain
+
+
+_HASHED = re.compile(r"^  UNIQUE KEY (`(?:[^`]|``)*`) \((.*)\) USING HASH", re.MULTILINE)
+_PREFIX = 191  # characters that an index takes of a text, in any character set
+
+
+def _unique_texts(text: _Text) -> None:
+    """MariaDB keeps whole texts unique by a digest; MySQL has no such index."""
+    if re.search(r"\bENGINE=(?:MEMORY|HEAP)\b", _QUOTED.sub("", text.sql)):
+        return
+    kinds = dict(re.findall(r"^  (`(?:[^`]|``)*`) (\w+)", text.sql, re.MULTILINE))
+
+    def part(name: str, size: str, order: str) -> str:
+        long = re.search(r"text|blob|char|binary", kinds.get(name, ""))
+        return name + (size or (f"({_PREFIX})" if long else "")) + order
+
+    def settle(match: re.Match[str]) -> str:
+        columns = re.findall(r"(`(?:[^`]|``)*`)(\(\d+\))?( DESC)?", match[2])
+        text.note(f"the unique index {match[1]} over long texts becomes an ordinary one")
+        return f"  KEY {match[1]} ({','.join(part(*column) for column in columns)})"
+
+    text.sql = _HASHED.sub(settle, text.sql)
+
+
+def _words(table: str, text: _Text, source: Facts, target: Server) -> None:
     if target.product == "MySQL":
         # A CHECK's name is unique in a whole MySQL database, and the live table has it already.
         text.sql, named = _NAMED_CHECK.subn(r"\1", text.sql)
@@ -145,22 +231,16 @@ def _words(text: _Text, source: Facts, target: Server) -> None:
         if text.put(re.compile(r"(?<=\S) (?:/\*M?!\d+ )?COMPRESSED\s*(?:\*/)?(?=[ ,\n])"), ""):
             text.note("compressed columns arrive uncompressed")
         text.put(re.compile(r"\bPERSISTENT\b"), "STORED")
-        # MySQL knows these functions without brackets in a default, or not at all in old versions.
         text.put(re.compile(r"\bcurrent_timestamp\((\d*)\)"),
                  lambda m: f"CURRENT_TIMESTAMP({m[1]})" if m[1] else "CURRENT_TIMESTAMP")  # fmt: skip
-        if target.number < (8, 0, 13):
-            found = re.search(
-                r"DEFAULT (?!NULL|'|-?\d|CURRENT_TIMESTAMP|b'|x')\S+", _QUOTED.sub("''", text.sql)
-            )
-            if found:
-                text.put(
-                    re.compile(r"(?<=[ ])DEFAULT (?!NULL|CURRENT_TIMESTAMP)[a-z_]+\([^)\n]*\)"), ""
-                )
-                text.note("defaults that are expressions are left out")
+        _defaults(text, lambda kind, value: _default_of_mysql(text, table, kind, value, target))
+        _unique_texts(text)
     elif source.product != target.product:
         text.put(re.compile(r"\s+(?:INVISIBLE|VISIBLE)\b(?=[,\s)])"), "")
-        text.put(re.compile(r"\bSTORED NULL\b"), "STORED")
+        text.put(re.compile(r"\b(STORED|VIRTUAL)(?: NOT)? NULL\b"), r"\1")
+        text.put(re.compile(r"\bgeomcollection\b"), "geometrycollection")
         text.put(re.compile(r"\s+SECONDARY_ENGINE=\S+|\s+AUTOEXTEND_SIZE=\S+"), "")
+        _defaults(text, lambda _, value: _default_of_mariadb(text, value))
 
 
 def _counterpart(collation: str, target: Server) -> str:

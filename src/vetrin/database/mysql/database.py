@@ -31,6 +31,7 @@ from ..contract import (
     DatabaseUnreachable,
     Exchange,
     Facts,
+    Hashing,
     Patch,
     RowsDiffer,
     Table,
@@ -41,7 +42,7 @@ from ..editing import HiddenEditing
 from ..pages import JOIN, NULL, KeyRange
 from ..query import Dialect
 from ..records import cells_of
-from .accounts import Credentials, creating_statements, may_create, may_make_routines, told
+from .accounts import NEAR, Credentials, creating_statements, may_create, may_make_routines, told
 from .adapt import Server, adapt_attachment, adapt_schema
 from .columns import WIDE_CHARSETS, quote, read_column
 from .literals import LOAD_OPTIONS, insert_statements, load_block
@@ -50,6 +51,7 @@ from .wire import Wire
 _NO_DATABASE = (1049, 1044)
 _NO_ACCOUNT = 1045
 _LACKING = (1054, 1146, 1305, 1356)
+_INSECURE = (3159, 1045)  # TLS is asked for by the server, or (among other things) by the account
 _MODE = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES"
 _INSERT_BYTES = 1 << 20
 _DIALECT = Dialect(lambda name: quote(name).replace("%", "%%"), "%s")
@@ -89,6 +91,18 @@ def _remedy(code: int, credentials: Credentials) -> str:
 class _Reader:
     def __init__(self, wire: Wire) -> None:
         self._wire = wire
+
+    @cached_property
+    def hashing(self) -> Hashing:
+        with self._wire.cursor() as cursor:
+            try:
+                cursor.execute("SELECT MD5('')")
+            except pymysql.Error:
+                return "sha256"
+            return "md5"
+
+    def _hashed(self, text: str) -> str:
+        return f"MD5({text})" if self.hashing == "md5" else f"SHA2({text}, 256)"
 
     def rows(
         self,
@@ -151,10 +165,13 @@ class _Reader:
                         table.name, reads, leave, instead, _range(table, among), named=True
                     )
                     if among == KeyRange():
-                        made = f"CONCAT_WS('-', COUNT(*), SUM(CAST(CONV(LEFT(MD5({row}), 15), 16, 10) AS UNSIGNED)))"
+                        half = f"CONV(LEFT({self._hashed(row)}, 15), 16, 10)"
+                        made = f"CONCAT_WS('-', COUNT(*), SUM(CAST({half} AS UNSIGNED)))"
                     else:
                         order = ", ".join(map(quote, table.key)).replace("%", "%%")
-                        made = f"MD5(GROUP_CONCAT({row} ORDER BY {order} SEPARATOR 0x{JOIN.hex()}))"
+                        made = self._hashed(
+                            f"GROUP_CONCAT({row} ORDER BY {order} SEPARATOR 0x{JOIN.hex()})"
+                        )
                     parts.append(f"(SELECT {made} FROM ({sql}) _vetrin_p)")
                     values += more
                 cursor.execute(" UNION ALL ".join(parts), values)
@@ -261,9 +278,14 @@ class MysqlDatabase(HiddenEditing):
         self._control = self._connect("utf8mb4")
         self.missing = False
 
-    def _connect(self, charset: str, credentials: Credentials | None = None) -> Wire:
-        c = credentials or self._credentials
-        try:
+    def _dialled(self, c: Credentials, charset: str) -> Wire:
+        """A connection, with TLS where the server knows it and the way to it is more than this machine.
+
+        On one machine, and behind an SSH connection to it, TLS would protect nothing and cost much; but
+        where a server or an account insists on it, it gets it.
+        """
+        near = c.socket is not None or c.host in NEAR
+        for tls in (False, True) if near else (True,):
             wire = Wire(
                 host=c.host,
                 port=c.port or 3306,
@@ -277,8 +299,21 @@ class MysqlDatabase(HiddenEditing):
                 autocommit=True,
                 local_infile=True,
                 defer_connect=True,
+                ssl_disabled=not tls,
             )
-            wire.connect(self._dial(c.host, c.port or 3306, c.socket) if self._dial else None)
+            try:
+                wire.connect(self._dial(c.host, c.port or 3306, c.socket) if self._dial else None)
+                return wire
+            except pymysql.Error as error:
+                code = error.args[0] if error.args else 0
+                if tls or code not in _INSECURE or not wire.offers_tls:
+                    raise
+        raise AssertionError("the last way was tried")
+
+    def _connect(self, charset: str, credentials: Credentials | None = None) -> Wire:
+        c = credentials or self._credentials
+        try:
+            wire = self._dialled(c, charset)
             with wire.cursor() as cursor:
                 if charset == "binary":
                     cursor.execute("SET NAMES binary")

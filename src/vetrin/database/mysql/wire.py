@@ -14,8 +14,10 @@ from typing import Any
 
 import pymysql
 from pymysql.connections import Connection
-from pymysql.constants import COMMAND
+from pymysql.constants import CLIENT, COMMAND
 from pymysql.protocol import OKPacketWrapper
+
+from .tls import OverStreams
 
 _READ_BUFFER = 1 << 18
 _WHOLE = 0xFFFFFF
@@ -25,9 +27,16 @@ class Wire(Connection):
     """A connection whose result rows and bulk loads are streams of bytes."""
 
     def connect(self, sock: Any = None) -> None:
+        if sock is not None and self.ssl:
+            self.ctx: Any = OverStreams(self.ctx)
         super().connect(sock)
         socket: Any = self._sock  # type: ignore[attr-defined]
         self._rfile: Any = socket.makefile("rb", _READ_BUFFER)
+
+    @property
+    def offers_tls(self) -> bool:
+        """True where the server said that it knows TLS; false as well before it has said anything."""
+        return bool(getattr(self, "server_capabilities", 0) & CLIENT.SSL)
 
     def _packet(self) -> Any:
         return self._read_packet()  # type: ignore[no-untyped-call]
