@@ -149,7 +149,7 @@ class Mariadb(DatabaseServer):
         return [make, "--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db"]
 
     def program(self) -> list[str]:
-        return [program("mariadbd"), "--no-defaults"]
+        return [program("mariadbd"), "--no-defaults", "--max-recursive-iterations=100000"]
 
     def client(self, *more: str) -> list[str]:
         return [program("mariadb"), *self.as_root(), *more]
@@ -183,7 +183,7 @@ class Mysql(DatabaseServer):
             *self._run("sbin/mysqld"), "--no-defaults", f"--basedir={self.place}/usr", "--mysqlx=OFF",
             "--secure-file-priv=", f"--lc-messages-dir={shared}", "--local-infile=ON",
             f"--character-sets-dir={shared}/charsets", f"--pid-file={self.folder}/pid",
-            "--performance-schema=OFF", "--innodb-buffer-pool-size=32M",
+            "--performance-schema=OFF", "--cte-max-recursion-depth=100000", "--innodb-buffer-pool-size=32M",
         ]  # fmt: skip
 
     def client(self, *more: str) -> list[str]:

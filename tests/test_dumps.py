@@ -117,9 +117,7 @@ def read(text: bytes, size: int = 1 << 16) -> tuple[DumpReader, dict[str, list[l
 
 
 def dump(server: DatabaseServer, *options: str) -> bytes:
-    return subprocess.run(
-        server.dump_program(*options), capture_output=True, check=True
-    ).stdout
+    return subprocess.run(server.dump_program(*options), capture_output=True, check=True).stdout
 
 
 OPTIONS = {

@@ -21,7 +21,7 @@ from typing import Any
 import pytest
 
 from ssh_server import NO_FORWARDING, SFTP_ONLY, SHELL_LESS, SshServer, ssh_server
-from systems import Mariadb
+from systems import DatabaseServer
 from test_files import state
 from vetrin.database.digest import table_digest
 from vetrin.demo.sample import lay_out
@@ -47,16 +47,18 @@ from vetrin.sync.events import Event, FileMoved
 from vetrin.sync.lock import only_run
 
 TABLES = """
+CREATE TABLE numbers AS WITH RECURSIVE n AS (SELECT 1 AS seq UNION ALL SELECT seq + 1 FROM n WHERE seq < 9000) SELECT seq FROM n;
 CREATE TABLE wp_options (option_id BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, option_name VARCHAR(191) UNIQUE, option_value LONGTEXT);
 INSERT INTO wp_options (option_name, option_value) VALUES ('siteurl', 'https://www.harrowmere.example'), ('home', 'https://www.harrowmere.example'), ('blogname', 'Harrowmere Light Railway');
 CREATE TABLE wp_posts (ID BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, post_title TEXT, post_content LONGTEXT, post_status VARCHAR(20), post_type VARCHAR(20), post_modified_gmt DATETIME, guid VARCHAR(255), KEY (post_type));
-INSERT INTO wp_posts SELECT seq, CONCAT('Timetable ', seq), CONCAT(REPEAT(CONCAT('platform ', seq, ' '), 20 + seq % 40), '<a href="https://www.harrowmere.example/', seq, '">'), 'publish', 'post', '2026-05-01 10:00:00', CONCAT('https://www.harrowmere.example/?p=', seq) FROM seq_1_to_6000;
+INSERT INTO wp_posts SELECT seq, CONCAT('Timetable ', seq), CONCAT(REPEAT(CONCAT('platform ', seq, ' '), 20 + seq % 40), '<a href="https://www.harrowmere.example/', seq, '">'), 'publish', 'post', '2026-05-01 10:00:00', CONCAT('https://www.harrowmere.example/?p=', seq) FROM numbers WHERE seq <= 6000;
 CREATE TABLE wp_comments (comment_ID BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, comment_post_ID BIGINT UNSIGNED, comment_author TINYTEXT, comment_content TEXT, comment_approved VARCHAR(20), comment_date_gmt DATETIME);
-INSERT INTO wp_comments SELECT seq, seq % 6000, 'Visitor', REPEAT('steam ', 20 + seq % 30), '1', '2026-05-01 10:00:00' FROM seq_1_to_9000;
+INSERT INTO wp_comments SELECT seq, seq % 6000, 'Visitor', REPEAT('steam ', 20 + seq % 30), '1', '2026-05-01 10:00:00' FROM numbers WHERE seq <= 9000;
 CREATE TABLE wp_log (at DATETIME, line VARCHAR(300));
-INSERT INTO wp_log SELECT '2026-05-01 10:00:00', REPEAT('whistle ', seq % 30) FROM seq_1_to_4000;
+INSERT INTO wp_log SELECT '2026-05-01 10:00:00', REPEAT('whistle ', seq % 30) FROM numbers WHERE seq <= 4000;
 CREATE TABLE wp_pairs (a BIGINT, b BIGINT, note VARCHAR(60), PRIMARY KEY (a, b));
-INSERT INTO wp_pairs SELECT seq % 50, seq, CONCAT('pair ', seq) FROM seq_1_to_5000
+INSERT INTO wp_pairs SELECT seq % 50, seq, CONCAT('pair ', seq) FROM numbers WHERE seq <= 5000;
+DROP TABLE numbers
 """
 
 
@@ -64,7 +66,7 @@ class Line:
     """A railway whose production is behind SSH; ``local`` and ``staging`` start as empty copies."""
 
     def __init__(
-        self, folder: Path, server: Mariadb, ssh: SshServer, name: str, *, port: bool = False
+        self, folder: Path, server: DatabaseServer, ssh: SshServer, name: str, *, port: bool = False
     ) -> None:
         where = f"127.0.0.1:{server.port}" if port else f"localhost:{server.socket}"
         self.folder, self.server, self.ssh = folder, server, ssh
@@ -142,7 +144,7 @@ def folder() -> Iterator[Path]:
 
 @pytest.fixture
 def line(
-    folder: Path, database_server: Mariadb, ssh: SshServer, monkeypatch: pytest.MonkeyPatch
+    folder: Path, database_server: DatabaseServer, ssh: SshServer, monkeypatch: pytest.MonkeyPatch
 ) -> Line:
     monkeypatch.setenv("HOME", str(ssh.home))
     monkeypatch.setattr(connection, "PAUSES", (0.05, 0.1, 0.2, 0.4, 0.8, 1.6) * 20)
@@ -156,15 +158,19 @@ WAYS = {
     "php": ((), "root", "a helper in PHP", "through a channel of the connection"),
     "no forwarding": (NO_FORWARDING, "root", "a helper in Python", "through the helper, for forwarding is forbidden"),
     "sftp only": (SFTP_ONLY[:1], "root", "by SFTP alone", "through a channel of the connection"),
+    "tls": ((), "root", "a helper in Python", "through a channel of the connection"),
+    "tls, no forwarding": (NO_FORWARDING, "root", "a helper in Python", "through the helper, for forwarding is forbidden"),
     "no shell": ((), SHELL_LESS, "by SFTP alone", "through a channel of the connection"),
 }  # fmt: skip
 
 
 @pytest.mark.parametrize("way", WAYS)
 def test_the_same_arrives_by_every_way(
-    way: str, folder: Path, database_server: Mariadb, monkeypatch: pytest.MonkeyPatch
+    way: str, folder: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     options, user, files, database = WAYS[way]
+    tls = way.startswith("tls")
+    databases = request.getfixturevalue("mysql_server" if tls else "database_server")
     with ssh_server(options, user) as server:
         if way == "php":
             # A host whose Python is too old, or none.
@@ -176,7 +182,9 @@ def test_the_same_arrives_by_every_way(
             )
             server.start()
         by_port = way in ("php", "no shell")
-        line = Line(folder, database_server, server, "ways", port=by_port)
+        line = Line(folder, databases, server, "ways", port=by_port)
+        if tls:  # the account may come in no other way, not even on its own machine
+            databases.run("ALTER USER railway REQUIRE SSL")
         monkeypatch.setenv("HOME", str(server.home))
         reached = line.vetrin("reach", "production")
         assert files in reached.stdout, reached.stdout + reached.stderr
@@ -200,7 +208,7 @@ def test_the_same_arrives_by_every_way(
 
 
 def test_where_neither_way_leads_to_the_database_it_is_said(
-    folder: Path, database_server: Mariadb, monkeypatch: pytest.MonkeyPatch
+    folder: Path, database_server: DatabaseServer, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     with ssh_server(SFTP_ONLY) as server:
         line = Line(folder, database_server, server, "ways", port=True)
