@@ -32,6 +32,7 @@ from vetrin.database.mysql.accounts import (
 )
 from vetrin.database.mysql.adapt import Server, adapt_attachment, adapt_schema
 from vetrin.database.mysql.columns import quote
+from vetrin.database.mysql.dump import DumpReader
 from vetrin.database.sqlite import quote as double_quote
 from vetrin.reach import Keyed
 
@@ -386,6 +387,16 @@ def test_what_one_product_has_the_other_one_takes(
     (arrived,) = (table for table in target.tables() if table.name == "fares")
     with target.reading() as reader:
         assert table_digest(reader, arrived) == wanted
+    # The same out of a dump, where conditional comments are plain text.
+    dump = subprocess.run(servers[0].dump_program("across"), capture_output=True, check=True).stdout
+    reader_of_dump = DumpReader([dump])
+    assert sum(batch.rows for _, batch in reader_of_dump.rows()) == 1
+    (dumped,) = reader_of_dump.dump.tables.values()
+    assert reader_of_dump.dump.product == servers[0].product
+    for side, to_be_noted in ((target, said), (source, "")):
+        again = side.adapt(table, dumped.definition.sql(), source.facts())
+        assert to_be_noted in "; ".join(again.notes)
+        side.lay_out(hidden_name("new", "a", 1), table, again.sql)
     # What has a default there makes a row by itself here, too.
     servers[1].run(
         "SET SQL_MODE = ''", f"INSERT INTO fares {row.replace('7', '9')}", database="across"

@@ -8,16 +8,15 @@ nearest counterpart, with a note, or refused. Sources: the servers' reference ma
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from ..contract import Adapted, Attachment, Facts, Unsuitable
+from .schema_text import QUOTED, SchemaText
 
 _COLLATE = re.compile(r"(\bCOLLATE\s*=?\s*)(\w+)", re.IGNORECASE)
 _CHARSET = re.compile(r"(\b(?:CHARSET|CHARACTER\s+SET)\s*=?\s*)(\w+)", re.IGNORECASE)
 _ENGINE = re.compile(r"(\bENGINE=)(\w+)")
 _ROW_FORMAT = re.compile(r"\s*\bROW_FORMAT=(\w+)")
-_QUOTED = re.compile(r"""('(?:[^'\\]|\\.|'')*'|`(?:[^`]|``)*`)""", re.DOTALL)
 _ROW_FORMATS = {"DEFAULT", "DYNAMIC", "FIXED", "COMPRESSED", "REDUNDANT", "COMPACT"}
 # Column types that only one of the two products has.
 _MARIADB_TYPES = re.compile(r"^  `(?:[^`]|``)*` (uuid|inet4|inet6|vector)\b", re.MULTILINE)
@@ -52,34 +51,13 @@ class Server:
         return tuple(int(part) for part in re.findall(r"\d+", self.version)[:3])
 
 
-class _Text:
-    """A schema on its way; patterns are put only on what is no literal, name or comment."""
-
-    def __init__(self, sql: str) -> None:
-        self.sql = sql
-        self.notes: list[str] = []
-
-    def put(self, pattern: re.Pattern[str], by: Callable[[re.Match[str]], str] | str) -> int:
-        parts = _QUOTED.split(self.sql)
-        count = 0
-        for at in range(0, len(parts), 2):
-            parts[at], found = pattern.subn(by, parts[at])
-            count += found
-        self.sql = "".join(parts)
-        return count
-
-    def note(self, text: str) -> None:
-        if text not in self.notes:
-            self.notes.append(text)
-
-
 def adapt_schema(table: str, schema: str, source: Facts, target: Server) -> Adapted:
     """The schema for the target.
 
     Raises:
         Unsuitable: it has a type or a feature without a counterpart.
     """
-    text = _Text(schema)
+    text = SchemaText(schema)
     _refuse(table, text, source, target)
     _comments(text, source, target)
     _words(table, text, source, target)
@@ -88,15 +66,15 @@ def adapt_schema(table: str, schema: str, source: Facts, target: Server) -> Adap
     return Adapted(text.sql, tuple(text.notes))
 
 
-def _refuse(table: str, text: _Text, source: Facts, target: Server) -> None:
+def _refuse(table: str, text: SchemaText, source: Facts, target: Server) -> None:
     other = source.product != target.product
     if other and target.product == "MySQL":
         found = _MARIADB_TYPES.search(text.sql)
         if found:
             raise Unsuitable(f"{table} has a column of the type {found[1]}, which MySQL lacks")
-        if re.search(r"\bSYSTEM VERSIONING\b", _QUOTED.sub("", text.sql)):
+        if re.search(r"\bSYSTEM VERSIONING\b", QUOTED.sub("", text.sql)):
             raise Unsuitable(f"{table} is system-versioned, which MySQL lacks")
-        if re.search(r"\bWITHOUT OVERLAPS\b|\bPERIOD FOR\b", _QUOTED.sub("", text.sql)):
+        if re.search(r"\bWITHOUT OVERLAPS\b|\bPERIOD FOR\b", QUOTED.sub("", text.sql)):
             raise Unsuitable(f"{table} has an application-time period, which MySQL lacks")
     if other and target.product == "MariaDB":
         found = _MYSQL_TYPES.search(text.sql)
@@ -104,7 +82,7 @@ def _refuse(table: str, text: _Text, source: Facts, target: Server) -> None:
             raise Unsuitable(
                 f"{table} has a column of the type {found[1]}, which this server lacks"
             )
-        bare = _QUOTED.sub("``", text.sql)
+        bare = QUOTED.sub("``", text.sql)
         if re.search(r"^  (?:UNIQUE )?KEY `` \(.*\(\(?", bare, re.MULTILINE) and re.search(
             r"^  (?:UNIQUE )?KEY `` \((?:``(?:\(\d+\))?(?: DESC)?,)*\(", bare, re.MULTILINE
         ):
@@ -114,13 +92,13 @@ def _refuse(table: str, text: _Text, source: Facts, target: Server) -> None:
 
 
 _IDLE_CHECK = re.compile(
-    r",?\n  CONSTRAINT `(?:[^`]|``)*` CHECK \([^\n]*\) /\*!80016 NOT ENFORCED \*/"
+    r",?\n  (?:CONSTRAINT `(?:[^`]|``)*` )?CHECK \([^\n]*\) (?:/\*!80016 )?NOT ENFORCED\b(?: \*/)?"
 )
-_PARSER = re.compile(r" /\*!50100 WITH PARSER `(?:[^`]|``)*` \*/")
+_PARSER = re.compile(r" (?:/\*!50[17]00 )?WITH PARSER `(?:[^`]|``)*`(?: \*/)?")
 _VERSIONED = re.compile(r"/\*!(\d{5,6}) (.*?) ?\*/", re.DOTALL)
 
 
-def _comments(text: _Text, source: Facts, target: Server) -> None:
+def _comments(text: SchemaText, source: Facts, target: Server) -> None:
     """Conditional comments: each product counts versions in its own way."""
     if source.product == target.product:
         return
@@ -150,30 +128,11 @@ _LARGE = re.compile(
     r"(?:tiny|medium|long)?(?:text|blob)$|json$|geometry$|.*(?:point|string|polygon|collection)$"
 )
 _LITERAL = re.compile(r"'|-?\d|(?:NULL|TRUE|FALSE)$|CURRENT_TIMESTAMP|[bx]'", re.IGNORECASE)
-_DEFAULT = re.compile(r"^  `x*` (\w+)[^\n]*?( DEFAULT )", re.MULTILINE)
-_VALUE = re.compile(r"\w*'x*'|[-+\w.]*(?=\()|[-+\w.]+")
 
 
-def _defaults(text: _Text, settle: Callable[[str, str], str | None]) -> None:
-    """Put anew what each column has as its default, by its type and value; None takes the default away."""
-    masked = _QUOTED.sub(lambda m: m[0][0] + "x" * (len(m[0]) - 2) + m[0][0], text.sql)
-    for found in reversed(list(_DEFAULT.finditer(masked))):
-        start = found.end()
-        first = _VALUE.match(masked, start)
-        end = first.end() if first else start
-        depth = masked[end : end + 1].count("(")
-        while depth and end < len(masked):
-            end += 1
-            depth += {"(": 1, ")": -1}.get(masked[end : end + 1], 0)
-        end += masked[end : end + 1] == ")"
-        value = settle(found[1].lower(), text.sql[start:end])
-        if value is None:
-            text.sql = text.sql[: found.start(2)] + text.sql[end:]
-        else:
-            text.sql = text.sql[:start] + value + text.sql[end:]
-
-
-def _default_of_mysql(text: _Text, table: str, kind: str, value: str, target: Server) -> str | None:
+def _default_of_mysql(
+    text: SchemaText, table: str, kind: str, value: str, target: Server
+) -> str | None:
     if value.upper() == "NULL" or (_LITERAL.match(value) and not _LARGE.match(kind)):
         return value
     if re.match(r"nextval\(", value, re.IGNORECASE):
@@ -187,23 +146,23 @@ def _default_of_mysql(text: _Text, table: str, kind: str, value: str, target: Se
 _NAMED_TEXT = re.compile(r"\b_\w+('(?:[^'\\]|\\.|'')*')", re.DOTALL)
 
 
-def _default_of_mariadb(text: _Text, value: str) -> str | None:
+def _default_of_mariadb(text: SchemaText, value: str) -> str | None:
     strange = re.search(r"\b(uuid_to_bin|bin_to_uuid)\(", value)
     if strange:
         text.note(f"defaults with {strange[1]}() are left out")
         return None
     # MariaDB loses the quotes inside of a text that names its character set.
     plain = _NAMED_TEXT.sub(r"\1", value)
-    return plain[1:-1] if _QUOTED.fullmatch(plain[1:-1]) else plain
+    return plain[1:-1] if QUOTED.fullmatch(plain[1:-1]) else plain
 
 
 _HASHED = re.compile(r"^  UNIQUE KEY (`(?:[^`]|``)*`) \((.*)\) USING HASH", re.MULTILINE)
 _PREFIX = 191  # characters that an index takes of a text, in any character set
 
 
-def _unique_texts(text: _Text) -> None:
+def _unique_texts(text: SchemaText) -> None:
     """MariaDB keeps whole texts unique by a digest; MySQL has no such index."""
-    if re.search(r"\bENGINE=(?:MEMORY|HEAP)\b", _QUOTED.sub("", text.sql)):
+    if re.search(r"\bENGINE=(?:MEMORY|HEAP)\b", QUOTED.sub("", text.sql)):
         return
     kinds = dict(re.findall(r"^  (`(?:[^`]|``)*`) (\w+)", text.sql, re.MULTILINE))
 
@@ -219,7 +178,7 @@ def _unique_texts(text: _Text) -> None:
     text.sql = _HASHED.sub(settle, text.sql)
 
 
-def _words(table: str, text: _Text, source: Facts, target: Server) -> None:
+def _words(table: str, text: SchemaText, source: Facts, target: Server) -> None:
     if target.product == "MySQL":
         # A CHECK's name is unique in a whole MySQL database, and the live table has it already.
         text.sql, named = _NAMED_CHECK.subn(r"\1", text.sql)
@@ -233,14 +192,15 @@ def _words(table: str, text: _Text, source: Facts, target: Server) -> None:
         text.put(re.compile(r"\bPERSISTENT\b"), "STORED")
         text.put(re.compile(r"\bcurrent_timestamp\((\d*)\)"),
                  lambda m: f"CURRENT_TIMESTAMP({m[1]})" if m[1] else "CURRENT_TIMESTAMP")  # fmt: skip
-        _defaults(text, lambda kind, value: _default_of_mysql(text, table, kind, value, target))
+        text.put_defaults(lambda kind, value: _default_of_mysql(text, table, kind, value, target))
         _unique_texts(text)
     elif source.product != target.product:
         text.put(re.compile(r"\s+(?:INVISIBLE|VISIBLE)\b(?=[,\s)])"), "")
         text.put(re.compile(r"\b(STORED|VIRTUAL)(?: NOT)? NULL\b"), r"\1")
         text.put(re.compile(r"\bgeomcollection\b"), "geometrycollection")
+        text.put(re.compile(r"\s+SRID \d+\b"), "")
         text.put(re.compile(r"\s+SECONDARY_ENGINE=\S+|\s+AUTOEXTEND_SIZE=\S+"), "")
-        _defaults(text, lambda _, value: _default_of_mariadb(text, value))
+        text.put_defaults(lambda _, value: _default_of_mariadb(text, value))
 
 
 def _counterpart(collation: str, target: Server) -> str:
@@ -260,7 +220,7 @@ def _counterpart(collation: str, target: Server) -> str:
     return next((name for name in wanted if name in target.collations), "")
 
 
-def _collations(text: _Text, target: Server) -> None:
+def _collations(text: SchemaText, target: Server) -> None:
     def settle(match: re.Match[str]) -> str:
         name = match[2].lower()
         if name in target.collations:
@@ -284,7 +244,7 @@ def _collations(text: _Text, target: Server) -> None:
     text.put(_CHARSET, charset)
 
 
-def _engine(table: str, text: _Text, target: Server) -> None:
+def _engine(table: str, text: SchemaText, target: Server) -> None:
     def settle(match: re.Match[str]) -> str:
         if match[2].lower() in target.engines:
             return match[0]
@@ -306,7 +266,7 @@ def _engine(table: str, text: _Text, target: Server) -> None:
 
 def adapt_attachment(item: Attachment, source: Facts, target: Server) -> Attachment:
     """A trigger, view or constraint for the target: SQL modes and collations that it knows."""
-    text = _Text(item.sql)
+    text = SchemaText(item.sql)
     if item.kind != "view":
         _collations(text, target)
     modes = [mode for mode in item.mode.split(",") if mode]
