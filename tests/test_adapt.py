@@ -33,6 +33,7 @@ from vetrin.database.mysql.accounts import (
 from vetrin.database.mysql.adapt import Server, adapt_attachment, adapt_schema
 from vetrin.database.mysql.columns import quote
 from vetrin.database.mysql.dump import DumpReader
+from vetrin.database.mysql.dump_writer import TableText, footer, header
 from vetrin.database.sqlite import quote as double_quote
 from vetrin.reach import Keyed
 
@@ -397,6 +398,21 @@ def test_what_one_product_has_the_other_one_takes(
         again = side.adapt(table, dumped.definition.sql(), source.facts())
         assert to_be_noted in "; ".join(again.notes)
         side.lay_out(hidden_name("new", "a", 1), table, again.sql)
+    # As an export writes it, either product's client loads it, and what it came from gets it back as it was.
+    text = TableText(table, source.schema("fares"), servers[0].product)
+    with source.reading() as reader:
+        written = b"".join(
+            [header(["fares"]), text.begin(), *text.rows(reader.rows(table)), footer()]
+        )
+    for server in servers:
+        server.run("DROP DATABASE IF EXISTS across_again", "CREATE DATABASE across_again")
+        subprocess.run(server.client("across_again"), input=written, check=True)
+        assert server.run("SELECT COUNT(*) FROM fares", database="across_again") == [(1,)]
+    show = [
+        servers[0].run("SHOW CREATE TABLE fares", database=database)[0][1]
+        for database in ("across", "across_again")
+    ]
+    assert sorted(show[0].split("\n")) == sorted(show[1].split("\n"))
     # What has a default there makes a row by itself here, too.
     servers[1].run(
         "SET SQL_MODE = ''", f"INSERT INTO fares {row.replace('7', '9')}", database="across"

@@ -194,7 +194,7 @@ def test_what_is_written_is_read_again_and_loads(dumped: DatabaseServer) -> None
     parts = [header(["the Harrowmere\nLight Railway"])]
     with database.reading() as reader:
         for table in database.tables():
-            text = TableText(table, database.schema(table.name), 3000)
+            text = TableText(table, database.schema(table.name), dumped.product, 3000)
             statements = list(text.rows(reader.rows(table)))
             assert all(len(one) < 3300 for one in statements)
             parts += [text.begin(), *statements]

@@ -358,7 +358,8 @@ class _Export:
         table = next(one for one in site.tables if one.name == name)
         self._tell(TableStarted(name, table.rows))
         schema = site.database.schema(name)
-        text = dump_writer.TableText(table, schema, self._packing.statement)
+        product = site.database.facts().product
+        text = dump_writer.TableText(table, schema, product, self._packing.statement)
         yield text.begin()
         rows = reader.rows(
             table, leave=leaving.leave.get(name), instead=leaving.instead.get(name, {})

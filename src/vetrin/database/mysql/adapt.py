@@ -31,7 +31,7 @@ _GONE_IN_8 = {"NO_AUTO_CREATE_USER", "NO_FIELD_OPTIONS", "NO_KEY_OPTIONS", "NO_T
 
 
 _NAMED_CHECK = re.compile(r"^(  )CONSTRAINT `(?:[^`]|``)*` (?=CHECK \()", re.MULTILINE)
-_MARIADB_OPTIONS = re.compile(
+MARIADB_OPTIONS = re.compile(
     r"\s*\b(?:PAGE_CHECKSUM|TRANSACTIONAL|PAGE_COMPRESSED|PAGE_COMPRESSION_LEVEL|ENCRYPTED"
     r"|ENCRYPTION_KEY_ID|IETF_QUOTES|SEQUENCE)=\S+?(?=[\s;]|$)"
 )
@@ -130,17 +130,25 @@ _LARGE = re.compile(
 _LITERAL = re.compile(r"'|-?\d|(?:NULL|TRUE|FALSE)$|CURRENT_TIMESTAMP|[bx]'", re.IGNORECASE)
 
 
+def needs_brackets(kind: str, value: str) -> bool:
+    """Whether MySQL takes a default of this type of column as an expression only; MariaDB takes it so, too."""
+    if value.upper() == "NULL" or value.startswith("("):
+        return False
+    return bool(_LARGE.match(kind)) or not _LITERAL.match(value)
+
+
 def _default_of_mysql(
     text: SchemaText, table: str, kind: str, value: str, target: Server
 ) -> str | None:
-    if value.upper() == "NULL" or (_LITERAL.match(value) and not _LARGE.match(kind)):
+    brackets = needs_brackets(kind, value)
+    if not brackets and not value.startswith("("):
         return value
     if re.match(r"nextval\(", value, re.IGNORECASE):
         raise Unsuitable(f"{table} takes its numbers from a sequence, which MySQL lacks")
     if target.number < (8, 0, 13):
         text.note("defaults of texts, and defaults that are expressions, are left out")
         return None
-    return value if value.startswith("(") else f"({value})"
+    return f"({value})" if brackets else value
 
 
 _NAMED_TEXT = re.compile(r"\b_\w+('(?:[^'\\]|\\.|'')*')", re.DOTALL)
@@ -185,7 +193,7 @@ def _words(table: str, text: SchemaText, source: Facts, target: Server) -> None:
         if named:
             text.note("CHECK constraints get names of the server's own")
         # Options of MariaDB's storage engines, and what its columns and indexes may say.
-        text.put(_MARIADB_OPTIONS, "")
+        text.put(MARIADB_OPTIONS, "")
         text.put(re.compile(r"\s+IGNORED\b"), "")
         if text.put(re.compile(r"(?<=\S) (?:/\*M?!\d+ )?COMPRESSED\s*(?:\*/)?(?=[ ,\n])"), ""):
             text.note("compressed columns arrive uncompressed")

@@ -42,7 +42,8 @@ _PIECES = {
     True: re.compile(rb"'(?:[^'\\]++|\\.|'')*+'|\"(?:[^\"\\]++|\\.|\"\")*+\"" + _REST, re.DOTALL),
     False: re.compile(rb"'(?:[^']++|'')*+'|\"(?:[^\"]++|\"\")*+\"" + _REST, re.DOTALL),
 }
-_CONDITIONAL = re.compile(r"/\*M?!(\d*)\s?((?:[^*]|\*(?!/))*)\*/")
+_CONDITIONAL = re.compile(r"/\*(M?)!(\d*)\s?((?:[^*]|\*(?!/))*)\*/")
+_MYSQLS_OWN = range(50700, 100000)  # versions that MariaDB passes over
 _QUALIFIED = re.compile(r"(?:(`(?:[^`]|``)+`|[^\s`.]+)\s*\.\s*)?(`(?:[^`]|``)+`|[^\s`.]+)")
 _VIEW = re.compile(
     r"CREATE\b(?:(?!\bAS\b).)*?\bVIEW\s+(?:IF\s+NOT\s+EXISTS\s+)?((?:`(?:[^`]|``)+`|[^\s`(.]+)(?:\s*\.\s*(?:`(?:[^`]|``)+`|[^\s`(.]+))?)\s*(.*)$",
@@ -219,7 +220,8 @@ class DumpReader:
             if size > 64 << 20:
                 raise self._wrong("a statement of more than 64 MB that brings no rows")
         plainly = [p for p in parts if not (p.startswith((b"--", b"#")) and len(p) > 2)]
-        self._heed(_unconditional(plainly), _unconditional(parts))
+        product = self.dump.product
+        self._heed(_unconditional(plainly, product), _unconditional(parts, product))
 
     def _heed(self, sql: str, whole: str) -> None:
         """``whole`` is the same with the comments in it."""
@@ -468,9 +470,17 @@ class DumpReader:
         return end - at
 
 
-def _unconditional(parts: Iterable[bytes]) -> str:
+def _unconditional(parts: Iterable[bytes], product: str) -> str:
+    """A statement as a server of this product reads it."""
+
+    def settle(match: re.Match[str]) -> str:
+        version = int(match[2] or 0)
+        if product == "MariaDB":
+            return "" if not match[1] and version in _MYSQLS_OWN else match[3]
+        return "" if match[1] or version >= _MYSQLS_OWN.stop else match[3]
+
     text = b"".join(parts).decode("utf-8", "surrogateescape")
-    return _CONDITIONAL.sub(lambda match: match[2], text).strip()
+    return _CONDITIONAL.sub(settle, text).strip()
 
 
 _BEFORE_STRING = re.compile(rb"(?:_\w+\s*)?['\"]|[xXbBnN]'")

@@ -12,6 +12,7 @@ from ..contract import Attachment, Batch, Cell, DatabaseError, Table
 from .charsets import between
 from .columns import quote
 from .definition import Definition, Field, read_definition
+from .portable import portable
 
 STATEMENT = 1 << 20
 _BINARY = {"binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "geometry", "point",
@@ -45,9 +46,9 @@ def footer() -> bytes:
 class TableText:
     """One table as SQL text."""
 
-    def __init__(self, table: Table, schema: str, statement: int = STATEMENT) -> None:
-        """``schema`` is a CREATE TABLE statement; ``statement`` the most bytes of one INSERT, unless a row alone
-        has more.
+    def __init__(self, table: Table, schema: str, product: str, statement: int = STATEMENT) -> None:
+        """``schema`` is a CREATE TABLE statement, as a server of ``product`` prints it; ``statement`` the most
+        bytes of one INSERT, unless a row alone has more.
 
         Raises:
             DatabaseError: the schema can not be understood.
@@ -57,7 +58,7 @@ class TableText:
             raise DatabaseError(f"{table.name}: its definition can not be written")
         self._definition: Definition = found
         self._table = table
-        self._schema = schema
+        self._schema = portable(schema, product)
         self._most = statement
         fields = {item.name: item for item in found.fields}
         self._forms = [_form(fields[column.name]) for column in table.columns]
