@@ -11,8 +11,9 @@ from functools import cached_property
 from pathlib import Path
 from typing import IO, Any
 
-from ..database import Attachment, Exchange, Reader, Table, hidden_name
+from ..database import Attachment, Exchange, Facts, Reader, Table, hidden_name
 from ..database.mysql import dump_writer
+from ..database.mysql.adapt import what_lacks
 from ..database.sqlite import SqliteDatabase
 from ..files import Entry, Patterns, Remembered, Terms, selection, some_of
 from ..project import Arrival, Environment, Keep, Leave
@@ -358,7 +359,11 @@ class _Export:
         table = next(one for one in site.tables if one.name == name)
         self._tell(TableStarted(name, table.rows))
         schema = site.database.schema(name)
-        product = site.database.facts().product
+        product = self._facts.product
+        other = "MySQL" if product == "MariaDB" else "MariaDB"
+        lacking = what_lacks(name, schema, other)
+        if lacking:
+            self._notes.append(f"{lacking}: this table loads on {product} only")
         text = dump_writer.TableText(table, schema, product, self._packing.statement)
         yield text.begin()
         rows = reader.rows(
@@ -423,9 +428,13 @@ class _Export:
             found += [item.why for item in self._placed.values()]
         return tuple(dict.fromkeys(found))
 
+    @cached_property
+    def _facts(self) -> Facts:
+        return self._site.database.facts()
+
     def _about(self) -> list[str]:
         site, goal = self._site, self._packing.goal
-        facts = site.database.facts()
+        facts = self._facts
         return [
             f"{site.title or site.environment.name}: {site.environment.name} ({site.environment.address})",
             *([f"with the addresses of {goal.name} ({goal.address})"] if goal else []),

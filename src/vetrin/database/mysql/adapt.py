@@ -58,37 +58,41 @@ def adapt_schema(table: str, schema: str, source: Facts, target: Server) -> Adap
         Unsuitable: it has a type or a feature without a counterpart.
     """
     text = SchemaText(schema)
-    _refuse(table, text, source, target)
+    lacking = source.product != target.product and what_lacks(
+        table, schema, target.product, target.number
+    )
+    if lacking:
+        raise Unsuitable(lacking)
     _comments(text, source, target)
-    _words(table, text, source, target)
+    _words(text, source, target)
     _collations(text, target)
     _engine(table, text, target)
     return Adapted(text.sql, tuple(text.notes))
 
 
-def _refuse(table: str, text: SchemaText, source: Facts, target: Server) -> None:
-    other = source.product != target.product
-    if other and target.product == "MySQL":
-        found = _MARIADB_TYPES.search(text.sql)
+def what_lacks(table: str, schema: str, product: str, number: tuple[int, ...] = ()) -> str:
+    """What a definition of the other product has and no ``product`` can express; empty where nothing.
+
+    ``number`` is the version of the server; none is the newest.
+    """
+    bare = QUOTED.sub("``", schema)
+    if product == "MySQL":
+        found = _MARIADB_TYPES.search(schema)
         if found:
-            raise Unsuitable(f"{table} has a column of the type {found[1]}, which MySQL lacks")
-        if re.search(r"\bSYSTEM VERSIONING\b", QUOTED.sub("", text.sql)):
-            raise Unsuitable(f"{table} is system-versioned, which MySQL lacks")
-        if re.search(r"\bWITHOUT OVERLAPS\b|\bPERIOD FOR\b", QUOTED.sub("", text.sql)):
-            raise Unsuitable(f"{table} has an application-time period, which MySQL lacks")
-    if other and target.product == "MariaDB":
-        found = _MYSQL_TYPES.search(text.sql)
-        if found and target.number < (11, 7):
-            raise Unsuitable(
-                f"{table} has a column of the type {found[1]}, which this server lacks"
-            )
-        bare = QUOTED.sub("``", text.sql)
-        if re.search(r"^  (?:UNIQUE )?KEY `` \(.*\(\(?", bare, re.MULTILINE) and re.search(
-            r"^  (?:UNIQUE )?KEY `` \((?:``(?:\(\d+\))?(?: DESC)?,)*\(", bare, re.MULTILINE
-        ):
-            raise Unsuitable(f"{table} has an index over an expression, which MariaDB lacks")
-        if re.search(r"\bMULTI_VALUED|\bCAST\(.* ARRAY\)", bare):
-            raise Unsuitable(f"{table} has an index over a JSON array, which MariaDB lacks")
+            return f"{table} has a column of the type {found[1]}, which MySQL lacks"
+        if re.search(r"\bSYSTEM VERSIONING\b", bare):
+            return f"{table} is system-versioned, which MySQL lacks"
+        if re.search(r"\bWITHOUT OVERLAPS\b|\bPERIOD FOR\b", bare):
+            return f"{table} has an application-time period, which MySQL lacks"
+        if re.search(r" DEFAULT nextval\(", bare):
+            return f"{table} takes its numbers from a sequence, which MySQL lacks"
+        return ""
+    found = _MYSQL_TYPES.search(schema)
+    if found and number and number < (11, 7):
+        return f"{table} has a column of the type {found[1]}, which this server lacks"
+    if re.search(r"^  (?:UNIQUE )?KEY `` \((?:``(?:\(\d+\))?(?: DESC)?,)*\(", bare, re.MULTILINE):
+        return f"{table} has an index over an expression, which MariaDB lacks"
+    return ""
 
 
 _IDLE_CHECK = re.compile(
@@ -137,14 +141,10 @@ def needs_brackets(kind: str, value: str) -> bool:
     return bool(_LARGE.match(kind)) or not _LITERAL.match(value)
 
 
-def _default_of_mysql(
-    text: SchemaText, table: str, kind: str, value: str, target: Server
-) -> str | None:
+def _default_of_mysql(text: SchemaText, kind: str, value: str, target: Server) -> str | None:
     brackets = needs_brackets(kind, value)
     if not brackets and not value.startswith("("):
         return value
-    if re.match(r"nextval\(", value, re.IGNORECASE):
-        raise Unsuitable(f"{table} takes its numbers from a sequence, which MySQL lacks")
     if target.number < (8, 0, 13):
         text.note("defaults of texts, and defaults that are expressions, are left out")
         return None
@@ -186,7 +186,7 @@ def _unique_texts(text: SchemaText) -> None:
     text.sql = _HASHED.sub(settle, text.sql)
 
 
-def _words(table: str, text: SchemaText, source: Facts, target: Server) -> None:
+def _words(text: SchemaText, source: Facts, target: Server) -> None:
     if target.product == "MySQL":
         # A CHECK's name is unique in a whole MySQL database, and the live table has it already.
         text.sql, named = _NAMED_CHECK.subn(r"\1", text.sql)
@@ -200,7 +200,7 @@ def _words(table: str, text: SchemaText, source: Facts, target: Server) -> None:
         text.put(re.compile(r"\bPERSISTENT\b"), "STORED")
         text.put(re.compile(r"\bcurrent_timestamp\((\d*)\)"),
                  lambda m: f"CURRENT_TIMESTAMP({m[1]})" if m[1] else "CURRENT_TIMESTAMP")  # fmt: skip
-        text.put_defaults(lambda kind, value: _default_of_mysql(text, table, kind, value, target))
+        text.put_defaults(lambda kind, value: _default_of_mysql(text, kind, value, target))
         _unique_texts(text)
     elif source.product != target.product:
         text.put(re.compile(r"\s+(?:INVISIBLE|VISIBLE)\b(?=[,\s)])"), "")
