@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 from systems import Mariadb, mariadb_site
 from vetrin.database import KeyRange
 from vetrin.database.contract import Batch, Cell
-from vetrin.database.mysql import database as mysql_engine
+from vetrin.database.mysql import reader as mysql_reader
 from vetrin.demo.sample import lay_out
 from vetrin.files import Entry
 from vetrin.project import Leave, load_project
@@ -242,7 +242,7 @@ def test_a_run_that_was_stopped_ends_with_all_of_its_source(
         database="live_site",
     )
     read = []
-    real = mysql_engine._Reader.rows
+    real = mysql_reader.MysqlReader.rows
 
     def rows(self: object, table: object, *values: object, **more: object) -> Iterator[Batch]:
         for batch in real(self, table, *values, **more):  # type: ignore[arg-type]
@@ -250,7 +250,7 @@ def test_a_run_that_was_stopped_ends_with_all_of_its_source(
                 read.append(batch.rows)
             yield batch
 
-    monkeypatch.setattr(mysql_engine._Reader, "rows", rows)
+    monkeypatch.setattr(mysql_reader.MysqlReader, "rows", rows)
     report = trains.pull()
     count = sum(read)
     assert report.run.number == 1 and report.baseline

@@ -11,16 +11,15 @@ from __future__ import annotations
 import contextlib
 import re
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
 from typing import Any
 
 import pymysql
 
-from ..condition import Instead, Where
+from ..condition import Where
 from ..contract import (
-    BATCH_BYTES,
     HIDDEN,
     Adapted,
     Attachment,
@@ -31,7 +30,6 @@ from ..contract import (
     DatabaseUnreachable,
     Exchange,
     Facts,
-    Hashing,
     Patch,
     RowsDiffer,
     Table,
@@ -39,166 +37,19 @@ from ..contract import (
     pending,
 )
 from ..editing import HiddenEditing
-from ..pages import JOIN, NULL, KeyRange
-from ..query import Dialect
-from ..records import cells_of
-from .accounts import NEAR, Credentials, creating_statements, may_create, may_make_routines, told
+from ..pages import KeyRange
+from .accounts import Credentials, creating_statements, may_create, may_make_routines, told
 from .adapt import Server, adapt_attachment, adapt_schema
 from .columns import WIDE_CHARSETS, quote, read_column
+from .connecting import Dial, connect, said
+from .hanging import FOREIGN_KEY, Hanging, create_text, named
 from .literals import LOAD_OPTIONS, insert_statements, load_block
+from .reader import DIALECT, MysqlReader, count_rows, key_range
 from .wire import Wire
 
 _NO_DATABASE = (1049, 1044)
 _NO_ACCOUNT = 1045
-_LACKING = (1054, 1146, 1305, 1356)
-_INSECURE = (3159, 1045)  # TLS is asked for by the server, or (among other things) by the account
-_MODE = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES"
 _INSERT_BYTES = 1 << 20
-_DIALECT = Dialect(lambda name: quote(name).replace("%", "%%"), "%s")
-# Quoted as the mode wants it that a text was made under.
-_DEFINER = re.compile(
-    r"""\s+DEFINER\s*=\s*(?:`(?:[^`]|``)*`|"(?:[^"]|"")*")@(?:`(?:[^`]|``)*`|"(?:[^"]|"")*")""",
-    re.IGNORECASE,
-)
-_ROUTINE = re.compile(r"CREATE (PROCEDURE|FUNCTION) ")
-_FOREIGN_KEY = re.compile(r"^  (CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY .*?),?$", re.MULTILINE)
-
-
-@contextlib.contextmanager
-def _said(about: str) -> Iterator[None]:
-    try:
-        yield
-    except pymysql.Error as error:
-        code, *rest = error.args or (0,)
-        message = rest[0] if rest else str(error)
-        raise DatabaseError(f"{about}: {message} (error {code})") from error
-
-
-# What connects to a server by other means than this machine's network: name, port, socket.
-Dial = Callable[[str, int, str | None], Any]
-
-
-def _remedy(code: int, credentials: Credentials) -> str:
-    if code == 1045:
-        return "check user and password in the site's own configuration"
-    if code == 1049:
-        return f"create the database {credentials.name}, or correct its name"
-    if code == 1044:
-        return f"let {credentials.user} use the database {credentials.name}"
-    return f"check that the server runs and listens at {credentials.where}"
-
-
-class _Reader:
-    def __init__(self, wire: Wire) -> None:
-        self._wire = wire
-
-    @cached_property
-    def hashing(self) -> Hashing:
-        with self._wire.cursor() as cursor:
-            try:
-                cursor.execute("SELECT MD5('')")
-            except pymysql.Error:
-                return "sha256"
-            return "md5"
-
-    def _hashed(self, text: str) -> str:
-        return f"MD5({text})" if self.hashing == "md5" else f"SHA2({text}, 256)"
-
-    def rows(
-        self,
-        table: Table,
-        batch_bytes: int = BATCH_BYTES,
-        *,
-        leave: Where | None = None,
-        instead: Mapping[str, Instead] | None = None,
-        among: KeyRange | None = None,
-    ) -> Iterator[Batch]:
-        sql = self._query(table, leave, instead, among)
-        width = len(table.columns)
-        with _said(table.name):
-            for records in self._wire.records(sql, batch_bytes):
-                # All at once: a call for each row would cost more than the copy.
-                joined = b"".join(records)
-                yield Batch(width, cells_of(joined, mixed=False), len(joined), records=records)
-
-    def _query(
-        self,
-        table: Table,
-        leave: Where | None,
-        instead: Mapping[str, Instead] | None,
-        among: KeyRange | None,
-    ) -> str:
-        reads = {column.name: column.read.replace("%", "%%") for column in table.columns}
-        sql, values = _DIALECT.rows(table.name, reads, leave, instead, _range(table, among))
-        # Other engines than InnoDB would sort, and forbid nothing by their order.
-        if table.consistent and table.key:
-            sql += f" ORDER BY {', '.join(map(quote, table.key))}".replace("%", "%%")
-        with self._wire.cursor() as cursor:
-            return str(cursor.mogrify(sql, values))
-
-    def records(self, table: Table, stretch_bytes: int = BATCH_BYTES) -> Iterator[list[bytes]]:
-        sql = self._query(table, None, None, None)
-        with _said(table.name):
-            yield from self._wire.records(sql, stretch_bytes)
-
-    def digests(
-        self,
-        table: Table,
-        ranges: Sequence[KeyRange],
-        *,
-        leave: Where | None = None,
-        instead: Mapping[str, Instead] | None = None,
-    ) -> list[str]:
-        names = [column.name for column in table.columns]
-        reads = {column.name: column.read.replace("%", "%%") for column in table.columns}
-        cells = ", ".join(
-            f"IFNULL(CAST({quote(name)} AS BINARY), 0x{NULL.hex()})" for name in names
-        ).replace("%", "%%")
-        row = f"CONCAT_WS(0x{JOIN.hex()}, {cells})"
-        found: list[str] = []
-        with _said(table.name), self._wire.cursor() as cursor:
-            cursor.execute("SET SESSION group_concat_max_len = 1073741824")
-            for at in range(0, len(ranges), _PAGES):
-                parts, values = [], []
-                for among in ranges[at : at + _PAGES]:
-                    sql, more = _DIALECT.rows(
-                        table.name, reads, leave, instead, _range(table, among), named=True
-                    )
-                    if among == KeyRange():
-                        half = f"CONV(LEFT({self._hashed(row)}, 15), 16, 10)"
-                        made = f"CONCAT_WS('-', COUNT(*), SUM(CAST({half} AS UNSIGNED)))"
-                    else:
-                        order = ", ".join(map(quote, table.key)).replace("%", "%%")
-                        made = self._hashed(
-                            f"GROUP_CONCAT({row} ORDER BY {order} SEPARATOR 0x{JOIN.hex()})"
-                        )
-                    parts.append(f"(SELECT {made} FROM ({sql}) _vetrin_p)")
-                    values += more
-                cursor.execute(" UNION ALL ".join(parts), values)
-                found += [_digest_text(row[0]) for row in cursor.fetchall()]
-        return found
-
-    def count(self, table: str, where: Where | None = None) -> int:
-        return _count(self._wire, table, where)
-
-
-_PAGES = 32  # digests in one statement
-
-
-def _range(table: Table, among: KeyRange | None) -> str:
-    names = [quote(name).replace("%", "%%") for name in table.key]
-    return among.sql(names) if among is not None else ""
-
-
-def _digest_text(value: Any) -> str:
-    return value.decode("ascii") if isinstance(value, bytes) else str(value or "")
-
-
-def _count(connection: Any, table: str, where: Where | None) -> int:
-    sql, values = _DIALECT.count(table, where)
-    with _said(table), connection.cursor() as cursor:
-        cursor.execute(sql, values)
-        return int(cursor.fetchone()[0])
 
 
 class MysqlDatabase(HiddenEditing):
@@ -210,7 +61,7 @@ class MysqlDatabase(HiddenEditing):
 
     engine = "mysql"
     unwritable = ""
-    _dialect = _DIALECT
+    _dialect = DIALECT
 
     def __init__(
         self,
@@ -278,61 +129,9 @@ class MysqlDatabase(HiddenEditing):
         self._control = self._connect("utf8mb4")
         self.missing = False
 
-    def _dialled(self, c: Credentials, charset: str) -> Wire:
-        """A connection, with TLS where the server knows it and the way to it is more than this machine.
-
-        On one machine, and behind an SSH connection to it, TLS would protect nothing and cost much; but
-        where a server or an account insists on it, it gets it.
-        """
-        near = c.socket is not None or c.host in NEAR
-        for tls in (False, True) if near else (True,):
-            wire = Wire(
-                host=c.host,
-                port=c.port or 3306,
-                unix_socket=c.socket,
-                user=c.user,
-                password=c.password,
-                database=c.name or None,
-                # PyMySQL knows no "binary": it would decode names and messages with it.
-                charset="latin1" if charset == "binary" else "utf8mb4",
-                connect_timeout=10,
-                autocommit=True,
-                local_infile=True,
-                defer_connect=True,
-                ssl_disabled=not tls,
-            )
-            try:
-                wire.connect(self._dial(c.host, c.port or 3306, c.socket) if self._dial else None)
-                return wire
-            except pymysql.Error as error:
-                code = error.args[0] if error.args else 0
-                if tls or code not in _INSECURE or not wire.offers_tls:
-                    raise
-        raise AssertionError("the last way was tried")
-
     def _connect(self, charset: str, credentials: Credentials | None = None) -> Wire:
-        c = credentials or self._credentials
-        try:
-            wire = self._dialled(c, charset)
-            with wire.cursor() as cursor:
-                if charset == "binary":
-                    cursor.execute("SET NAMES binary")
-                elif charset == "stored":
-                    # What is asked is text, what comes back is bytes as they are stored.
-                    cursor.execute("SET character_set_results = NULL")
-                cursor.execute("SET time_zone = '+00:00', foreign_key_checks = 0")
-                cursor.execute(f"SET sql_mode = '{_MODE}'")
-                if self._read_only:
-                    cursor.execute("SET SESSION TRANSACTION READ ONLY")
-                cursor.execute("SET wait_timeout = 28800, net_write_timeout = 3600")
-        except pymysql.Error as error:
-            code, *rest = error.args or (0,)
-            raise DatabaseUnreachable(
-                f"{c.where}: {rest[0] if rest else error}",
-                _remedy(int(code or 0), c),
-                int(code or 0),
-            ) from error
-        return wire
+        chosen = credentials or self._credentials
+        return connect(chosen, charset, read_only=self._read_only, dial=self._dial)
 
     def close(self) -> None:
         for wire in (self._control, self._wire):
@@ -341,7 +140,7 @@ class MysqlDatabase(HiddenEditing):
                     wire.close()
 
     def _rows(self, about: str, sql: str, values: Sequence[object] | None = None) -> list[Any]:
-        with _said(about):
+        with said(about):
             self._control.ping(reconnect=False)
             with self._control.cursor() as cursor:
                 cursor.execute(sql, values)
@@ -350,7 +149,7 @@ class MysqlDatabase(HiddenEditing):
     def remove_range(self, hidden: str, table: Table, among: KeyRange) -> int:
         must_be_hidden(hidden)
         return self._execute(
-            hidden, f"DELETE FROM {quote(hidden)} WHERE {_range(table, among)}", ()
+            hidden, f"DELETE FROM {quote(hidden)} WHERE {key_range(table, among)}", ()
         )
 
     def _do(self, about: str, sql: str) -> None:
@@ -455,19 +254,19 @@ class MysqlDatabase(HiddenEditing):
         return int(total)
 
     @contextlib.contextmanager
-    def reading(self) -> Iterator[_Reader]:
+    def reading(self) -> Iterator[MysqlReader]:
         wire = self._connect("stored")
         try:
-            with _said(self._credentials.name), wire.cursor() as cursor:
+            with said(self._credentials.name), wire.cursor() as cursor:
                 cursor.execute("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
                 cursor.execute("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
-            yield _Reader(wire)
+            yield MysqlReader(wire)
         finally:
             with contextlib.suppress(pymysql.Error):
                 wire.close()
 
     def count(self, table: str, where: Where | None = None) -> int:
-        return _count(self._control, table, where)
+        return count_rows(self._control, table, where)
 
     def select(
         self,
@@ -479,13 +278,13 @@ class MysqlDatabase(HiddenEditing):
         descending: bool = False,
         limit: int | None = None,
     ) -> list[tuple[Any, ...]]:
-        sql, values = _DIALECT.select(table, columns, where, order, descending, limit)
+        sql, values = DIALECT.select(table, columns, where, order, descending, limit)
         return [tuple(row) for row in self._rows(table, sql, values)]
 
     def groups(
         self, table: str, columns: Sequence[str], where: Where | None = None
     ) -> list[tuple[Any, ...]]:
-        sql, values = _DIALECT.groups(table, columns, where)
+        sql, values = DIALECT.groups(table, columns, where)
         return [tuple(row) for row in self._rows(table, sql, values)]
 
     def longest(self, table: Table) -> tuple[str, int]:
@@ -524,40 +323,24 @@ class MysqlDatabase(HiddenEditing):
     def adapt_attachment(self, item: Attachment, source: Facts) -> Attachment:
         return adapt_attachment(item, source, self._server)
 
-    def _create_text(self, table: str) -> str:
-        return str(self._rows(table, f"SHOW CREATE TABLE {quote(table)}")[0][1])
-
     def schema(self, table: str) -> str:
-        text = _FOREIGN_KEY.sub("", self._create_text(table))
+        text = FOREIGN_KEY.sub("", create_text(self._rows, table))
         # Without its last lines a definition may end with a comma, and hold empty lines.
         text = re.sub(r"\n(?:\s*\n)+", "\n", text)
         return re.sub(r",\s*\n\)", "\n)", text)
 
+    @cached_property
+    def _hanging(self) -> Hanging:
+        return Hanging(self._credentials.name, self._rows, self._do)
+
     def views(self) -> list[str]:
-        return [
-            str(row[0])
-            for row in self._rows(
-                self._credentials.name,
-                "SELECT table_name FROM information_schema.views"
-                " WHERE table_schema = DATABASE() ORDER BY table_name",
-            )
-        ]
+        return self._hanging.views()
 
     def routines(self) -> list[Attachment]:
-        found = []
-        for kind, name, mode in self._rows(
-            self._credentials.name,
-            "SELECT routine_type, routine_name, sql_mode FROM information_schema.routines"
-            " WHERE routine_schema = DATABASE() AND routine_type IN ('PROCEDURE', 'FUNCTION')"
-            " ORDER BY routine_name, routine_type",
-        ):
-            text = ""
-            # Where an account may not see it, some servers refuse, others show nothing.
-            with contextlib.suppress(DatabaseError):
-                text = self._rows(name, f"SHOW CREATE {kind} {quote(name)}")[0][2] or ""
-            sql = _DEFINER.sub("", str(text), count=1)
-            found.append(Attachment("routine", str(name), "", sql, str(mode)))
-        return found
+        return self._hanging.routines()
+
+    def attachments(self, tables: Iterable[str], views: Iterable[str]) -> list[Attachment]:
+        return self._hanging.of_tables(tables, views)
 
     @property
     def takes_routines(self) -> bool:
@@ -565,43 +348,6 @@ class MysqlDatabase(HiddenEditing):
             return True
         grants = self._rows(self._credentials.name, "SHOW GRANTS")
         return may_make_routines((str(row[0]) for row in grants), self._credentials.name)
-
-    def attachments(self, tables: Iterable[str], views: Iterable[str]) -> list[Attachment]:
-        wanted = set(tables)
-        found: list[Attachment] = []
-        # Foreign keys of other tables that point at these follow a renamed table; they are
-        # attachments too, so that after the swap they point at the live name again.
-        holders = {
-            str(row[0])
-            for row in self._rows(
-                self._credentials.name,
-                "SELECT table_name, referenced_table_name FROM information_schema.referential_constraints"
-                " WHERE constraint_schema = DATABASE()",
-            )
-            if not str(row[0]).startswith(HIDDEN) and (row[0] in wanted or row[1] in wanted)
-        }
-        for table in sorted(holders):
-            for match in _FOREIGN_KEY.finditer(self._create_text(table)):
-                name = match[2][1:-1].replace("``", "`")
-                found.append(Attachment("constraint", name, table, match[1]))
-        for name, table, timing, event, action, mode in self._rows(
-            self._credentials.name,
-            "SELECT trigger_name, event_object_table, action_timing, event_manipulation,"
-            " action_statement, sql_mode FROM information_schema.triggers"
-            " WHERE trigger_schema = DATABASE() ORDER BY event_object_table, action_order",
-        ):
-            if table in wanted:
-                sql = (
-                    f"CREATE TRIGGER {quote(name)} {timing} {event} ON {quote(table)}"
-                    f" FOR EACH ROW {action}"
-                )
-                found.append(Attachment("trigger", name, table, sql, str(mode)))
-        for view in views:
-            text = str(self._rows(view, f"SHOW CREATE VIEW {quote(view)}")[0][1])
-            # The account that made the view may be unknown where it arrives; who brings it owns it.
-            sql = _DEFINER.sub("", text, count=1).replace("CREATE ", "CREATE OR REPLACE ", 1)
-            found.append(Attachment("view", view, view, sql))
-        return found
 
     def hidden_tables(self) -> list[str]:
         return [
@@ -646,7 +392,7 @@ class MysqlDatabase(HiddenEditing):
                     moved(batch.rows, batch.size)
 
         try:
-            with _said(table.name):
+            with said(table.name):
                 write = self._load if self._bulk_load and self._takes_loads() else self._insert
                 stored, warned = write(wire, hidden, table, counted())
                 with wire.cursor() as cursor:
@@ -734,68 +480,13 @@ class MysqlDatabase(HiddenEditing):
         if renames:
             self._do("the swap of the tables", "RENAME TABLE " + ", ".join(renames))
         # A view that comes again is replaced in one statement and never missing; a routine nearly so.
-        again = {_named(item) for item in attach if item.kind in ("view", "routine")}
-        self._detach(exchanges, [item for item in detach if _named(item) not in again])
-        return self._attach(attach)
-
-    def _constraints(self) -> set[tuple[str, str]]:
-        return {
-            (str(row[0]), str(row[1]))
-            for row in self._rows(
-                self._credentials.name,
-                "SELECT table_name, constraint_name FROM information_schema.referential_constraints"
-                " WHERE constraint_schema = DATABASE()",
-            )
-        }
-
-    def _detach(self, exchanges: Sequence[Exchange], detach: Sequence[Attachment]) -> None:
-        outgoing = {e.live: e.outgoing for e in exchanges}
-        there = self._constraints()
-        for item in detach:
-            if item.kind in ("trigger", "view", "routine"):
-                self._do(item.name, _dropping(item))
-            elif item.kind == "constraint":
-                table = outgoing.get(item.table, item.table)
-                # InnoDB renames a constraint with its table where the name was made from it.
-                for name in (item.name, item.name.replace(item.table, table or "", 1)):
-                    if table is not None and (table, name) in there:
-                        self._do(
-                            table, f"ALTER TABLE {quote(table)} DROP FOREIGN KEY {quote(name)}"
-                        )
-                        there.discard((table, name))
-
-    def _attach(self, attach: Sequence[Attachment]) -> list[str]:
-        there = self._constraints()
-        # Routines first, for views may call them.
-        for item in sorted(attach, key=lambda item: item.kind != "routine"):
-            if item.kind == "constraint" and (item.table, item.name) not in there:
-                self._do(item.table, f"ALTER TABLE {quote(item.table)} ADD {item.sql}")
-            elif item.kind in ("trigger", "routine"):
-                self._do(item.name, _dropping(item))
-                self._do(item.name, f"SET sql_mode = '{item.mode}'")
-                try:
-                    self._do(item.name, item.sql)
-                finally:
-                    self._do(item.name, f"SET sql_mode = '{_MODE}'")
-        views = [item for item in attach if item.kind == "view"]
-        # A view may need another one: go round as long as each round brings one in.
-        while views:
-            failed: dict[str, DatabaseError] = {}
-            for item in views:
-                try:
-                    self._do(item.name, item.sql)
-                except DatabaseError as error:
-                    failed[item.name] = error
-            if len(failed) == len(views):
-                if not all(map(_lacks_something, failed.values())):
-                    raise next(iter(failed.values()))
-                return [f"the view {error}: it could not be made" for error in failed.values()]
-            views = [item for item in views if item.name in failed]
-        return []
+        again = {named(item) for item in attach if item.kind in ("view", "routine")}
+        self._hanging.detach(exchanges, [item for item in detach if named(item) not in again])
+        return self._hanging.attach(attach)
 
     def patch(self, patches: Sequence[Patch]) -> int:
         changed = 0
-        with _said("the change of the rows"), self._control.cursor() as cursor:
+        with said("the change of the rows"), self._control.cursor() as cursor:
             self._control.begin()
             try:
                 for patch in patches:
@@ -807,7 +498,7 @@ class MysqlDatabase(HiddenEditing):
         return changed
 
     def _execute(self, about: str, sql: str, values: Sequence[object]) -> int:
-        with _said(about), self._control.cursor() as cursor:
+        with said(about), self._control.cursor() as cursor:
             return int(cursor.execute(sql, values))
 
     def drop(self, hidden: Iterable[str]) -> None:
@@ -826,27 +517,6 @@ class MysqlDatabase(HiddenEditing):
                     raise
                 time.sleep(0.25)
         self._do(name, f"DROP TABLE IF EXISTS {quote(name)}")
-
-
-def _lacks_something(error: DatabaseError) -> bool:
-    """True where a view needs a table, column or routine that is not there."""
-    cause = error.__cause__
-    return isinstance(cause, pymysql.Error) and bool(cause.args) and cause.args[0] in _LACKING
-
-
-def _word(item: Attachment) -> str:
-    """What a trigger, view or routine is called in SQL."""
-    routine = _ROUTINE.match(item.sql) if item.kind == "routine" else None
-    return routine[1] if routine else item.kind.upper()
-
-
-def _named(item: Attachment) -> tuple[str, str]:
-    """By what it is known: a procedure and a function may have one name."""
-    return _word(item), item.name
-
-
-def _dropping(item: Attachment) -> str:
-    return f"DROP {_word(item)} IF EXISTS {quote(item.name)}"
 
 
 def _update(patch: Patch) -> str:
