@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import shlex
 import shutil
 import subprocess
 import sys
@@ -11,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from systems import Mariadb, mariadb_site, program
+from systems import DatabaseServer, Mysql, mariadb_site
 
 OLD, NEW = "https://live.test", "https://copy.test"
 TABLES = [
@@ -44,7 +45,7 @@ def vetrin(folder: Path, *arguments: str, code: int = 0) -> dict:
     return json.loads(done.stdout)
 
 
-def everything(server: Mariadb, word: str) -> dict[str, object]:
+def everything(server: DatabaseServer, word: str) -> dict[str, object]:
     names = [row[0] for row in server.run("SHOW TABLES", database=f"{word}_site")]
     found: dict[str, object] = {}
     for name in names:
@@ -61,13 +62,15 @@ def everything(server: Mariadb, word: str) -> dict[str, object]:
 
 
 @pytest.fixture
-def folder(tmp_path: Path, database_server: Mariadb) -> Path:
+def folder(tmp_path: Path, database_server: DatabaseServer) -> Path:
     mariadb_site(database_server, tmp_path, "live", [*TABLES, *ROWS])
     mariadb_site(database_server, tmp_path, "copy", [])
     return tmp_path
 
 
-def test_a_pull_into_an_empty_database_and_back(folder: Path, database_server: Mariadb) -> None:
+def test_a_pull_into_an_empty_database_and_back(
+    folder: Path, database_server: DatabaseServer
+) -> None:
     empty = everything(database_server, "copy")
     report = vetrin(folder, "pull", "--yes")
     assert report["rows"] == 11
@@ -95,14 +98,18 @@ TIDY = f"{OWNED} PROCEDURE tidy() BEGIN DELETE FROM wp_keyless WHERE t = ';;'; /
 LABELS = "CREATE VIEW wp_labels AS SELECT wp_label(id) AS label FROM wp_parent"
 
 
-def routines(server: Mariadb, word: str = "copy") -> dict[str, str]:
+def routines(server: DatabaseServer, word: str = "copy") -> dict[str, str]:
     return {row[1]: row[2] for row in everything(server, word)["routines"]}  # type: ignore[attr-defined]
 
 
-def test_stored_routines_come_along_and_go_back(folder: Path, database_server: Mariadb) -> None:
+def test_stored_routines_come_along_and_go_back(
+    folder: Path, database_server: DatabaseServer, mysql_server: Mysql
+) -> None:
     """Those of the site; of two sites in one database none gets the other's."""
+    own = "uca1400" if database_server.product == "MariaDB" else "0900"
+    label = LABEL.replace("(20)", f"(20) CHARSET utf8mb4 COLLATE utf8mb4_{own}_ai_ci")
     database_server.run(
-        "SET sql_mode = 'ANSI_QUOTES,PIPES_AS_CONCAT'", LABEL, TIDY, LABELS,
+        "SET sql_mode = 'ANSI_QUOTES,PIPES_AS_CONCAT'", label, TIDY, LABELS,
         "CREATE TABLE wp_users (ID INT PRIMARY KEY)",
         "CREATE TABLE wp_posts (ID INT PRIMARY KEY, post_title TEXT, post_status VARCHAR(20), post_type VARCHAR(20),"
         " post_modified_gmt DATETIME)",
@@ -142,18 +149,17 @@ def test_stored_routines_come_along_and_go_back(folder: Path, database_server: M
             command[2] = vetrin(folder, "backups", "production")["snapshots"][0]["snapshot"]
         vetrin(folder, *command, "--yes")
         assert everything(database_server, "copy")["routines"] == after["routines"]
-    database_server.create("loaded_site", "shell", "shell-word")
-    subprocess.run(
-        [program("mariadb"), f"--socket={database_server.socket}", "-u", "root", "loaded_site"],
-        input=dump.read_bytes(), check=True,
-    )  # fmt: skip
-    assert set(routines(database_server, "loaded")) == {"tidy", "wp_label"}
-    assert database_server.run("CALL tidy()", database="loaded_site") == []
-    database_server.run("DROP DATABASE loaded_site")
+    for server in (database_server, mysql_server):
+        server.create("loaded_site", "shell", "shell-word")
+        subprocess.run(server.client("loaded_site"), input=dump.read_bytes(), check=True)
+        assert set(routines(server, "loaded")) == {"tidy", "wp_label"}
+        assert server.run("CALL tidy()", database="loaded_site") == []
+        assert server.run("SELECT label FROM wp_labels", database="loaded_site")[0] == ("No. 1",)
+        server.run("DROP DATABASE loaded_site")
 
 
 def test_where_an_account_may_not_make_routines_they_stay_behind(
-    folder: Path, database_server: Mariadb
+    folder: Path, database_server: DatabaseServer
 ) -> None:
     database_server.run(LABEL, LABELS, database="live_site")
     database_server.run("REVOKE CREATE ROUTINE ON copy_site.* FROM 'shell'@'%'")
@@ -172,7 +178,7 @@ def test_where_an_account_may_not_make_routines_they_stay_behind(
 
 
 def test_a_routine_that_could_not_come_back_is_not_replaced(
-    folder: Path, database_server: Mariadb
+    folder: Path, database_server: DatabaseServer
 ) -> None:
     """Its owner is another account, so that its text is not shown."""
     database_server.run(LABEL, LABELS, TIDY, database="live_site")
@@ -195,7 +201,7 @@ def test_a_routine_that_could_not_come_back_is_not_replaced(
 
 
 def test_a_view_that_is_broken_at_its_source_is_named_and_stays_behind(
-    folder: Path, database_server: Mariadb
+    folder: Path, database_server: DatabaseServer
 ) -> None:
     database_server.run(
         LABEL, LABELS, "CREATE VIEW wp_numbers AS SELECT label FROM wp_labels", "DROP FUNCTION wp_label",
@@ -212,7 +218,7 @@ def test_a_view_that_is_broken_at_its_source_is_named_and_stays_behind(
 
 
 def test_a_rewrite_in_place_over_all_kinds_of_tables(
-    folder: Path, database_server: Mariadb
+    folder: Path, database_server: DatabaseServer
 ) -> None:
     vetrin(folder, "pull", "--yes")
     before = everything(database_server, "copy")
@@ -236,7 +242,7 @@ def test_a_rewrite_in_place_over_all_kinds_of_tables(
 
 
 def test_where_loads_are_forbidden_rows_go_in_all_the_same(
-    folder: Path, database_server: Mariadb
+    folder: Path, database_server: DatabaseServer
 ) -> None:
     vetrin(folder, "pull", "--yes")
     loaded = everything(database_server, "copy")
@@ -274,7 +280,7 @@ def test_what_is_wrong_with_an_account_is_said_with_a_remedy(folder: Path) -> No
 
 
 def test_an_export_table_by_table_loads_as_its_page_says(
-    folder: Path, database_server: Mariadb
+    folder: Path, database_server: DatabaseServer
 ) -> None:
     server = database_server
     values = ", ".join(f"({number}, '{OLD}/{'x' * (number % 900)}')" for number in range(3, 3000))
@@ -295,7 +301,7 @@ def test_an_export_table_by_table_loads_as_its_page_says(
         line.strip() for line in (handed / "README.txt").read_text().splitlines() if "cat " in line
     ]
     server.create("loaded_site", "shell", "shell-word")
-    mine = f"{program('mariadb')} --socket={server.socket} --user=root loaded_site"
+    mine = shlex.join(server.client("loaded_site"))
     subprocess.run(
         line.replace("mariadb --user=USER --password DATABASE", mine), shell=True, check=True, cwd=handed
     )  # fmt: skip
@@ -315,7 +321,7 @@ def test_an_export_table_by_table_loads_as_its_page_says(
 
 
 def test_two_sites_in_one_database_have_their_own_routines(
-    folder: Path, database_server: Mariadb
+    folder: Path, database_server: DatabaseServer
 ) -> None:
     """Those that bear the prefix get the other one, wherever they are called; others are shared already."""
     database_server.run(

@@ -12,15 +12,16 @@ from ..contract import Attachment, Batch, Cell, DatabaseError, Table
 from .charsets import between
 from .columns import quote
 from .definition import Definition, Field, read_definition
-from .portable import portable
+from .portable import portable, with_collations
 
 STATEMENT = 1 << 20
 _BINARY = {"binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "geometry", "point",
            "linestring", "polygon", "multipoint", "multilinestring", "multipolygon",
            "geometrycollection", "geomcollection"}  # fmt: skip
 _PLAIN = {"tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "float", "double", "year"}
-# Modes that a newer server does not take, and that mean nothing to what is in a trigger.
-_IDLE_MODES = {"NO_AUTO_CREATE_USER", "NO_FIELD_OPTIONS", "NO_KEY_OPTIONS", "NO_TABLE_OPTIONS"}
+# Modes that a newer server or the other product does not take, and that mean next to nothing in a trigger.
+_IDLE_MODES = {"NO_AUTO_CREATE_USER", "NO_FIELD_OPTIONS", "NO_KEY_OPTIONS", "NO_TABLE_OPTIONS",
+               "TIME_ROUND_FRACTIONAL", "TIME_TRUNCATE_FRACTIONAL", "IGNORE_BAD_TABLE_OPTIONS"}  # fmt: skip
 _TROUBLE = str.maketrans({"\r": " ", "\n": " "})
 
 
@@ -109,8 +110,9 @@ def routine(item: Attachment) -> bytes:
 
 def _compound(item: Attachment) -> bytes:
     mode = ",".join(word for word in item.mode.split(",") if word not in _IDLE_MODES)
+    sql = with_collations(item.sql)
     return (
-        f"\nSET @vetrin_own = @@SQL_MODE, SQL_MODE = '{mode}';\nDELIMITER ;;\n{item.sql}\n;;\nDELIMITER ;\n"
+        f"\nSET @vetrin_own = @@SQL_MODE, SQL_MODE = '{mode}';\nDELIMITER ;;\n{sql}\n;;\nDELIMITER ;\n"
         "SET SQL_MODE = @vetrin_own;\n"
     ).encode()
 

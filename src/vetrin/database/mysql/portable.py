@@ -30,6 +30,12 @@ def portable(schema: str, product: str) -> str:
         _from_mariadb(text)
     else:
         _from_mysql(text)
+    return with_collations(text.sql)
+
+
+def with_collations(sql: str) -> str:
+    """A definition of anything, in which collations that one product lacks are written for each of the two."""
+    text = SchemaText(sql)
     text.put(_COLLATION, _collation)
     return text.sql
 
