@@ -186,8 +186,8 @@ def test_theme_and_plugin_over_staging_to_production(railway: Railway) -> None:
     # Meanwhile production goes on living.
     railway.server.run(
         "INSERT INTO wp_bookings (who) VALUES ('Alder Finch')",
-        "INSERT INTO wp_comments (comment_post_ID, comment_author, comment_content, comment_approved)"
-        " VALUES (1, 'A late visitor', 'Lovely', '1')",
+        "INSERT INTO wp_comments (comment_post_ID, comment_author, comment_content, comment_approved, comment_date,"
+        " comment_date_gmt) VALUES (1, 'A late visitor', 'Lovely', '1', NOW(), NOW())",
         database="push_production",
     )
     uploads = railway.root("production") / "wp-content/uploads/2026/11"
