@@ -26,11 +26,11 @@ from vetrin.cms import load_definition
 from vetrin.demo.sample import lay_out
 from vetrin.files import Entry
 from vetrin.project import load_project
-from vetrin.store import FolderShelf, Store, open_snapshot
+from vetrin.store import FolderShelf, Store, StoreError, incoming, open_snapshot
 from vetrin.store.fetching import fetch, has_secret, joined, shown
 from vetrin.store.incoming import BadArchive, Watch, kind_of, members
 from vetrin.store.intake import Given, Unclear, take_in
-from vetrin.store.outgoing import archive_into
+from vetrin.store.outgoing import archive_into, text_into
 
 SITE = {
     "wp-includes/version.php": "<?php $wp_version = '6.1';", "wp-load.php": "<?php", "wp-admin/admin.php": "<?php",
@@ -299,6 +299,80 @@ NAMES = st.text(
 TREES = st.dictionaries(
     st.lists(NAMES, min_size=1, max_size=3).map("/".join), st.binary(max_size=5000), max_size=12
 ).filter(lambda tree: not any(a != b and b.startswith(a + "/") for a in tree for b in tree))  # fmt: skip
+
+
+SEALED = {
+    "handover.tar.gz.gpg": ["tar", "-xzO", "files/loco.txt"],
+    "handover.tar.zst.gpg": [],  # its tar is read by ourselves
+    "handover.sql.gpg": ["cat"],
+    "handover.sql.gz.gpg": ["zcat"],
+}
+
+
+@pytest.mark.parametrize("name", SEALED)
+def test_what_has_a_passphrase_is_opened_by_gnupg_and_by_an_import(
+    name: str, tmp_path: Path, store: Store, wordpress, monkeypatch: pytest.MonkeyPatch
+) -> None:  # type: ignore[no-untyped-def]
+    word, path = "pässword of Harrowmere", tmp_path / name
+    text = sql().encode()
+    if ".sql" in name:
+        with text_into(path, None, word) as (file, parts):
+            file.write(text)
+    else:
+        with archive_into(path, 4000, word) as (archive, parts):
+            for inside, content in {**SITE, "loco.txt": "Number 7", "db.sql": sql()}.items():
+                raw = content.encode()
+                archive.add(Entry(f"files/{inside}", "file", len(raw), 10**18, 0o644), [raw])
+    made = parts.finish()
+    whole = b"".join(part.read_bytes() for part in made if part.suffix != ".sha256")
+    path.write_bytes(whole)
+    assert b"Number 7" not in whole and text not in whole
+    if SEALED[name]:
+        # As whoever receives it would: the programs of their system.
+        plain = subprocess.run(
+            ["gpg", "--homedir", str(tmp_path), "--batch", "--quiet", "--no-autostart", "--pinentry-mode", "loopback",
+             "--passphrase", word, "--decrypt", str(path)], capture_output=True, check=True,
+        ).stdout  # fmt: skip
+        found = subprocess.run(SEALED[name], input=plain, capture_output=True, check=True).stdout
+        assert found == (text if ".sql" in name else b"Number 7")
+    manifest = take_in([path], store, wordpress, Given(password=word))
+    assert manifest.rows == 6 and manifest.address == "https://www.harrowmere.example"
+    changed = bytearray(whole)
+    changed[len(whole) // 2] ^= 4
+    for content, password, reason in (
+        (whole, None, "has a passphrase, and none was given"),
+        (whole, "another", "is not the one that it was made with"),
+        (bytes(changed), word, "it is damaged, or cut off"),
+        (whole[:-30], word, "it is damaged, or cut off"),
+    ):
+        path.write_bytes(content)
+        with pytest.raises(StoreError, match=reason):
+            take_in([path], store, wordpress, Given(password=password))
+    path.write_bytes(whole)
+    monkeypatch.setattr(incoming, "_FREE", 100)
+    monkeypatch.setattr(incoming, "_FOLD", 0.1)
+    with pytest.raises(StoreError, match="far more than it is"):
+        take_in([path], store, wordpress, Given(password=word))
+    monkeypatch.setenv("PATH", str(tmp_path))
+    with pytest.raises(StoreError, match="install GnuPG"):
+        take_in([path], store, wordpress, Given(password=word))
+
+
+def test_a_passphrase_and_a_name_belong_together(tmp_path: Path) -> None:
+    for name, word, reason in (
+        ("a.tar.gz", "x", "its name ends in .gpg, or in .zip"),
+        ("a.tar.gz.gpg", None, "has a passphrase, and none was given"),
+        ("a.zip.gpg", "x", "ends in one of"),
+        ("a.rar", None, "ends in one of"),
+    ):
+        with pytest.raises(StoreError, match=reason), archive_into(tmp_path / name, None, word):
+            pass
+    with (
+        pytest.raises(StoreError, match="no such word"),
+        archive_into(tmp_path / "a.tar.gz.gpg", None, "x"),
+    ):
+        raise StoreError("no such word")
+    assert list(tmp_path.iterdir()) == []
 
 
 @settings(deadline=None, max_examples=60)

@@ -248,9 +248,10 @@ def tarball_and_dump(sites: Sites, folder: Path) -> list[str]:
 
 
 def own_in_parts(sites: Sites, folder: Path) -> list[str]:
-    sites.vetrin("export", "production", str(folder / "own.tar.zst"), "--split", "2MB", "--sql-per-table",
+    """In parts and with a passphrase, which the name tells."""
+    sites.vetrin("export", "production", str(folder / "own.tar.zst.gpg"), "--split", "2MB", "--sql-per-table",
                  "--leave-nothing")  # fmt: skip
-    parts = sorted(folder.glob("own.tar.zst.0*"))
+    parts = sorted(folder.glob("own.tar.zst.gpg.0*"))
     assert len(parts) > 2
     return [str(path) for path in reversed(parts)]
 
@@ -277,7 +278,7 @@ def test_an_import_brings_what_a_pull_would(
         missing = sites.vetrin(
             "import", *files[1:-1], *files[:1], "local", "--yes", "--json", code=1
         )
-        assert "own.tar.zst.001 of" in json.loads(missing)["error"]
+        assert "own.tar.zst.gpg.001 of" in json.loads(missing)["error"]
     sites.vetrin("import", *files, "local", "--yes", "--parts", "data,media", "--leave-nothing")
     assert differences(settled(sites.local), pulled) == []
     assert (sites.local.root / "wp-config.php").read_bytes() == configuration

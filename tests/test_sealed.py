@@ -231,7 +231,10 @@ def test_the_passphrase_is_asked_for_at_a_terminal_and_told_to_nobody(tmp_path: 
     with (folder / "vetrin.toml").open("a") as file:
         file.write("\n[store]\npassphrase = true\n")
     typed = f"{PASSPHRASE}\n".encode()
-    code, said = answer(folder, typed, "backup", "local", "--parts", "data", "--label", "sealed")
+    # A passphrase that is new is typed twice, until both are the same.
+    first = b"a slip\n" + typed + b"\n" + typed * 2
+    code, said = answer(folder, first, "backup", "local", "--parts", "data", "--label", "sealed")
+    assert "are not the same" in said and "can not be empty" in said
     assert code == 0 and "Passphrase of the store" in said and PASSPHRASE not in said
     assert all(path.suffix == ".sealed" for path in (folder / ".vetrin/store/objects").rglob("*.*"))
     code, said = answer(folder, b"diesel\n", "backups")
@@ -240,13 +243,13 @@ def test_the_passphrase_is_asked_for_at_a_terminal_and_told_to_nobody(tmp_path: 
     assert code == 0 and "(sealed)" in said
     code, said = answer(folder, typed + b"y\n", "restore", "local", "sealed")
     assert code == 0 and "is as it was" not in said and PASSPHRASE not in said
-    code, said = answer(folder, typed, "export", "production", "own.zip", "--passphrase")
-    assert code == 0 and "Passphrase of the archive" in said and PASSPHRASE not in said
-    for wrong in (b"", b"diesel"):
-        code, said = answer(folder, wrong + b"\n", "survey", "own.zip", "--passphrase")
+    for name, *option in (("own.zip", "--passphrase"), ("own.tar.gz.gpg",)):
+        code, said = answer(folder, typed * 2, "export", "production", name, *option)
+        assert code == 0 and "Passphrase of the archive" in said and PASSPHRASE not in said
+        code, said = answer(folder, b"diesel\n", "survey", name, *option)
         assert code == 1 and "passphrase" in said
-    code, said = answer(folder, typed, "survey", "own.zip", "--passphrase")
-    assert code == 0 and "bookings" in said
+        code, said = answer(folder, typed, "survey", name)  # it asks where it has to
+        assert code == 0 and "bookings" in said
     for path in (folder / ".vetrin").rglob("*"):
         if path.is_file():
             assert PASSPHRASE.encode() not in path.read_bytes()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import contextlib
-import getpass
 import os
 import sys
 import tempfile
@@ -16,6 +15,7 @@ from ..project import Project, ProjectError
 from ..reach import Site
 from ..store import FolderShelf, Manifest, Store, open_snapshot
 from ..store.fetching import fetch, joined, keep_stream, shown
+from ..store.incoming import NeedsPassphrase
 from ..store.intake import Given, Unclear, take_in
 from .console import Out, Usage, size
 
@@ -42,14 +42,14 @@ def given_of(args: argparse.Namespace, out: Out) -> Given:
     )  # fmt: skip
 
 
-def passphrase_of(out: Out) -> str:
-    """The passphrase of an archive. Raises ProjectError where nobody says it."""
+def passphrase_of(out: Out, why: str = "--passphrase", *, new: bool = False) -> str:
+    """The passphrase of an archive, or for a ``new`` one. Raises ProjectError where nobody says it."""
     found = os.environ.get(ARCHIVE_VARIABLE)
     if found:
         return found
     if not out.at_terminal or out.json:
-        raise ProjectError(f"--passphrase: set {ARCHIVE_VARIABLE}; nobody is there to be asked")
-    return getpass.getpass("Passphrase of the archive: ")
+        raise ProjectError(f"{why}: set {ARCHIVE_VARIABLE}; nobody is there to be asked")
+    return out.secret("Passphrase of the archive", twice=new)
 
 
 def is_file(text: str, project: Project) -> bool:
@@ -113,6 +113,9 @@ def brought(
             manifest = take_in(files, store, project.definition, given, tell)
         except Unclear as error:
             given = _cleared(error, given, args, out)
+            continue
+        except NeedsPassphrase as error:
+            given = replace(given, password=passphrase_of(out, str(error)))
             continue
         out.say(f"{size(came)} were read")
         return manifest

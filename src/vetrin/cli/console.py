@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import getpass
 import json
 import re
 import sys
@@ -36,6 +37,16 @@ class Out:
     @property
     def at_terminal(self) -> bool:
         return sys.stdin.isatty() and sys.stderr.isatty()
+
+    def secret(self, question: str, *, twice: bool = False) -> str:
+        """What a person types unseen; with ``twice``, as what could not be found out later is typed."""
+        while True:
+            found = getpass.getpass(f"{question}: ")
+            if not twice:
+                return found
+            if found and getpass.getpass("The same once more: ") == found:
+                return found
+            self.say("the two are not the same" if found else "it can not be empty")
 
     def show(self, *results: RenderableType) -> None:
         """Print results for a person; silent with --json."""

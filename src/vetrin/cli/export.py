@@ -13,7 +13,8 @@ from ..project import Arrival, Leave, Project, ProjectError, merged
 from ..reach import Site, open_site
 from ..rewrite import Mapping, parse_literal, parse_pair
 from ..store import NoSnapshot, open_snapshot
-from ..store.outgoing import FORMS, SQL_FORMS, part_of
+from ..store.openpgp import ENDING
+from ..store.outgoing import FORMS, SQL_FORMS, packing_of, part_of
 from ..sync import PARTS, may_read
 from ..sync.exporting import Packed, Packing, export, mapping_to
 from .archives import passphrase_of
@@ -66,12 +67,15 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--statement", metavar="SIZE", default="1MB", help="at most this much in one INSERT (1MB)"
     )
     parser.add_argument(
-        "--passphrase", action="store_true", help="encrypt the .zip (AES-256; asked for)"
-    )
+        "--passphrase",
+        action="store_true",
+        help=f"encrypt a .zip, or a file whose name ends in {ENDING} (AES-256; asked for)",
+    )  # fmt: skip
     add_leave(parser)
     add_set(parser.add_argument_group("how it is settled, beside [arrival] of vetrin.toml"))
     parser.epilog = """examples:
   vetrin export production harrowmere.zip --for staging
+  vetrin export production harrowmere.tar.zst.gpg        (with a passphrase)
   vetrin export local handover.tar.zst --replace http://harrowmere.test=https://new.example
   vetrin export production harrowmere.zip --split 400MB
   vetrin export production data.sql.gz --sql-only --leave-rows spam-comments"""
@@ -138,11 +142,10 @@ def _packing(args: argparse.Namespace, out: Out, project: Project) -> Packing:
         leave = merged(leave, goal.leave)
     if args.sql_only:
         parts = ("data",)
-    if args.sql_only and args.passphrase:
-        raise ProjectError("--passphrase: only a .zip can have one")
     arrival = arrival_of(args) if args.settings else None
     if goal is not None:
         arrival = project.arrival_for(goal, arrival or Arrival())
+    sealed = args.passphrase or str(args.file).lower().endswith(ENDING)
     return Packing(
         parts=parts,
         arrival=arrival,
@@ -150,7 +153,7 @@ def _packing(args: argparse.Namespace, out: Out, project: Project) -> Packing:
         goal=goal,
         size=_bytes(args.split, "--split") if args.split else None,
         statement=_bytes(args.statement, "--statement"),
-        password=passphrase_of(out) if args.passphrase else None,
+        password=passphrase_of(out, new=True) if sealed and not args.dry_run else None,
         sql_only=args.sql_only,
         per_table=args.sql_per_table,
     )
@@ -172,6 +175,14 @@ def _bytes(text: str, option: str) -> int:
     if count < 1000:
         raise ProjectError(f"{option}: {text!r}: write a size such as 400MB")
     return count
+
+
+def _unpacking(name: str) -> str:
+    """What takes apart what comes out of a file that has a passphrase."""
+    packing = packing_of(name)
+    if ".tar." in name or name.endswith(".tgz"):
+        return f" | tar --extract --{packing}"
+    return {"gzip": " | gzip --decompress", "zstd": " | zstd --decompress"}.get(packing, "")
 
 
 def _show(out: Out, args: argparse.Namespace, done: Packed) -> None:
@@ -197,11 +208,13 @@ def _show(out: Out, args: argparse.Namespace, done: Packed) -> None:
         out.show(lead("Rewritten: ", "bold").append(plural(places, "place"), style=""))
     if done.settled:
         out.show(lead("Settled: ", "bold").append("; ".join(done.settled), style=""))
+    name = Path(args.file).name
     if len(done.paths) > 1:
-        name = Path(args.file).name
         out.show(
             lead("Parts: ", "bold").append(", ".join(path.name for path in done.paths), style="")
         )
         out.show(f"Joined by: cat {name}.??? > {name}   ·   checked by: sha256sum -c {name}.sha256")
+    if done.paths and name.endswith(ENDING):
+        out.show(f"Opened by: gpg --decrypt {name}{_unpacking(name.removesuffix(ENDING))}")
     for note in done.notes:
         out.show(lead("· ", "dim").append(note))

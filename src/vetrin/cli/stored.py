@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import getpass
 
 from ..project import STORE_VARIABLE, Project
 from ..store import Manifest, Store, StoreError, open_store
@@ -18,13 +17,13 @@ def store_of(project: Project, out: Out, *, writing: bool = False, here: bool = 
         StoreError: it can not be opened.
     """
 
-    def ask() -> str | None:
+    def ask(new: bool) -> str | None:
         if not out.at_terminal or out.json:
             raise StoreError(
                 f"the store needs its passphrase, and nobody is there to be asked: set {STORE_VARIABLE}, "
                 "or put it into the keyring (service vetrin, user store)"
             )
-        return getpass.getpass("Passphrase of the store: ")
+        return out.secret("Passphrase of the store", twice=new)
 
     return open_store(project, writing=writing, here=here, ask=ask)
 

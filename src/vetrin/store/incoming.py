@@ -40,12 +40,24 @@ class BadArchive(StoreError):
     """An archive that can not or must not be read; the message says what and where."""
 
 
+class NeedsPassphrase(BadArchive):
+    """An archive has a passphrase, and none was given."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__(f"{name} has a passphrase, and none was given")
+
+
 @dataclass(frozen=True)
 class Member:
     """A file, folder or link of an archive; ``blocks`` may be read once, before the next member."""
 
     entry: Entry
     blocks: Callable[[], Iterator[bytes]]
+
+
+def most_of(packed: int) -> int:
+    """How many bytes an archive of so many may become."""
+    return max(_FREE, packed * _FOLD)
 
 
 class Watch:
@@ -57,7 +69,7 @@ class Watch:
 
     def __init__(self, name: str, packed: int) -> None:
         self._name = name
-        self._most = max(_FREE, packed * _FOLD)
+        self._most = most_of(packed)
         self._bytes = self._members = 0
 
     def member(self) -> None:
@@ -219,7 +231,7 @@ def _zip_file(path: Path, password: str | None) -> zipfile.ZipFile:
         return archive
     archive.close()
     if not password:
-        raise BadArchive(f"{path.name} has a passphrase, and none was given")
+        raise NeedsPassphrase(path.name)
     import pyzipper  # type: ignore[import-untyped]
 
     sealed = pyzipper.AESZipFile(path)

@@ -30,14 +30,17 @@ from .contents import Contents, Hands, in_blocks
 from .finding import below, proved, roots_in
 from .incoming import (
     BadArchive,
+    NeedsPassphrase,
     Watch,
     blocks_of,
     kind_of,
     members,
+    most_of,
     packing_of,
     unpacked,
 )
 from .manifest import Manifest, StoredData, StoredFile, StoredFiles, StoredTable
+from .openpgp import ENDING, is_sealed, unseal
 from .outgoing import FILES, MANIFEST
 from .pages import TableWriter
 from .snapshots import Store
@@ -135,6 +138,15 @@ class _Intake:
         self._said_embedded = ""
 
     def take(self, path: Path) -> None:
+        if is_sealed(path):
+            if not self._given.password:
+                raise NeedsPassphrase(path.name)
+            with tempfile.TemporaryDirectory(prefix="vetrin-") as folder:
+                # Proved as a whole before anything of it is looked at.
+                plain = Path(folder, path.name.removesuffix(ENDING))
+                unseal(path, plain, self._given.password, most_of(path.stat().st_size))
+                self.take(plain)
+            return
         kind, packing = kind_of(path)
         if kind == "sql":
             self._dump(path.name, blocks_of(path, packing))

@@ -18,12 +18,13 @@ def open_store(
     *,
     writing: bool = False,
     here: bool = False,
-    ask: Callable[[], str | None] = lambda: None,
+    ask: Callable[[bool], str | None] = lambda new: None,
 ) -> Store:
     """The store that [store] of vetrin.toml names, else (and with ``here``) the project's own.
 
     ``ask`` is for the passphrase, where there is one and neither the environment variable nor the keyring
-    has it. With ``writing``, an empty store that is to have a passphrase gets it.
+    has it; it is told whether the store gets it now. With ``writing``, an empty store that is to have a
+    passphrase gets it.
 
     Raises:
         WrongPassphrase: it does not open the store.
@@ -36,7 +37,7 @@ def open_store(
     wanted = writing and project.store.passphrase
     passphrase = None
     if has_one or wanted:
-        passphrase = store_passphrase() or ask()
+        passphrase = store_passphrase() or ask(not has_one)
     return Store(shelf, seal_of(shelf, passphrase, wanted=wanted))
 
 

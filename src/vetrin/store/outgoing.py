@@ -16,6 +16,7 @@ import zstandard
 
 from ..files import Entry
 from .fetching import SUMS
+from .openpgp import ENDING, sealing
 from .shelf import StoreError
 
 _BLOCK = 1 << 18
@@ -113,6 +114,11 @@ class Parts(io.RawIOBase):
             beside.unlink(missing_ok=True)
 
 
+def packing_of(name: str) -> str:
+    """How a file is compressed whose name ends so; empty for not at all."""
+    return "zstd" if name.endswith(".zst") else "gzip" if name.endswith((".gz", ".tgz")) else ""
+
+
 def part_of(path: Path, number: int) -> Path:
     """What a part of an archive is called."""
     return path.with_name(f"{path.name}.{number:03d}")
@@ -128,11 +134,20 @@ def archive_into(
     Raises:
         StoreError: the form is unknown or can not have a passphrase, or it can not be written.
     """
+    name = path.name.lower()
+    if not name.removesuffix(ENDING).endswith(FORMS) or name.endswith(f".zip{ENDING}"):
+        raise StoreError(f"{path.name}: an archive's name ends in one of {', '.join(FORMS)}")
     parts = Parts(path, most)
     try:
-        archive = _archive(path, parts, password)
-        yield archive, parts
-        archive.close()
+        if name.endswith(".zip"):
+            archive: Archive = _Zip(parts, password)
+            yield archive, parts
+            archive.close()
+        else:
+            with _sealed(path, parts, password) as sink:
+                archive = _Tar(sink, packing_of(name.removesuffix(ENDING)))
+                yield archive, parts
+                archive.close()
     except OSError as error:
         parts.clear()
         raise StoreError(f"{path}: {error.strerror or error}") from error
@@ -141,28 +156,35 @@ def archive_into(
         raise
 
 
-def _archive(path: Path, parts: Parts, password: str | None) -> Archive:
-    name = path.name.lower()
-    if name.endswith(".zip"):
-        return _Zip(parts, password)
-    if not name.endswith(FORMS):
-        raise StoreError(f"{path.name}: an archive's name ends in one of {', '.join(FORMS)}")
-    if password:
-        raise StoreError(f"{path.name}: only a .zip can have a passphrase")
-    return _Tar(parts, "zstd" if name.endswith(".zst") else "gzip")
+@contextlib.contextmanager
+def _sealed(path: Path, parts: Parts, password: str | None) -> Iterator[IO[bytes]]:
+    """Where a tar or an SQL file is written: with a passphrase it is sealed on its way."""
+    ends = path.name.lower().endswith(ENDING)
+    if bool(password) != ends:
+        raise StoreError(
+            f"{path.name}: with a passphrase its name ends in {ENDING}, or in .zip"
+            if password
+            else f"{path.name}: a {ENDING} has a passphrase, and none was given"
+        )
+    plain = cast(IO[bytes], parts)
+    if not password:
+        yield plain
+        return
+    with sealing(plain, password) as sink:
+        yield sink
 
 
 @contextlib.contextmanager
-def text_into(path: Path, most: int | None = None) -> Iterator[tuple[IO[bytes], Parts]]:
+def text_into(
+    path: Path, most: int | None = None, password: str | None = None
+) -> Iterator[tuple[IO[bytes], Parts]]:
     """An SQL file, compressed as its name asks for; otherwise as ``archive_into``."""
-    name = path.name.lower()
+    name = path.name.lower().removesuffix(ENDING)
     if not name.endswith(SQL_FORMS):
         raise StoreError(f"{path.name}: an SQL file's name ends in one of {', '.join(SQL_FORMS)}")
     parts = Parts(path, most)
     try:
-        with _packed(
-            parts, "gzip" if name.endswith(".gz") else "zstd" if name.endswith(".zst") else ""
-        ) as file:
+        with _sealed(path, parts, password) as sink, _packed(sink, packing_of(name)) as file:
             yield file, parts
     except OSError as error:
         parts.clear()
@@ -173,8 +195,7 @@ def text_into(path: Path, most: int | None = None) -> Iterator[tuple[IO[bytes], 
 
 
 @contextlib.contextmanager
-def _packed(parts: Parts, packing: str) -> Iterator[IO[bytes]]:
-    plain = cast(IO[bytes], parts)
+def _packed(plain: IO[bytes], packing: str) -> Iterator[IO[bytes]]:
     if not packing:
         yield plain
         return
@@ -237,8 +258,8 @@ class _Zip:
 
 
 class _Tar:
-    def __init__(self, parts: Parts, packing: str) -> None:
-        self._packed = _squeeze(cast(IO[bytes], parts), packing)
+    def __init__(self, sink: IO[bytes], packing: str) -> None:
+        self._packed = _squeeze(sink, packing)
         self._tar = tarfile.open(fileobj=self._packed, mode="w|", format=tarfile.PAX_FORMAT)  # noqa: SIM115
 
     def add(self, entry: Entry, blocks: Iterable[bytes | memoryview]) -> str:

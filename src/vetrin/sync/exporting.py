@@ -188,7 +188,7 @@ class _Export:
             Started(sum(t.rows for t in tables), sum(t.size for t in tables), len(entries), sizes)
         )
         if packing.sql_only:
-            with text_into(self._path, packing.size) as (file, parts):
+            with text_into(self._path, packing.size, packing.password) as (file, parts):
                 for block in self._sql():
                     file.write(block)
         else:
