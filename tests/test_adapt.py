@@ -319,6 +319,7 @@ FROM_REAL_MARIADB = [
     ("a INT PRIMARY KEY, t TEXT, g POINT NOT NULL DEFAULT POINT(1, 2), z INT, v VARCHAR(20), FULLTEXT KEY f (t),"
      " SPATIAL KEY s (g), KEY p (t(20)), KEY zz (z) IGNORED, KEY desc1 (z DESC, v(3)), UNIQUE KEY longu (z, t))",
      "`longu` over long texts becomes an ordinary one"),
+    ("a INT PRIMARY KEY, t TEXT UNIQUE)", "`t` over long texts becomes an ordinary one"),
     ("a INT(11) UNSIGNED ZEROFILL NOT NULL AUTO_INCREMENT PRIMARY KEY, d DATETIME NOT NULL DEFAULT"
      " '0000-00-00 00:00:00', f FLOAT(7,3), y YEAR(4), s SET('x') DEFAULT '') ROW_FORMAT=COMPRESSED", ""),
     ("a INT PRIMARY KEY, j LONGTEXT DEFAULT '{\"a\": \"b\"}', g VARCHAR(50) AS (JSON_VALUE(j, '$.a')) VIRTUAL,"

@@ -18,7 +18,7 @@ _ODD_FORMAT = re.compile(r" ROW_FORMAT=PAGE\b")
 _IDLE_CHECK = re.compile(
     r",\n  (CONSTRAINT `(?:[^`]|``)*` CHECK \([^\n]*\)) /\*!80016 NOT ENFORCED \*/"
 )
-_WHOLE_TEXTS = re.compile(r"\n  (UNIQUE KEY `(?:[^`]|``)*` \([^\n]*\) USING HASH),(?=\n)")
+_WHOLE_TEXTS = re.compile(r",\n  (UNIQUE KEY `(?:[^`]|``)*` \([^\n]*\) USING HASH)(?=,?\n)")
 _NAMED_TEXT = re.compile(r"\b_\w+(?='(?:[^'\\]|\\.|'')*')", re.DOTALL)
 _ONLY_MYSQL = re.compile(r"\b(?:uuid_to_bin|bin_to_uuid)\(")
 
@@ -45,13 +45,8 @@ def _from_mariadb(text: SchemaText) -> None:
         text.put(pattern, lambda match: f" /*M! {match[0].strip()} */")
     text.put(re.compile(r"\bPERSISTENT\b"), "STORED")
     text.put_defaults(lambda kind, value: f"({value})" if needs_brackets(kind, value) else value)
-    # Such a key goes behind the last line, from where it takes its comma along.
     if not re.search(r"\bENGINE=(?:MEMORY|HEAP)\b", QUOTED.sub("", text.sql)):
-        keys = [match[1] for match in _WHOLE_TEXTS.finditer(text.sql)]
-        text.sql = _WHOLE_TEXTS.sub("", text.sql)
-        end = text.sql.rindex("\n)")
-        added = "".join(f"\n  /*M! , {key} */" for key in keys)
-        text.sql = text.sql[:end] + added + text.sql[end:]
+        text.sql = _WHOLE_TEXTS.sub(r"\n  /*M! , \1 */", text.sql)
 
 
 def _from_mysql(text: SchemaText) -> None:
