@@ -306,6 +306,8 @@ def test_several_databases_and_what_is_dropped_again() -> None:
         (b"INSERT INTO t VALUES (1);", "not defined before"),
         (b"CREATE TABLE t (a int); INSERT INTO t (b) VALUES (1);", "no column b"),
         (b"CREATE TABLE t (a int); INSERT INTO t VALUES (NOW());", "no value"),
+        (b"CREATE TABLE t (a blob); INSERT INTO t VALUES (0xNULL);", "0xNULL' is no value"),
+        (b"CREATE TABLE t (a blob); INSERT INTO t VALUES (x'4');", "x'4'\" is no value"),
         ("CREATE TABLE".encode("utf-16"), "UTF-16"),
     ],
 )

@@ -5,6 +5,7 @@ Source: the servers' reference manuals, "String Literals", "Hexadecimal Literals
 
 from __future__ import annotations
 
+import contextlib
 import re
 
 from ..contract import DatabaseError
@@ -54,13 +55,15 @@ def value_of(token: bytes, *, backslashes: bool = True) -> bytes | None:
     first = token[:1]
     if first in (b"'", b'"') and token[-1:] == first:
         return unescaped(token[1:-1], first, backslashes=backslashes)
-    if token[:2] in (b"0x", b"0X"):
-        return bytes.fromhex(token[2:].decode().rjust(len(token[2:]) + len(token) % 2, "0"))
-    if first in b"xX" and token[1:2] == b"'":
-        return bytes.fromhex(token[2:-1].decode())
-    if (first in b"bB" and token[1:2] == b"'") or token[:2] == b"0b":
-        bits = token[2:].rstrip(b"'").decode()
-        return int(bits or "0", 2).to_bytes(max(1, (len(bits) + 7) // 8), "big")
+    with contextlib.suppress(ValueError):  # no digits of this kind: said below
+        if token[:2] in (b"0x", b"0X"):
+            digits = token[2:].decode("latin-1")
+            return bytes.fromhex(digits.rjust(len(digits) + len(digits) % 2, "0"))
+        if first in b"xX" and token[1:2] == b"'":
+            return bytes.fromhex(token[2:-1].decode("latin-1"))
+        if (first in b"bB" and token[1:2] == b"'") or token[:2] == b"0b":
+            digits = token[2:].rstrip(b"'").decode("latin-1")
+            return int(digits or "0", 2).to_bytes(max(1, (len(digits) + 7) // 8), "big")
     upper = token.upper()
     if upper in _WORDS:
         return _WORDS[upper]

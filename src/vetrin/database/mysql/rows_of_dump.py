@@ -8,6 +8,7 @@ read value by value.
 from __future__ import annotations
 
 import re
+from binascii import unhexlify
 from collections.abc import Callable, Sequence
 
 from ..contract import Cell, DatabaseError
@@ -135,7 +136,7 @@ class Shape:
                 continue
             if texts[index]:
                 flat[index::width] = [
-                    value if token == _STRING else value_of(token)
+                    value if token == _STRING else _bare(token)
                     for token, value in zip(column, flat[index::width], strict=True)
                 ]
             elif self._bits[index]:
@@ -144,7 +145,7 @@ class Shape:
                     for token in column
                 ]
             elif b"".join(column).translate(None, _DIGITS) or b"" in column:
-                flat[index::width] = [value_of(token) for token in column]
+                flat[index::width] = [_bare(token) for token in column]
         return flat
 
     def stored(self, flat: list[bytes | None]) -> list[Cell]:
@@ -166,6 +167,20 @@ class Shape:
                         None if c is None else convert(c) for c in flat[index::width]
                     ]
         return flat  # type: ignore[return-value]
+
+
+def _bare(token: bytes) -> bytes | None:
+    """A value without quotes; the commonest ones at once."""
+    if token.isdigit():
+        return token
+    if token == b"NULL":
+        return None
+    if token[:2] == b"0x" and not len(token) & 1:
+        try:
+            return unhexlify(token[2:])
+        except ValueError:  # whoever reads value by value says what is wrong
+            pass
+    return value_of(token)
 
 
 def number_as_bits(token: bytes) -> bytes:
