@@ -282,6 +282,7 @@ def test_who_may_make_a_database(grants: list[str], may: bool) -> None:
     [
         ("ALL PRIVILEGES", True), ("SELECT, CREATE ROUTINE, ALTER ROUTINE, EVENT", True),
         ("SELECT, ALTER ROUTINE, CREATE, CREATE ROUTINE", True), ("SELECT, CREATE ROUTINE", False),
+        ("SELECT, ALTER ROUTINE, EXECUTE, SHOW CREATE ROUTINE", False),
         ("SELECT, CREATE, ALTER, ALTER ROUTINE", False),
     ],
 )  # fmt: skip
@@ -380,6 +381,11 @@ def test_what_one_product_has_the_other_one_takes(
     except Unsuitable as error:
         assert said and said in str(error)
         return
+    if "vector" in said:
+        assert mariadb_server.number() >= (11, 7)
+        said = ""
+    if product == "mysql" and mariadb_server.number() >= (11, 7) and "becomes" in said:
+        said = ""  # newer MariaDBs know MySQL's names
     assert said in "; ".join(adapted.notes)
     target.lay_out(hidden, table, adapted.sql)
     with source.reading() as reader:

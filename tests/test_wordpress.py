@@ -120,8 +120,8 @@ def test_pull_into_another_wordpress_and_back(sites: Sites) -> None:
     # PHP reads every serialised value, at every depth, and none of them was lost.
     ours, theirs = local.unserialise(), production.unserialise()
     assert ours["bad"] == []
-    # One of them is a cached value, which a copy does without.
-    assert ours["read"] == theirs["read"] - 1 > 80
+    # Some of them are cached values, which a copy does without: one or three, as WordPress's version has it.
+    assert theirs["read"] - 5 < ours["read"] < theirs["read"] and ours["read"] > 80
 
     # Nothing that can be rewritten leads back; what is not ours is as it was.
     for table, column in [("posts", "post_content"), ("options", "option_value"),

@@ -15,7 +15,7 @@ import tempfile
 import threading
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import IO
+from typing import IO, cast
 
 from .shelf import StoreError
 
@@ -64,12 +64,14 @@ def sealing(sink: IO[bytes], passphrase: str) -> Iterator[IO[bytes]]:
 
         carrier = threading.Thread(target=carry, daemon=True)
         carrier.start()
+        into = _Into(process.stdin)
         try:
-            yield process.stdin
+            yield cast(IO[bytes], into)
             process.stdin.close()
         except BrokenPipeError as error:  # gpg is gone; why, it has said, or who writes has failed
             broken = error
         finally:
+            into.open = False
             if process.poll() is None and not process.stdin.closed:
                 process.kill()
             carrier.join()
@@ -78,6 +80,21 @@ def sealing(sink: IO[bytes], passphrase: str) -> Iterator[IO[bytes]]:
         _check(process, "the archive can not be sealed")
         if broken is not None:
             raise StoreError("the archive can not be sealed: gpg ended too early") from broken
+
+
+class _Into:
+    """What is to be sealed; what a compressor still has to say when it is thrown away goes nowhere."""
+
+    def __init__(self, pipe: IO[bytes]) -> None:
+        self._pipe = pipe
+        self.open = True
+
+    def write(self, data: bytes) -> int:
+        return self._pipe.write(data) if self.open else len(data)
+
+    def flush(self) -> None:
+        if self.open:
+            self._pipe.flush()
 
 
 def unseal(path: Path, into: Path, passphrase: str, most: int) -> None:

@@ -10,7 +10,9 @@ from .columns import quote
 
 _GRANT = re.compile(r"GRANT (.*?) ON (\*\.\*|`(?:[^`]|``)*`\.\*|\S+\.\*) TO ")
 _CREATES = re.compile(r"\b(?:ALL PRIVILEGES|CREATE)(?:,|$| *$)")
-_MAKES_ROUTINES = re.compile(r"\bALL PRIVILEGES\b|^(?=.*\bCREATE ROUTINE\b).*\bALTER ROUTINE\b")
+_MAKES_ROUTINES = re.compile(
+    r"\bALL PRIVILEGES\b|^(?=.*(?<!SHOW )\bCREATE ROUTINE\b).*\bALTER ROUTINE\b"
+)
 NEAR = {"localhost": "127.0.0.1", "127.0.0.1": "127.0.0.1", "::1": "::1"}
 
 

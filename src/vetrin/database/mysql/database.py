@@ -302,12 +302,7 @@ class MysqlDatabase(HiddenEditing):
         return Server(
             facts.product,
             facts.version,
-            frozenset(
-                str(row[0]).lower()
-                for row in self._rows(
-                    name, "SELECT collation_name FROM information_schema.collations"
-                )
-            ),
+            self._collations(),
             frozenset(
                 str(row[0]).lower()
                 for row in self._rows(
@@ -316,6 +311,18 @@ class MysqlDatabase(HiddenEditing):
                 )
             ),
         )
+
+    def _collations(self) -> frozenset[str]:
+        where = self._credentials.where
+        found = self._rows(where, "SELECT collation_name FROM information_schema.collations")
+        # MariaDB lists those of all character sets together without the set's name; their whole names are here.
+        with contextlib.suppress(DatabaseError):
+            found += self._rows(
+                where,
+                "SELECT full_collation_name FROM"
+                " information_schema.collation_character_set_applicability",
+            )
+        return frozenset(str(row[0]).lower() for row in found)
 
     def adapt(self, table: Table, schema: str, source: Facts) -> Adapted:
         return adapt_schema(table.name, schema, source, self._server)
