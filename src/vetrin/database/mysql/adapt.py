@@ -260,11 +260,13 @@ def _engine(table: str, text: SchemaText, target: Server) -> None:
         return match[1] + "InnoDB"
 
     text.put(_ENGINE, settle)
-    innodb = "ENGINE=InnoDB" in text.sql
+    bare = QUOTED.sub("", text.sql)
+    innodb = "ENGINE=InnoDB" in bare
+    known = _ROW_FORMATS | ({"PAGE"} if "ENGINE=Aria" in bare else set())
 
     def row_format(match: re.Match[str]) -> str:
         name = match[1].upper()
-        if name in _ROW_FORMATS and not (innodb and name == "FIXED"):
+        if name in known and not (innodb and name == "FIXED"):
             return match[0]
         text.note(f"row format {name} becomes the server's own")
         return ""
