@@ -13,8 +13,9 @@ from ..project import Arrival, Leave, Project, ProjectError, merged
 from ..reach import Site, open_site
 from ..rewrite import Mapping, parse_literal, parse_pair
 from ..store import NoSnapshot, open_snapshot
+from ..store.incoming import packing_of
 from ..store.openpgp import ENDING
-from ..store.outgoing import FORMS, SQL_FORMS, packing_of, part_of
+from ..store.outgoing import FORMS, SQL_FORMS, part_of
 from ..sync import PARTS, may_read
 from ..sync.exporting import Packed, Packing, export, mapping_to
 from .archives import passphrase_of

@@ -131,8 +131,14 @@ def opened(file: IO[bytes], packing: str) -> IO[bytes]:
 
 
 def packing_of(name: str) -> str:
-    """How a member is compressed, by its name."""
-    for ending, packing in ((".gz", "gzip"), (".bz2", "bzip2"), (".xz", "xz"), (".zst", "zstd")):
+    """How a file or a member is compressed, by its name; empty for not at all."""
+    for ending, packing in (
+        (".gz", "gzip"),
+        (".tgz", "gzip"),
+        (".bz2", "bzip2"),
+        (".xz", "xz"),
+        (".zst", "zstd"),
+    ):
         if name.lower().endswith(ending):
             return packing
     return ""

@@ -16,6 +16,7 @@ import zstandard
 
 from ..files import Entry
 from .fetching import SUMS
+from .incoming import packing_of
 from .openpgp import ENDING, sealing
 from .shelf import StoreError
 
@@ -116,11 +117,6 @@ class Parts(io.RawIOBase):
             self._end()
         for beside in self._files:
             beside.unlink(missing_ok=True)
-
-
-def packing_of(name: str) -> str:
-    """How a file is compressed whose name ends so; empty for not at all."""
-    return "zstd" if name.endswith(".zst") else "gzip" if name.endswith((".gz", ".tgz")) else ""
 
 
 def part_of(path: Path, number: int) -> Path:
