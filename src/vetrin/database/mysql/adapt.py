@@ -11,7 +11,7 @@ import re
 from dataclasses import dataclass, replace
 
 from ..contract import Adapted, Attachment, Facts, Unsuitable
-from .schema_text import QUOTED, SchemaText
+from .schema_text import INTRODUCER, ONLY_MYSQL, QUOTED, SchemaText
 
 _COLLATE = re.compile(r"(\bCOLLATE\s*=?\s*)(\w+)", re.IGNORECASE)
 _CHARSET = re.compile(r"(\b(?:CHARSET|CHARACTER\s+SET)\s*=?\s*)(\w+)", re.IGNORECASE)
@@ -151,16 +151,13 @@ def _default_of_mysql(text: SchemaText, kind: str, value: str, target: Server) -
     return f"({value})" if brackets else value
 
 
-_NAMED_TEXT = re.compile(r"\b_\w+('(?:[^'\\]|\\.|'')*')", re.DOTALL)
-
-
 def _default_of_mariadb(text: SchemaText, value: str) -> str | None:
-    strange = re.search(r"\b(uuid_to_bin|bin_to_uuid)\(", value)
+    strange = ONLY_MYSQL.search(value)
     if strange:
         text.note(f"defaults with {strange[1]}() are left out")
         return None
     # MariaDB loses the quotes inside of a text that names its character set.
-    plain = _NAMED_TEXT.sub(r"\1", value)
+    plain = INTRODUCER.sub("", value)
     return plain[1:-1] if QUOTED.fullmatch(plain[1:-1]) else plain
 
 
@@ -170,7 +167,7 @@ _PREFIX = 191  # characters that an index takes of a text, in any character set
 
 def _unique_texts(text: SchemaText) -> None:
     """MariaDB keeps whole texts unique by a digest; MySQL has no such index."""
-    if re.search(r"\bENGINE=(?:MEMORY|HEAP)\b", QUOTED.sub("", text.sql)):
+    if text.in_memory:
         return
     kinds = dict(re.findall(r"^  (`(?:[^`]|``)*`) (\w+)", text.sql, re.MULTILINE))
 

@@ -11,7 +11,7 @@ from __future__ import annotations
 import re
 
 from .adapt import MARIADB_OPTIONS, needs_brackets
-from .schema_text import QUOTED, SchemaText
+from .schema_text import INTRODUCER, ONLY_MYSQL, QUOTED, SchemaText
 
 _COLLATION = re.compile(r" (COLLATE[ =])(\w+_(?:uca1400|nopad|0900)_\w+|\w+_nopad_bin)\b")
 _ODD_FORMAT = re.compile(r" ROW_FORMAT=PAGE\b")
@@ -19,8 +19,6 @@ _IDLE_CHECK = re.compile(
     r",\n  (CONSTRAINT `(?:[^`]|``)*` CHECK \([^\n]*\)) /\*!80016 NOT ENFORCED \*/"
 )
 _WHOLE_TEXTS = re.compile(r",\n  (UNIQUE KEY `(?:[^`]|``)*` \([^\n]*\) USING HASH)(?=,?\n)")
-_NAMED_TEXT = re.compile(r"\b_\w+(?='(?:[^'\\]|\\.|'')*')", re.DOTALL)
-_ONLY_MYSQL = re.compile(r"\b(?:uuid_to_bin|bin_to_uuid)\(")
 
 
 def portable(schema: str, product: str) -> str:
@@ -45,7 +43,7 @@ def _from_mariadb(text: SchemaText) -> None:
         text.put(pattern, lambda match: f" /*M! {match[0].strip()} */")
     text.put(re.compile(r"\bPERSISTENT\b"), "STORED")
     text.put_defaults(lambda kind, value: f"({value})" if needs_brackets(kind, value) else value)
-    if not re.search(r"\bENGINE=(?:MEMORY|HEAP)\b", QUOTED.sub("", text.sql)):
+    if not text.in_memory:
         text.sql = _WHOLE_TEXTS.sub(r"\n  /*M! , \1 */", text.sql)
 
 
@@ -54,11 +52,11 @@ def _from_mysql(text: SchemaText) -> None:
     text.put(re.compile(r"\bgeomcollection\b"), "geometrycollection")
     text.sql = text.sql.replace("/*!50100 WITH PARSER", "/*!50700 WITH PARSER")
     text.sql = _IDLE_CHECK.sub(r"\n  /*!80016 , \1 NOT ENFORCED */", text.sql)
-    text.put_defaults(lambda _, value: _NAMED_TEXT.sub("", value))
+    text.put_defaults(lambda _, value: INTRODUCER.sub("", value))
     masked = QUOTED.sub(lambda match: "x" * len(match[0]), text.sql)
     for found in reversed(list(re.finditer(r"DEFAULT \([^\n]*?\)(?=,?\n)", masked))):
         default = text.sql[found.start() : found.end()]
-        if _ONLY_MYSQL.search(default):
+        if ONLY_MYSQL.search(default):
             text.sql = f"{text.sql[: found.start()]}/*!80013 {default} */{text.sql[found.end() :]}"
 
 

@@ -6,6 +6,9 @@ import re
 from collections.abc import Callable
 
 QUOTED = re.compile(r"""('(?:[^'\\]|\\.|'')*'|`(?:[^`]|``)*`)""", re.DOTALL)
+# What names a text's character set before it.
+INTRODUCER = re.compile(r"\b_\w+(?='(?:[^'\\]|\\.|'')*')", re.DOTALL)
+ONLY_MYSQL = re.compile(r"\b(uuid_to_bin|bin_to_uuid)\(")  # functions of defaults
 _DEFAULT = re.compile(r"^  `x*` (\w+)[^\n]*?( DEFAULT )", re.MULTILINE)
 _VALUE = re.compile(r"\w*'x*'|[-+\w.]*(?=\()|[-+\w.]+")
 
@@ -25,6 +28,11 @@ class SchemaText:
             count += found
         self.sql = "".join(parts)
         return count
+
+    @property
+    def in_memory(self) -> bool:
+        """True for a table of the engine whose indexes are by hash by themselves."""
+        return bool(re.search(r"\bENGINE=(?:MEMORY|HEAP)\b", QUOTED.sub("", self.sql)))
 
     def note(self, text: str) -> None:
         if text not in self.notes:
