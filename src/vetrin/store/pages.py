@@ -14,7 +14,6 @@ from collections.abc import Iterator, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, replace
 from itertools import compress
-from operator import lt
 from typing import Any
 from zlib import crc32
 
@@ -83,10 +82,11 @@ class Cutter:
 
     def cut(self, records: list[bytes]) -> Iterator[list[bytes]]:
         """Take some more records; the pages that are whole now."""
-        # By single calls for all of them: this is done for every row that there is.
-        ends = compress(
-            range(len(records)), map(lt, map(crc32, records), map(_CUT.__mul__, map(len, records)))
-        )
+        # By single calls for all of them, as this is done for every row that there is: those that would cut if
+        # they were as long as the longest, and of these the ones that do.
+        most = _CUT * max(map(len, records), default=0)
+        likely = compress(range(len(records)), map(most.__gt__, map(crc32, records)))
+        ends = [at for at in likely if crc32(records[at]) < _CUT * len(records[at])]
         begin = 0
         for end in (*ends, None):
             part = records[begin : None if end is None else end + 1]

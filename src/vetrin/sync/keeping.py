@@ -7,7 +7,7 @@ are as they were then are not even read.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from concurrent.futures import Future
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import datetime
 
@@ -18,7 +18,7 @@ from ..cms import read_version
 from ..database import Reader, Table
 from ..files import Entry, FilesError, some_of
 from ..project import Environment
-from ..reach import Site, file_scope, is_empty
+from ..reach import Looked, Site, file_scope, is_empty
 from ..store import (
     Hands,
     Manifest,
@@ -37,6 +37,8 @@ from .leaving import routines_with
 from .plan import PARTS, Plan
 
 _FRESH = 2_000_000_000  # nanoseconds in which a second change may leave the same time
+# Less than what waits in a connection, so that the server goes on while a stretch is cut and stored.
+_STRETCH = 64 << 10
 
 
 def take_snapshot(
@@ -105,6 +107,7 @@ class _Keeper:
         self._tell = listener
         self._added = 0
         self._notes: list[str] = []
+        self._looked: Looked | None = None
 
     def keep(
         self,
@@ -132,8 +135,7 @@ class _Keeper:
         files = (
             self._files(entries, passed, known, missing) if len(parts) > ("data" in parts) else None
         )
-        environment = site.environment
-        newest = newest_of(site) if data is not None else None
+        environment, looked = site.environment, self._looked
         return Manifest(
             id=self._store.new_id(),
             taken=taken,
@@ -149,8 +151,8 @@ class _Keeper:
             title=site.title or "",
             cms_version=read_version(site.root, site.definition) or "",
             addresses=tuple(str(address) for _, address in site.recorded_addresses()),
-            counts=counts_of(site) if data is not None else None,
-            newest=(newest.title, newest.changed) if newest is not None else None,
+            counts=looked.counts if looked is not None else None,
+            newest=looked.newest if looked is not None else None,
             data=data,
             files=files,
             added=self._added,
@@ -162,11 +164,22 @@ class _Keeper:
     def _data(self, tables: Sequence[Table]) -> StoredData:
         site, database = self._site, self._site.database
         self._tell(Phase("tables"))
-        stored = []
-        with database.reading() as reader:
-            for table in tables:
-                stored.append(self._table(reader, table))
-                self._notes += [f"{table.name}: {note}" for note in table.notes]
+        with ThreadPoolExecutor(1, "counts") as aside, database.reading() as reader:
+            # The server counts, on another connection, while the rows of the same moment are read.
+            looking = aside.submit(_look, site)
+            rows = [self._rows(reader, table) for table in tables]
+            self._looked = looking.result()
+            stored = [
+                StoredTable(
+                    table,
+                    database.schema(table.name),
+                    lists,
+                    mixed=database.engine == "sqlite",
+                    last_given=database.last_given(table.name),
+                )
+                for table, lists in rows
+            ]
+        self._notes += [f"{table.name}: {note}" for table in tables for note in table.notes]
         names = [table.name for table in tables]
         routines = routines_with(site, names, site.views)
         self._notes += [
@@ -188,27 +201,21 @@ class _Keeper:
             size=sum(item.table.size for item in stored),
         )
 
-    def _table(self, reader: Reader, table: Table) -> StoredTable:
-        database = self._site.database
+    def _rows(self, reader: Reader, table: Table) -> tuple[Table, tuple[str, ...]]:
+        """Store a table's rows; it as it is stored, and its list of pages."""
         self._tell(TableStarted(table.name, table.rows))
         old = self._store.pages_if_whole(self._tables.get(table.name))
         writer = TableWriter(self._store.contents, self._hands, old)
-        told = 0
-        for records in reader.records(table):
-            writer.add(records)
-            self._tell(Moved(table.name, len(records), writer.size - told))
-            told = writer.size
+        rows = size = 0
+        for records in reader.records(table, _STRETCH):
+            if writer.add(records):
+                self._tell(Moved(table.name, writer.rows - rows, writer.size - size))
+                rows, size = writer.rows, writer.size
         lists = writer.finish_list()
+        self._tell(Moved(table.name, writer.rows - rows, writer.size - size))
         self._added += writer.added
         self._tell(TableDone(table.name, writer.rows))
-        known = replace(table, rows=writer.rows, size=writer.size)
-        return StoredTable(
-            known,
-            database.schema(table.name),
-            lists,
-            mixed=database.engine == "sqlite",
-            last_given=database.last_given(table.name),
-        )
+        return replace(table, rows=writer.rows, size=writer.size), lists
 
     # -- files ------------------------------------------------------------------------------------------
 
@@ -292,3 +299,8 @@ class _Keeper:
         done = [job.result() for job in jobs]
         self._added += sum(added for _, added in done)
         return StoredFile(entry, tuple(digest for digest, _ in done))
+
+
+def _look(site: Site) -> Looked:
+    newest = newest_of(site)
+    return Looked(counts_of(site), (newest.title, newest.changed) if newest is not None else None)

@@ -76,36 +76,37 @@ class Wire(Connection):
         append = found.append
         total = 0
         while True:
-            if limit - at < 4 or limit - at < 4 + (
-                size := buffer[at] | buffer[at + 1] << 8 | buffer[at + 2] << 16
-            ):
-                buffer, at = self._more(source, buffer[at:]), 0
-                limit = len(buffer)
-                continue
-            start = at + 4
-            at = start + size
-            lead = buffer[start] if size else 0
-            if lead >= 0xFE:
-                if lead == 0xFE and size < 9:
-                    self._next_seq_id = (buffer[start - 1] + 1) % 256
-                    if found:
-                        yield found
-                    return
-                if lead == 0xFF and size != _WHOLE:
-                    pymysql.err.raise_mysql_exception(buffer[start:at])
-            if size == _WHOLE:
-                body, buffer = self._continued(source, buffer[start:])
-                append(body)
-                at, limit = 0, len(buffer)
-                total += len(body)
-            else:
-                append(buffer[start:at])
-                total += size
+            begin, stop = at, min(limit - 3, at + stretch_bytes - total)
+            while at < stop:  # for every row that there is, so nothing else is asked here
+                start = at + 4
+                end = start + (buffer[at] | buffer[at + 1] << 8 | buffer[at + 2] << 16)
+                if end > limit:
+                    break
+                append(buffer[start:end])
+                at = end
+            total += at - begin
+            # A packet that is no row is the last one, and nothing comes behind it.
+            if at == limit > begin and found[-1][:1] >= b"\xfe":
+                last = found.pop()
+                if last[0] == 0xFF:
+                    pymysql.err.raise_mysql_exception(last)
+                self._next_seq_id = (buffer[limit - len(last) - 1] + 1) % 256
+                if found:
+                    yield found
+                return
             if total >= stretch_bytes:
                 yield found
                 found = []
                 append = found.append
                 total = 0
+                continue
+            buffer = self._more(source, buffer[at:])
+            # Such a packet stands at the front when it has come as a whole: no more is read ahead.
+            if len(buffer) >= 4 + _WHOLE and buffer.startswith(b"\xff\xff\xff"):
+                body, buffer = self._continued(source, buffer[4:])
+                append(body)
+                total += len(body)
+            at, limit = 0, len(buffer)
 
     @staticmethod
     def _more(source: Any, rest: bytes) -> bytes:

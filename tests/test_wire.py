@@ -1,0 +1,73 @@
+"""Rows out of the packets of a real server, wherever these are cut."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import pymysql
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from systems import DatabaseServer
+from vetrin.database.mysql.wire import Wire
+
+PACKET = 0xFFFFFF
+SMALL = st.integers(0, 300)
+LARGE = st.integers(-12, 12).map(lambda by: PACKET + by) | st.just(2 * PACKET - 9)
+
+
+@pytest.fixture
+def wire(database_server: DatabaseServer) -> Iterator[Wire]:
+    database_server.run("SET GLOBAL max_allowed_packet = 1073741824")
+    wire = Wire(unix_socket=str(database_server.socket), user="root", charset="utf8mb4")
+    yield wire
+    wire.close()
+
+
+def record(length: int) -> bytes:
+    """A row of one cell, after the protocol's documentation."""
+    if length < 251:
+        lead = bytes([length])
+    elif length < 1 << 16:
+        lead = b"\xfc" + length.to_bytes(2, "little")
+    else:
+        width, mark = (3, b"\xfd") if length < 1 << 24 else (8, b"\xfe")
+        lead = mark + length.to_bytes(width, "little")
+    return lead + b"x" * length
+
+
+@settings(
+    max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
+@given(
+    lengths=st.lists(SMALL, min_size=1, max_size=40).flatmap(
+        lambda some: st.lists(LARGE, max_size=2).flatmap(lambda big: st.permutations(some + big))
+    ),
+    stretch=st.sampled_from([1, 200, 1 << 16, 1 << 20]),
+)
+def test_rows_of_any_length(wire: Wire, lengths: list[int], stretch: int) -> None:
+    sql = " UNION ALL ".join(f"SELECT REPEAT('x', {length})" for length in lengths)
+    found = [row for rows in wire.records(sql, stretch) for row in rows]
+    assert list(map(len, found)) == [len(record(length)) for length in lengths]
+    assert all(row == record(length) for row, length in zip(found, lengths, strict=True))
+    assert [row for rows in wire.records("SELECT 7", stretch) for row in rows] == [b"\x017"]
+
+
+def test_an_error_between_rows_is_raised_behind_the_rows(wire: Wire) -> None:
+    numbers = "WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 900)"
+    broken = f"{numbers} SELECT IF(i = 800, (SELECT 1 UNION SELECT i), i) FROM n"
+    found: list[bytes] = []
+    with pytest.raises(pymysql.Error) as told:
+        for rows in wire.records(broken, 100):
+            found += rows
+    assert told.value.args[0] == 1242
+    assert found == [bytes([len(str(i))]) + str(i).encode() for i in range(1, len(found) + 1)]
+    assert found
+
+
+def test_a_stream_that_is_left_cuts_the_connection(wire: Wire) -> None:
+    stream = wire.records("SELECT REPEAT('x', 1000) UNION ALL SELECT 'y'", 1)
+    next(stream)
+    stream.close()  # type: ignore[attr-defined]
+    assert not wire.open
