@@ -99,7 +99,9 @@ def measure(server: Mariadb, folder: Path, size: float, runs: int) -> None:
     generate(server, "large", size, folder)
     site = project(server, folder / "large", "large", "copied")
     dumped = folder / "dump.zst"
-    theirs, ours, peaks = [], [], []
+    theirs: list[float] = []
+    ours: list[float] = []
+    peaks: list[float] = []
     dump(server, "large", dumped)  # once for nothing, so that both find the same in memory
     for _ in range(runs):
         theirs.append(dump(server, "large", dumped))

@@ -11,7 +11,7 @@ import boto3
 import pytest
 from moto.server import ThreadedMotoServer
 
-from ssh_server import SHELL_LESS, SshServer, ssh_server
+from ssh_server import SFTP_ONLY, SHELL_LESS, SshServer, ssh_server
 from systems import DatabaseServer, Mariadb, Mysql, Some, running
 from vetrin.demo import sample
 
@@ -64,6 +64,12 @@ def database_server(request: pytest.FixtureRequest) -> DatabaseServer:
 @pytest.fixture(scope="session")
 def ssh() -> Iterator[SshServer]:
     with ssh_server() as server:
+        yield server
+
+
+@pytest.fixture(scope="session")
+def sftp_alone() -> Iterator[SshServer]:
+    with ssh_server(SFTP_ONLY) as server:
         yield server
 
 

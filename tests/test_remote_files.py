@@ -99,8 +99,9 @@ def test_contents_large_and_small_whole_and_in_parts(tmp_path: Path, machine: Ma
     entries.insert(3, Entry("media/gone", "file", 12))
     for entry, blocks in tree.read_all(entries):
         if entry.path == "media/gone":
-            with pytest.raises(FilesError, match="media/gone"):
+            with pytest.raises(FilesError, match="media/gone") as told:
                 b"".join(blocks)
+            assert isinstance(told.value.__cause__, FileNotFoundError)
         elif entry.size == 3 * PIECE:
             next(iter(blocks))  # what is not taken does not come with the next one
         else:
@@ -108,6 +109,9 @@ def test_contents_large_and_small_whole_and_in_parts(tmp_path: Path, machine: Ma
     big = (tmp_path / "media/7").read_bytes()
     assert b"".join(tree.read("media/7", 1000, 2_000_000)) == big[1000:2_001_000]
     assert b"".join(tree.read("media/7", 5_000_000)) == big[5_000_000:]
+    with pytest.raises(FilesError, match="media/gone") as told:
+        b"".join(tree.read("media/gone"))
+    assert isinstance(told.value.__cause__, FileNotFoundError)
     for name in tree.algorithms:
         assert tree.pieces("media/7", name) == LocalTree(tmp_path).pieces("media/7", name)
     entry = Entry("media/made", "file", 0, 1_700_000_000 * 10**9, 0o640)

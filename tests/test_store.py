@@ -62,9 +62,9 @@ from vetrin.sync import take_snapshot
 # -- shelves -------------------------------------------------------------------------------------------
 
 
-@pytest.fixture(params=["folder", "sftp", "s3"])
+@pytest.fixture(params=["folder", "shell", "sftp alone", "s3"])
 def shelf(
-    request: pytest.FixtureRequest, tmp_path: Path, ssh: SshServer, monkeypatch: pytest.MonkeyPatch
+    request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> Iterator[Shelf]:
     if request.param == "folder":
         yield FolderShelf(tmp_path / "deep/store")
@@ -73,6 +73,7 @@ def shelf(
             monkeypatch.setenv(name, value)
         yield CloudShelf(f"s3://harrowmere/{tmp_path.name}/store")
     else:
+        ssh = request.getfixturevalue("ssh" if request.param == "shell" else "sftp_alone")
         monkeypatch.setenv("HOME", str(ssh.home))
         yield far_shelf(f"sftp://{ssh.user}@127.0.0.1:{ssh.port}{tmp_path}/deep/store")
         hosts.forget()
@@ -91,6 +92,14 @@ def test_a_shelf_keeps_what_it_is_given(shelf: Shelf) -> None:
     assert shelf.read("objects/ab/one") == b"second" and shelf.has("seal.json")
     assert sorted(shelf.names("objects")) == [("objects/ab/one", 6), ("objects/cd/two", 300_000)]
     assert 0 <= (shelf.age("objects/ab/one") or 0) < 60 and shelf.age("objects/none") is None
+    found = shelf.fetch(["objects/ab/one", "objects/cd/two", "seal.json"])
+    assert found == {
+        "objects/ab/one": b"second",
+        "objects/cd/two": bytes(300_000),
+        "seal.json": b"{}",
+    }
+    assert shelf.fetch(["objects/ef/none", "seal.json"]) == {"seal.json": b"{}"}
+    assert shelf.fetch([]) == {}
     shelf.rename("objects/ab/one", "damaged/one")
     assert not shelf.has("objects/ab/one") and shelf.read("damaged/one") == b"second"
     shelf.remove("damaged/one")
@@ -342,7 +351,49 @@ def test_equal_content_is_stored_once(railway: Railway) -> None:
     assert 0 < third.added < 10_000
 
 
-def test_flipped_bits_and_missing_objects_are_named_and_confined(railway: Railway) -> None:
+class Away(FolderShelf):
+    """A folder that is read as a place is to which each call is a way there and back; ``ways`` counts them."""
+
+    far = True
+    ways = 0
+
+    def read(self, name: str) -> bytes:
+        self.ways += 1
+        return super().read(name)
+
+    def fetch(self, names: Sequence[str]) -> dict[str, bytes]:
+        before = self.ways
+        found = super().fetch(names)
+        self.ways = before + 1
+        return found
+
+
+def test_what_is_far_is_read_many_at_a_time(railway: Railway) -> None:
+    for number in range(300):
+        (railway.folder / f"production/media/{number}.txt").write_text(f"{number}" * 500)
+    manifest = railway.backup()
+    railway.backup("local")
+    shelf = Away(railway.folder / ".vetrin/store")
+    store = Store(shelf)
+    assert store.verify(manifest) == [] and shelf.ways < 45
+    shelf.ways = 0
+    known = store.snapshots()
+    assert len(known) == 2 and store.own_sizes(known) == railway.store.own_sizes(known)
+    assert list(store.verified(known)) == [manifest.id] and shelf.ways < 12
+    with open_snapshot(store, manifest, railway.project.definition) as site:
+        shelf.ways = 0
+        entries = site.files.scan(["media"]).values()
+        for entry, blocks in site.files.read_all(entries):
+            content = b"".join(map(bytes, blocks))
+            if entry.kind == "file":
+                assert content == (railway.folder / "production" / entry.path).read_bytes()
+        assert len(entries) > 300 and shelf.ways < 15
+
+
+@pytest.mark.parametrize("place", [FolderShelf, Away])
+def test_flipped_bits_and_missing_objects_are_named_and_confined(
+    railway: Railway, place: type[FolderShelf]
+) -> None:
     manifest = railway.backup()
     chance = random.Random(7)
     store = railway.store
@@ -368,14 +419,14 @@ def test_flipped_bits_and_missing_objects_are_named_and_confined(railway: Railwa
             if not changed:
                 continue
         named.add(path.stem)
-    fresh = Store(FolderShelf(railway.folder / ".vetrin/store"))
+    fresh = Store(place(railway.folder / ".vetrin/store"))
     harms = fresh.verify(manifest)
     assert {digest for harm in harms for digest in harm.digests} <= named
     assert {h.table for h in harms if h.table} == {
         name for name, needs in tables.items() if needs & named
     }
     assert all(bool(harm.table) != bool(harm.path) for harm in harms)
-    assert not fresh.verified(manifest)
+    assert not fresh.verified([manifest])
     hurt = {harm.table for harm in harms}
     whole = [t.table.name for t in manifest.data.tables if t.table.name not in hurt]  # type: ignore[union-attr]
     assert whole and hurt
@@ -387,7 +438,7 @@ def test_flipped_bits_and_missing_objects_are_named_and_confined(railway: Railwa
     assert again.added > 0
     if store.verify(again):  # what a damaged list had named was not known to be damaged, too
         again = railway.backup()
-    assert store.verify(again) == [] and store.verify(manifest) == [] and store.verified(manifest)
+    assert store.verify(again) == [] and store.verify(manifest) == [] and store.verified([manifest])
 
 
 @pytest.mark.parametrize("harm", ["cut", "flip", "empty"])

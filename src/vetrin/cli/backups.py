@@ -90,12 +90,13 @@ class _Listed:
             if (not args.environment or item.environment == args.environment)
             and (args.all or item.purpose != "baseline")
         ]
-        self._verified = {item.id: store.verified(item) for item in self._shown}
+        self._verified = store.verified(self._shown)
         self.size = store.size()
 
     def as_json(self) -> list[dict[str, Any]]:
         return [
-            _as_json(item, self._own, self._verified[item.id]) | {"store": self._store.where}
+            _as_json(item, self._own, self._verified.get(item.id, ""))
+            | {"store": self._store.where}
             for item in self._shown
         ]
 
@@ -111,7 +112,7 @@ class _Listed:
             table.add_row(
                 lead(item.id, "cyan"), _label(item), item.environment,
                 ago(item.taken), _parts(item), size(item.size),
-                size(own[item.id]) if item.id in own else "?", _when(self._verified[item.id]),
+                size(own[item.id]) if item.id in own else "?", _when(self._verified.get(item.id, "")),
             )  # fmt: skip
         out.show(table)
         sealed = ", under a passphrase" if self._store.seal.sealed else ""
@@ -199,7 +200,7 @@ def _thin(args: argparse.Namespace, out: Out, store: Store, project: Project) ->
         known = store.snapshots(_stop)
         verdicts = judge(
             known, rules, datetime.now().astimezone(),
-            {item.id for item in known if store.verified(item)},
+            store.verified(known).keys(),
             needed_baselines(known, list(project.environments)), store.size(), store.own_sizes(known),
         )  # fmt: skip
         if args.environment:

@@ -8,9 +8,10 @@ from .manifest import Manifest, StoredData, StoredFile, StoredFiles, StoredTable
 from .objects import Objects
 from .opening import open_store
 from .pages import StoredPage, TableReader, TableWriter, written
+from .proving import Harm
 from .seal import NoSeal, PassphraseSeal, WrongPassphrase, seal_of
 from .shelf import FolderShelf, Missing, Shelf, StoreError
-from .snapshots import Harm, NoSnapshot, Store
+from .snapshots import NoSnapshot, Store
 from .stored_database import StoredDatabase
 from .stored_files import StoredPlace, StoredTree, keep_files
 from .stored_site import open_snapshot

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import posixpath
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
@@ -17,6 +17,9 @@ from .shelf import Missing, StoreError
 
 class CloudShelf:
     """Implements ``Shelf``. What is there is asked once; only this process's own changes are followed."""
+
+    far = True
+    writers = 8
 
     def __init__(self, address: str, **options: Any) -> None:
         import fsspec  # type: ignore[import-untyped]
@@ -37,6 +40,17 @@ class CloudShelf:
     def read(self, name: str) -> bytes:
         with self._said(name):
             return bytes(self._system.cat_file(self._path(name)))
+
+    def fetch(self, names: Sequence[str]) -> dict[str, bytes]:
+        paths = [self._path(name) for name in names]
+        with self._said(""):
+            # Not ``cat``, which asks for each one whether it is there.
+            found = self._system.cat_ranges(paths, None, None, on_error="return")
+        return {
+            name: bytes(content)
+            for name, content in zip(names, found, strict=True)
+            if not isinstance(content, BaseException)
+        }
 
     def write(self, name: str, content: bytes) -> None:
         with self._said(name):

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import hashlib
 import threading
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Any, TypeVar
 
@@ -25,7 +25,11 @@ LEVEL = (
 )
 _PATCH = 3
 LARGEST = 4 << 20  # bytes of one object; larger contents are kept in blocks
+_BLOCKS = 4  # of one content that are fetched together
+_TOGETHER = 64  # contents that are fetched together, of at most as many bytes
+_BYTES = 16 << 20
 Result = TypeVar("Result")
+Item = TypeVar("Item")
 
 
 def fingerprint(content: bytes | memoryview) -> str:
@@ -74,11 +78,31 @@ class Contents:
         self._known.add(digest)
         return digest, len(written)
 
+    def bring(self, digests: Iterable[str]) -> None:
+        """Have these at hand for what this thread reads next, fetched in one go where the shelf is far; what was
+        brought before is let go."""
+        self._tools.held = self._fetched(digests)
+
     def read(self, digest: str) -> bytes:
         """Raises Damaged."""
+        return self._proved(digest, getattr(self._tools, "held", {}))
+
+    def blocks(self, digests: Sequence[str]) -> Iterator[bytes]:
+        """Raises Damaged."""
+        for at in range(0, len(digests), _BLOCKS):
+            some = digests[at : at + _BLOCKS]
+            held = self._fetched(some) if len(digests) > 1 else getattr(self._tools, "held", {})
+            for digest in some:
+                yield self._proved(digest, held)
+
+    def _fetched(self, digests: Iterable[str]) -> dict[str, bytes]:
+        places = list({self.place(digest): None for digest in digests}) if self._shelf.far else []
+        return self._shelf.fetch(places) if places else {}
+
+    def _proved(self, digest: str, held: Mapping[str, bytes]) -> bytes:
         place = self.place(digest)
         try:
-            raw = self._shelf.read(place)
+            raw = held[place] if place in held else self._shelf.read(place)
             content = opened(self._decompressor(), self._seal.open(place, raw), LARGEST)
         except Missing as error:
             raise Damaged(digest, "is missing") from error
@@ -87,10 +111,6 @@ class Contents:
         if fingerprint(content) != digest:
             raise Damaged(digest, "is damaged: it is not what it was")
         return content
-
-    def blocks(self, digests: Iterable[str]) -> Iterator[bytes]:
-        for digest in digests:
-            yield self.read(digest)
 
     def keep_blocks(self, blocks: Iterable[bytes | memoryview]) -> tuple[list[str], int]:
         """Store a content of any size in blocks of ``LARGEST`` bytes; their digests, and what it added."""
@@ -127,6 +147,7 @@ class Contents:
         if self._shelf.has(place):
             self._shelf.rename(place, f"damaged/{place.rsplit('/', 1)[1]}")
         self._known.discard(digest)
+        self.bring(())
 
     def forget(self) -> None:
         """What was there may be gone: look again."""
@@ -148,9 +169,9 @@ class Contents:
 class Hands:
     """Threads that compress and write while their caller reads on: a bounded number of jobs in flight."""
 
-    def __init__(self, count: int = 2, waiting: int = 8) -> None:
+    def __init__(self, count: int = 2) -> None:
         self._pool = ThreadPoolExecutor(count, "store")
-        self._room = threading.Semaphore(waiting)
+        self._room = threading.Semaphore(4 * count)
 
     def do(self, job: Callable[..., Result], *values: Any) -> Future[Result]:
         """Begin with a job; waits where too many are under way."""
@@ -176,6 +197,20 @@ def opened(tool: zstandard.ZstdDecompressor, frame: bytes, most: int) -> bytes:
         raise zstandard.ZstdError("it has another size than it could have")
     content: bytes = tool.decompress(frame, allow_extra_data=False)
     return content
+
+
+def together(items: Iterable[Item], size: Callable[[Item], int]) -> Iterator[list[Item]]:
+    """The same items, in lists of what is worth fetching in one go."""
+    some: list[Item] = []
+    total = 0
+    for item in items:
+        if some and (len(some) == _TOGETHER or total + size(item) > _BYTES):
+            yield some
+            some, total = [], 0
+        some.append(item)
+        total += size(item)
+    if some:
+        yield some
 
 
 def in_blocks(parts: Iterable[bytes | memoryview], length: int = LARGEST) -> Iterator[bytes]:

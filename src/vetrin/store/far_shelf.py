@@ -7,7 +7,7 @@ import posixpath
 import secrets
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from ..files import Act, FilesError, Machine, Writing
 from ..files.machine import NOW
@@ -16,6 +16,7 @@ from ..reach import hosts
 from .shelf import Missing, StoreError
 
 _TOGETHER = 8 << 20  # bytes that are written in one exchange
+_LIKELY = 128 << 10  # bytes of a piece whose size was not asked
 _BESIDE = ".new-"
 
 
@@ -43,6 +44,9 @@ class FarShelf:
     """Implements ``Shelf``. Pieces wait here until there are enough of them for an exchange; they are
     written beside their places and renamed."""
 
+    far = True
+    writers = 2
+
     def __init__(self, machine: Machine, folder: str, where: str) -> None:
         self._machine = machine
         self._folder = folder
@@ -59,6 +63,21 @@ class FarShelf:
             if name in self._waiting:
                 return self._waiting[name]
             return b"".join(self._machine.read(self._path(name)))
+
+    def fetch(self, names: Sequence[str]) -> dict[str, bytes]:
+        with self._lock, self._said(""):
+            asked = [name for name in names if name not in self._waiting]
+            found = {name: self._waiting[name] for name in names if name in self._waiting}
+            sizes = self._names.get("objects", {})
+            contents = self._machine.read_many(
+                [(self._path(name), sizes.get(name, _LIKELY)) for name in asked]
+            )
+            for name, blocks in zip(asked, contents, strict=False):
+                with contextlib.suppress(FilesError):
+                    found[name] = b"".join(blocks)
+            for _ in contents:  # to its end, for another exchange comes behind it
+                pass
+        return found
 
     def write(self, name: str, content: bytes) -> None:
         with self._lock:

@@ -99,7 +99,7 @@ def take_in(
         DatabaseError: a dump can not be understood.
     """
     given = given or Given()
-    with store.writing(), Hands() as hands:
+    with store.writing(), Hands(store.shelf.writers) as hands:
         work = _Intake(store.contents, hands, definition, given, tell)
         for path in paths:
             work.take(path)

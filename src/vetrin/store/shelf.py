@@ -11,7 +11,7 @@ import os
 import secrets
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Protocol
 
@@ -35,12 +35,20 @@ class Shelf(Protocol):
     Guarantees: a piece is there as a whole or not at all, whenever a writer dies; two writers of one name
     leave the whole piece of one of them. Calls may come from several threads. Every method raises
     StoreError.
+
+    ``far`` is true where each call costs a way there and back, so that pieces are better fetched many at
+    a time; ``writers`` is how many threads that write are worth their while.
     """
 
     where: str
+    far: bool
+    writers: int
 
     def read(self, name: str) -> bytes:
         """Raises Missing where there is no such piece."""
+
+    def fetch(self, names: Sequence[str]) -> dict[str, bytes]:
+        """Many pieces in one go. What is not there, or can not be read, is not among them."""
 
     def write(self, name: str, content: bytes) -> None:
         """Write a piece, or replace it. It is safe from a loss of power once ``settle`` has returned."""
@@ -75,6 +83,9 @@ class FolderShelf:
     is safely on disk, so that a piece that has its name is whole also after a loss of power.
     """
 
+    far = False
+    writers = 2
+
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.where = str(folder)
@@ -89,6 +100,13 @@ class FolderShelf:
             beside = self._written.get(name)
         with self._said(name):
             return (beside or self.folder / name).read_bytes()
+
+    def fetch(self, names: Sequence[str]) -> dict[str, bytes]:
+        found = {}
+        for name in names:
+            with contextlib.suppress(StoreError):
+                found[name] = self.read(name)
+        return found
 
     def write(self, name: str, content: bytes) -> None:
         with self._lock:

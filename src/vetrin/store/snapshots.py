@@ -11,16 +11,16 @@ import contextlib
 import json
 import secrets
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field
 from datetime import datetime
 
 import zstandard
 
 from ..files import Entry
-from .contents import Contents, Damaged, fingerprint, opened
+from .contents import Contents, Damaged, fingerprint, opened, together
 from .leases import lease
 from .manifest import BadManifest, Manifest, StoredFile, StoredTable, files_of_list
-from .pages import StoredPage, TableReader, read_list
+from .pages import StoredPage, TableReader
+from .proving import Harm, Prover, lists_of, pages_of, size_of
 from .seal import NoSeal, Seal
 from .shelf import Missing, Shelf, StoreError
 
@@ -33,17 +33,6 @@ class NoSnapshot(StoreError):
     """There is no such snapshot, or more than one that could be meant."""
 
 
-@dataclass(frozen=True)
-class Harm:
-    """What of a snapshot can not be read any more: a table, a file, or with neither all of it."""
-
-    snapshot: str
-    reason: str
-    table: str = ""
-    path: str = ""
-    digests: tuple[str, ...] = field(default=(), compare=False)
-
-
 class Store:
     """The snapshots on one shelf. Everything raises StoreError."""
 
@@ -52,6 +41,7 @@ class Store:
         self.seal = seal or NoSeal()
         self.contents = Contents(shelf, self.seal)
         self._read: dict[str, Manifest] = {}
+        self._brought: dict[str, bytes] = {}  # manifests that were fetched and not looked at yet
         # By list of pages or files, what it names: most snapshots share most of them.
         self._needs: dict[tuple[str, ...], frozenset[str]] = {}
 
@@ -112,7 +102,7 @@ class Store:
         if known is not None:
             return known
         try:
-            raw = self.seal.open(name, self.shelf.read(name))
+            raw = self.seal.open(name, self._brought.pop(name, b"") or self.shelf.read(name))
             found = Manifest.decode(opened(zstandard.ZstdDecompressor(), raw, _LARGEST))
         except (Missing, BadManifest, ValueError, zstandard.ZstdError) as error:
             raise Damaged(name, f"(a manifest) can not be read: {error}") from error
@@ -122,7 +112,10 @@ class Store:
     def snapshots(self, harmed: Callable[[Harm], None] = lambda harm: None) -> list[Manifest]:
         """All snapshots that can be read, oldest first; ``harmed`` is told of others."""
         found = []
-        for name in self.names():
+        names = self.names()
+        for some in together([n for n in names if n not in self._read], lambda _: 0):
+            self._brought |= self.shelf.fetch(some) if self.shelf.far else {}
+        for name in names:
             try:
                 found.append(self.manifest(name))
             except Damaged as error:
@@ -185,11 +178,7 @@ class Store:
 
     def pages(self, table: StoredTable) -> list[StoredPage]:
         """Raises Damaged."""
-        content = b"".join(self.contents.blocks(table.pages))
-        try:
-            return read_list(content)
-        except ValueError as error:
-            raise Damaged(table.pages[0], str(error)) from error
+        return pages_of(self.contents, table)
 
     def pages_if_whole(self, table: StoredTable | None) -> list[StoredPage]:
         """The pages of a table to go by where it is stored anew; none where they are not known."""
@@ -201,8 +190,10 @@ class Store:
     def records(self, table: StoredTable) -> Iterator[tuple[StoredPage, bytes]]:
         """The pages of a table with their records. Raises Damaged."""
         reader = TableReader(self.contents)
-        for page in self.pages(table):
-            yield page, reader.read(page)
+        for some in together(self.pages(table), size_of):
+            self.contents.bring(digest for page in some for digest in page.needs)
+            for page in some:
+                yield page, reader.read(page)
 
     def files(self, manifest: Manifest) -> Iterator[StoredFile]:
         """Raises Damaged."""
@@ -223,15 +214,16 @@ class Store:
 
     def needs(self, manifest: Manifest) -> set[str]:
         """The digests of all contents that a snapshot needs. Raises Damaged."""
-        found: set[str] = set()
-        for table in manifest.data.tables if manifest.data else ():
-            found.update(table.pages)
+        tables = manifest.data.tables if manifest.data else ()
+        lists = [*(table.pages for table in tables), *((digest,) for digest in lists_of(manifest))]
+        self.contents.bring(one[0] for one in lists if len(one) == 1 and one not in self._needs)
+        found = {digest for one in lists for digest in one}
+        for table in tables:
             if table.pages not in self._needs:
                 needs = {digest for page in self.pages(table) for digest in page.needs}
                 self._needs[table.pages] = frozenset(needs)
             found |= self._needs[table.pages]
-        for digest in _lists(manifest):
-            found.add(digest)
+        for digest in lists_of(manifest):
             if (digest,) not in self._needs:
                 blocks = {block for file in self._files(digest) for block in file.blocks}
                 self._needs[digest,] = frozenset(blocks)
@@ -240,12 +232,15 @@ class Store:
 
     # -- proof ------------------------------------------------------------------------------------------
 
-    def verified(self, manifest: Manifest) -> str:
-        """When a snapshot was last read as a whole and found good; empty where it was not."""
-        try:
-            return str(json.loads(self.shelf.read(_mark(manifest.id)))["verified"])
-        except (Missing, ValueError, KeyError, TypeError):
-            return ""
+    def verified(self, manifests: Iterable[Manifest]) -> dict[str, str]:
+        """By ID, when a snapshot was last read as a whole and found good; those where it was not are missing."""
+        marks = {name for name, _ in self.shelf.names("verified")}
+        wanted = {_mark(item.id): item.id for item in manifests if _mark(item.id) in marks}
+        found = {}
+        for name, raw in self.shelf.fetch(list(wanted)).items():
+            with contextlib.suppress(ValueError, KeyError, TypeError):
+                found[wanted[name]] = str(json.loads(raw)["verified"])
+        return found
 
     def verify(
         self,
@@ -259,53 +254,7 @@ class Store:
         snapshot that has them stores them anew. ``proved`` spares contents that were looked at for
         another snapshot already.
         """
-        proved = {} if proved is None else proved
-        harms: list[Harm] = []
-        reader = TableReader(self.contents)
-
-        def prove(digest: str, read: Callable[[], bytes]) -> None:
-            if digest not in proved:
-                try:
-                    tell(digest, len(read()))
-                    proved[digest] = None
-                except Damaged as error:
-                    proved[digest] = error
-                    self._set_aside(error.digest)
-            known = proved[digest]
-            if known is not None:
-                raise known
-
-        for table in manifest.data.tables if manifest.data else ():
-            bad: list[Damaged] = []
-            try:
-                for page in self.pages(table):
-                    try:
-                        prove(page.digest, lambda page=page: reader.read(page))  # type: ignore[misc]
-                    except Damaged as error:
-                        bad.append(error)
-            except Damaged as error:
-                self._set_aside(error.digest)
-                bad.append(error)
-            if bad:
-                harms.append(_harm(manifest, bad, table=table.table.name))
-        for digest in _lists(manifest):
-            try:
-                files = files_of_list(self.contents.read(digest))
-            except (Damaged, ValueError) as error:
-                self._set_aside(digest)
-                harms.append(
-                    Harm(manifest.id, f"a list of files: {error}", path="…", digests=(digest,))
-                )
-                continue
-            for file in files:
-                bad = []
-                for block in file.blocks:
-                    try:
-                        prove(block, lambda block=block: self.contents.read(block))  # type: ignore[misc]
-                    except Damaged as error:
-                        bad.append(error)
-                if bad:
-                    harms.append(_harm(manifest, bad, path=file.entry.path))
+        harms = list(Prover(self.contents, {} if proved is None else proved, tell).harms(manifest))
         if harms:
             self.shelf.remove(_mark(manifest.id))
         else:
@@ -313,10 +262,6 @@ class Store:
             self.shelf.write(_mark(manifest.id), json.dumps({"verified": moment}).encode())
         self.shelf.settle()
         return harms
-
-    def _set_aside(self, digest: str) -> None:
-        with contextlib.suppress(StoreError):
-            self.contents.set_aside(digest)
 
     # -- clearing ---------------------------------------------------------------------------------------
 
@@ -364,17 +309,6 @@ class Store:
         return sum(
             size for folder in ("objects", "snapshots") for _, size in self.shelf.names(folder)
         )
-
-
-def _harm(manifest: Manifest, bad: list[Damaged], *, table: str = "", path: str = "") -> Harm:
-    return Harm(manifest.id, str(bad[0]), table, path, tuple(error.digest for error in bad))
-
-
-def _lists(manifest: Manifest) -> Iterator[str]:
-    """The digests of all lists of files."""
-    for files in (manifest.files, manifest.listed):
-        if files is not None:
-            yield from files.lists
 
 
 def _mark(snapshot: str) -> str:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from ..files import PIECE, Buffer, Entry, FilesError, Manifest, Stat, digest_of, selected
-from .contents import Contents
+from .contents import Contents, together
 from .manifest import StoredFile, StoredFiles, files_as_lists
 
 
@@ -119,8 +119,11 @@ class StoredTree:
             at = end
 
     def read_all(self, entries: Iterable[Entry]) -> Iterator[tuple[Entry, Iterator[Buffer]]]:
-        for entry in entries:
-            yield entry, self.read(entry.path) if entry.kind == "file" else iter(())
+        for some in together(entries, lambda entry: entry.size):
+            files = [self._file(entry.path) for entry in some if entry.kind == "file"]
+            self._contents.bring({block for file in files for block in file.blocks[:1]})
+            for entry in some:
+                yield entry, self.read(entry.path) if entry.kind == "file" else iter(())
 
     def _file(self, path: str) -> StoredFile:
         file = self._files.get(path)

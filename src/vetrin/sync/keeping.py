@@ -58,7 +58,7 @@ def take_snapshot(
         DatabaseError, FilesError: something can not be read.
     """
     with store.writing():
-        with Hands() as hands:
+        with Hands(store.shelf.writers) as hands:
             keeper = _Keeper(site, store, hands, listener)
             manifest = keeper.keep(tuple(parts), everywhere, label, purpose)
         store.add(manifest)

@@ -421,15 +421,18 @@ class SftpMachine:
         try:
             return self._line.run(work)
         except (OSError, asyncssh.Error, LineError, _Named) as error:
-            raise self._told(error, paths[0] if len(paths) == 1 else "") from error
+            told = self._told(error, paths[0] if len(paths) == 1 else "")
+            raise told from told.__cause__
 
     def _waited(self, future: Any, path: str) -> Any:
         try:
             return future.result()
         except (OSError, asyncssh.Error) as error:
-            raise self._told(error, path) from error
+            told = self._told(error, path)
+            raise told from told.__cause__
 
     def _told(self, error: BaseException, path: str) -> FilesError:
+        """What to raise; its cause says by its kind whether a file is missing or the line broke."""
         if isinstance(error, _Named):
             path, error = error.path, error.__cause__ or error
         lost = (asyncssh.SFTPConnectionLost, asyncssh.SFTPNoConnection, asyncssh.ConnectionLost)
