@@ -11,6 +11,7 @@ import boto3
 import pytest
 from moto.server import ThreadedMotoServer
 
+from railway import Railway
 from ssh_server import SFTP_ONLY, SHELL_LESS, SshServer, ssh_server
 from systems import DatabaseServer, Mariadb, Mysql, Some, running
 from vetrin.demo import sample
@@ -103,3 +104,8 @@ def object_storage() -> Iterator[dict[str, str]]:
         yield environ
     finally:
         server.stop()
+
+
+@pytest.fixture
+def railway(tmp_path: Path) -> Railway:
+    return Railway(tmp_path / "railway")

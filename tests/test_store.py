@@ -1,4 +1,4 @@
-"""The store: shelves, contents, pages, snapshots; damage, several writers, an end at any moment."""
+"""The store: snapshots; damage, several writers, an end at any moment."""
 
 from __future__ import annotations
 
@@ -12,331 +12,29 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
 
+from railway import Railway
 from ssh_server import SshServer
-from vetrin.database import KeyRange
-from vetrin.database.condition import Among, Cleared, Compared, Like, Lowered, Other, Within
-from vetrin.database.contract import Batch
-from vetrin.database.digest import table_digest
-from vetrin.database.records import records_of
-from vetrin.database.sqlite import SqliteDatabase
-from vetrin.demo.sample import lay_out
-from vetrin.files import LocalTree
+from test_shelves import Away
 from vetrin.project import Thinning, load_project
 from vetrin.reach import hosts, open_site
 from vetrin.store import (
     Busy,
-    Contents,
     Damaged,
     FolderShelf,
-    Hands,
     Manifest,
-    Missing,
     NoSnapshot,
-    Shelf,
     Store,
-    StoredPage,
     StoreError,
-    TableReader,
-    TableWriter,
-    WrongPassphrase,
     judge,
     lease,
     leases,
-    open_snapshot,
-    seal_of,
 )
-from vetrin.store.cloud_shelf import CloudShelf
-from vetrin.store.contents import fingerprint
-from vetrin.store.far_shelf import far_shelf
 from vetrin.sync import take_snapshot
-
-# -- shelves -------------------------------------------------------------------------------------------
-
-
-@pytest.fixture(params=["folder", "shell", "sftp alone", "s3"])
-def shelf(
-    request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> Iterator[Shelf]:
-    if request.param == "folder":
-        yield FolderShelf(tmp_path / "deep/store")
-    elif request.param == "s3":
-        for name, value in request.getfixturevalue("object_storage").items():
-            monkeypatch.setenv(name, value)
-        yield CloudShelf(f"s3://harrowmere/{tmp_path.name}/store")
-    else:
-        ssh = request.getfixturevalue("ssh" if request.param == "shell" else "sftp_alone")
-        monkeypatch.setenv("HOME", str(ssh.home))
-        yield far_shelf(f"sftp://{ssh.user}@127.0.0.1:{ssh.port}{tmp_path}/deep/store")
-        hosts.forget()
-
-
-def test_a_shelf_keeps_what_it_is_given(shelf: Shelf) -> None:
-    assert list(shelf.names("objects")) == [] and not shelf.has("objects/ab/one")
-    with pytest.raises(Missing):
-        shelf.read("objects/ab/one")
-    shelf.write("objects/ab/one", b"first")
-    assert shelf.has("objects/ab/one") and shelf.read("objects/ab/one") == b"first"
-    shelf.write("objects/ab/one", b"second")
-    shelf.write("objects/cd/two", bytes(300_000))
-    shelf.write("seal.json", b"{}")
-    shelf.settle()
-    assert shelf.read("objects/ab/one") == b"second" and shelf.has("seal.json")
-    assert sorted(shelf.names("objects")) == [("objects/ab/one", 6), ("objects/cd/two", 300_000)]
-    assert 0 <= (shelf.age("objects/ab/one") or 0) < 60 and shelf.age("objects/none") is None
-    found = shelf.fetch(["objects/ab/one", "objects/cd/two", "seal.json"])
-    assert found == {
-        "objects/ab/one": b"second",
-        "objects/cd/two": bytes(300_000),
-        "seal.json": b"{}",
-    }
-    assert shelf.fetch(["objects/ef/none", "seal.json"]) == {"seal.json": b"{}"}
-    assert shelf.fetch([]) == {}
-    shelf.rename("objects/ab/one", "damaged/one")
-    assert not shelf.has("objects/ab/one") and shelf.read("damaged/one") == b"second"
-    shelf.remove("damaged/one")
-    shelf.remove("damaged/one")
-    shelf.sweep()
-    assert list(shelf.names("damaged")) == [] and shelf.read("objects/cd/two") == bytes(300_000)
-
-
-def test_the_whole_way_on_any_shelf(shelf: Shelf, tmp_path: Path) -> None:
-    lay_out(tmp_path / "railway", 1)
-    project = load_project(tmp_path / "railway")
-    store = Store(shelf, seal_of(shelf, "steam", wanted=True))
-    with open_site(project, project.environment("production")) as site:
-        manifest = take_snapshot(site, store, label="one")
-        before = everything(site.database)
-    with pytest.raises(WrongPassphrase):
-        seal_of(shelf, "diesel")
-    again = Store(shelf, seal_of(shelf, "steam"))
-    assert again.verify(again.get("one")) == []
-    with open_snapshot(again, again.get(manifest.id[:4]), project.definition) as stored:
-        assert everything(stored.database) == before
-        scanned = stored.files.scan(["."])
-        live = LocalTree(tmp_path / "railway/production")
-        assert all(
-            b"".join(stored.files.read(path)) == b"".join(live.read(path))
-            for path, entry in scanned.items() if entry.kind == "file"
-        )  # fmt: skip
-        assert len(scanned) > 20
-    words = {b"Harrowmere", b"volunteers", b"CREATE TABLE"}
-    assert not any(word in shelf.read(name) for word in words for name, _ in list(shelf.names("")))
-
-
-def everything(database: SqliteDatabase) -> dict[str, str]:
-    with database.reading() as reader:
-        return {table.name: table_digest(reader, table) for table in database.tables()}
-
-
-# -- contents and pages --------------------------------------------------------------------------------
-
-
-@given(st.lists(st.binary(max_size=2000), max_size=30), st.randoms(use_true_random=False))
-def test_a_patch_makes_the_content(pieces: list[bytes], chance: random.Random) -> None:
-    contents = Contents(FolderShelf(Path("/nonexistent")))
-    base = b"".join(pieces)
-    chance.shuffle(pieces)
-    new = b"".join(pieces[1:]) + b"something"
-    frame = contents.patch(new, base)
-    digest = fingerprint(new)
-    assert contents.patched(frame, base, digest) == new
-    with pytest.raises(Damaged):
-        contents.patched(frame[:-1], base, digest)
-
-
-def rows(numbers: list[int], changed: set[int] = frozenset()) -> list[bytes]:  # type: ignore[assignment]
-    chance = random.Random(1)
-    words = [b"%x" % chance.getrandbits(400) for _ in range(500)]
-    cells = [
-        cell
-        for n in numbers
-        for cell in (
-            b"%d" % n,
-            words[n % 500] + words[n * 7 % 500] + (b"!" if n in changed else b""),
-            None,
-        )
-    ]
-    return records_of(Batch(3, cells, 0))
-
-
-def kept(
-    contents: Contents, records: list[bytes], old: Sequence[StoredPage] = ()
-) -> tuple[list[StoredPage], int]:
-    with Hands() as hands:
-        writer = TableWriter(contents, hands, old)
-        for at in range(0, len(records), 777):
-            writer.add(records[at : at + 777])
-        return writer.finish(), writer.added
-
-
-def test_pages_are_cut_by_what_is_in_them(tmp_path: Path) -> None:
-    contents = Contents(FolderShelf(tmp_path))
-    everyone = list(range(20_000))
-    first, size = kept(contents, rows(everyone))
-    assert 5 < len(first) < 60
-    without = kept(contents, rows([n for n in everyone if n != 10_000]), first)[0]
-    longer = kept(contents, rows([-5, *everyone]), first)[0]
-    for found in (without, longer):
-        assert len({page.digest for page in found} - {page.digest for page in first}) <= 2
-    # One row in a thousand, anywhere: patches are small, though they concern almost all pages.
-    chance = random.Random(2)
-    changed = set(chance.sample(everyone, 20))
-    second, added = kept(contents, rows(everyone, changed), first)
-    assert added < size / 100
-    assert sum(page.patch is not None for page in second) > len(first) / 4
-    reader = TableReader(contents)
-    assert b"".join(map(reader.read, second)) == b"".join(rows(everyone, changed))
-    third, _ = kept(contents, rows(everyone, changed | {3}), second)
-    assert all(page.patch is None or page.patch.base in {p.digest for p in first} for page in third)
-    assert b"".join(map(reader.read, third)) == b"".join(rows(everyone, changed | {3}))
-
-
-def test_a_row_larger_than_an_object(tmp_path: Path) -> None:
-    contents = Contents(FolderShelf(tmp_path))
-    records = records_of(Batch(1, [b"a", random.Random(1).randbytes(9 << 20), b"b"], 0))
-    pages, _ = kept(contents, records)
-    assert max(len(page.blocks) for page in pages) == 3
-    assert b"".join(map(TableReader(contents).read, pages)) == b"".join(records)
-
-
-# -- asking stored rows --------------------------------------------------------------------------------
-
-ASKED = [
-    Among("state", ("spam", "trash")), Like("name", "begins", ("_x", "A%")), Like("name", "contains", ("'",)),
-    Compared("number", ">", 3), Compared("number", "<", 2), Other(Among("state", ("spam",))),
-    Within("parent", "owners", "id", Among("kind", ("old",))),
-    Within("name", "owners", "kind", None, ("o", "0")),
-]  # fmt: skip
-
-
-@settings(max_examples=30, deadline=None)
-@given(
-    owners=st.lists(st.tuples(st.sampled_from(["old", "new", None]),), max_size=6),
-    things=st.lists(
-        st.tuples(
-            st.integers(0, 7), st.sampled_from(["spam", "trash", "fine", "", None]),
-            st.sampled_from(["_x1", "A%b", "Abc", "it's", "0ld", None]), st.integers(0, 5),
-        ),
-        max_size=20,
-    ),
-)  # fmt: skip
-def test_stored_rows_answer_as_the_database_does(
-    tmp_path_factory: pytest.TempPathFactory, owners: list, things: list
-) -> None:  # type: ignore[type-arg]
-    folder = tmp_path_factory.mktemp("asked")
-    path = folder / "live.sqlite"
-    with sqlite3.connect(path) as connection:
-        connection.execute("CREATE TABLE owners (id INTEGER PRIMARY KEY, kind TEXT, count INTEGER)")
-        connection.execute(
-            "CREATE TABLE things (id INTEGER PRIMARY KEY, parent INT, state TEXT, name TEXT, number INT)"
-        )
-        connection.executemany("INSERT INTO owners (kind, count) VALUES (?, 4)", owners)
-        connection.executemany(
-            "INSERT INTO things (parent, state, name, number) VALUES (?, ?, ?, ?)", things
-        )
-    connection.close()
-    live = SqliteDatabase(path, read_only=True)
-    store = Store(FolderShelf(folder / "store"))
-    stored = open_stored(live, store)
-    try:
-        for asked in ASKED:
-            assert stored.count("things", asked) == live.count("things", asked), asked
-            assert stored.select("things", ["id", "name"], where=asked, order="id") == live.select(
-                "things", ["id", "name"], where=asked, order="id"
-            )
-            table = next(t for t in live.tables() if t.name == "things")
-            instead = {"state": Cleared(Among("number", (1, 2)), None)}
-            for among in (None, KeyRange((2,), (9,))):
-                with live.reading() as reader, stored.reading() as other:
-                    wanted = [
-                        r
-                        for b in reader.rows(table, leave=asked, instead=instead, among=among)
-                        for r in b.each()
-                    ]
-                    found = [
-                        r
-                        for b in other.rows(table, leave=asked, instead=instead, among=among)
-                        for r in b.each()
-                    ]
-                assert found == wanted, asked
-        owners_table = next(t for t in live.tables() if t.name == "owners")
-        lowered = {"count": Lowered("id", "things", "parent", Among("state", ("spam",)))}
-        with live.reading() as reader, stored.reading() as other:
-            assert [r for b in other.rows(owners_table, instead=lowered) for r in b.each()] == [
-                r for b in reader.rows(owners_table, instead=lowered) for r in b.each()
-            ]
-        assert stored.groups("things", ["state"]) == live.groups("things", ["state"])
-        for table in live.tables():
-            with live.reading() as reader:
-                assert stored.digests(table, [KeyRange()]) == reader.digests(table, [KeyRange()])
-    finally:
-        stored.close()
-        live.close()
-
-
-def open_stored(live: SqliteDatabase, store: Store):  # type: ignore[no-untyped-def]
-    from vetrin.database import Facts
-    from vetrin.store import StoredDatabase, StoredTable, written
-
-    tables = []
-    for table in live.tables():
-        with live.reading() as reader, Hands() as hands:
-            writer = TableWriter(store.contents, hands)
-            for records in reader.records(table):
-                writer.add(records)
-            lists, _ = store.contents.keep_blocks([written(writer.finish())])
-        tables.append(StoredTable(table, live.schema(table.name), tuple(lists), mixed=True))
-
-    def stretches(item: StoredTable) -> Iterator[bytes]:
-        return (records for _, records in store.records(item))
-
-    facts: Facts = replace(live.facts(), identity="stored")
-    return StoredDatabase(facts, tables, [], [], stretches)
-
-
-# -- snapshots -----------------------------------------------------------------------------------------
-
-
-class Railway:
-    """The sample project, and its store."""
-
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
-        lay_out(folder, 1)
-        self.project = load_project(folder)
-        self.store = Store(FolderShelf(folder / ".vetrin/store"))
-
-    def backup(self, environment: str = "production", **more: object) -> Manifest:
-        with open_site(self.project, self.project.environment(environment)) as site:
-            return take_snapshot(site, self.store, **more)  # type: ignore[arg-type]
-
-    def objects(self) -> list[Path]:
-        return sorted((self.folder / ".vetrin/store/objects").rglob("*.zst"))
-
-    def vetrin(self, *words: str, code: int = 0, **environ: str) -> str:
-        done = subprocess.run(
-            [sys.executable, "-m", "vetrin", *words],
-            cwd=self.folder,
-            capture_output=True,
-            text=True,
-            env={**os.environ, **environ},
-        )
-        assert done.returncode == code, done.stdout + done.stderr
-        return done.stdout
-
-
-@pytest.fixture
-def railway(tmp_path: Path) -> Railway:
-    return Railway(tmp_path / "railway")
 
 
 def test_equal_content_is_stored_once(railway: Railway) -> None:
@@ -349,45 +47,6 @@ def test_equal_content_is_stored_once(railway: Railway) -> None:
     (railway.folder / "production/media/new.txt").write_text("new" * 1000)
     third = railway.backup()
     assert 0 < third.added < 10_000
-
-
-class Away(FolderShelf):
-    """A folder that is read as a place is to which each call is a way there and back; ``ways`` counts them."""
-
-    far = True
-    ways = 0
-
-    def read(self, name: str) -> bytes:
-        self.ways += 1
-        return super().read(name)
-
-    def fetch(self, names: Sequence[str]) -> dict[str, bytes]:
-        before = self.ways
-        found = super().fetch(names)
-        self.ways = before + 1
-        return found
-
-
-def test_what_is_far_is_read_many_at_a_time(railway: Railway) -> None:
-    for number in range(300):
-        (railway.folder / f"production/media/{number}.txt").write_text(f"{number}" * 500)
-    manifest = railway.backup()
-    railway.backup("local")
-    shelf = Away(railway.folder / ".vetrin/store")
-    store = Store(shelf)
-    assert store.verify(manifest) == [] and shelf.ways < 45
-    shelf.ways = 0
-    known = store.snapshots()
-    assert len(known) == 2 and store.own_sizes(known) == railway.store.own_sizes(known)
-    assert list(store.verified(known)) == [manifest.id] and shelf.ways < 12
-    with open_snapshot(store, manifest, railway.project.definition) as site:
-        shelf.ways = 0
-        entries = site.files.scan(["media"]).values()
-        for entry, blocks in site.files.read_all(entries):
-            content = b"".join(map(bytes, blocks))
-            if entry.kind == "file":
-                assert content == (railway.folder / "production" / entry.path).read_bytes()
-        assert len(entries) > 300 and shelf.ways < 15
 
 
 @pytest.mark.parametrize("place", [FolderShelf, Away])
@@ -555,31 +214,6 @@ def test_several_writers_at_once(railway: Railway) -> None:
     assert not errors
     found = railway.store.snapshots()
     assert len(found) == 9 and all(railway.store.verify(item) == [] for item in found)
-
-
-def test_a_team_in_object_storage(railway: Railway, object_storage: dict[str, str]) -> None:
-    """Through the command line: two at once, proved, put back, thinned; a place that is not there."""
-    toml = (railway.folder / "vetrin.toml").read_text()
-
-    def place(name: str) -> None:
-        rule = f'\n[store]\nplace = "s3://{name}"\nthin = {{ newest = 1 }}\n'
-        (railway.folder / "vetrin.toml").write_text(toml + rule)
-
-    place("harrowmere/team")
-    command = [sys.executable, "-m", "vetrin", "backup", "production", "--quiet"]
-    environ = {**os.environ, **object_storage}
-    both = [subprocess.Popen(command, cwd=railway.folder, env=environ) for _ in range(2)]
-    assert [process.wait() for process in both] == [0, 0]
-    said = json.loads(railway.vetrin("backups", "--verify", "--json", **object_storage))
-    assert len(said["whole"]) == 2
-    railway.vetrin("backups", "--thin", "--yes", **object_storage)
-    (left,) = json.loads(railway.vetrin("backups", "--json", **object_storage))["snapshots"]
-    railway.vetrin(
-        "restore", "local", left["snapshot"], "--parts", "data", "--yes", **object_storage
-    )
-    place("not-there/team")
-    said = json.loads(railway.vetrin("backup", "production", "--json", code=1, **object_storage))
-    assert "there is no not-there; make it first" in said["error"]
 
 
 def test_thinning_waits_for_writers_and_for_itself(

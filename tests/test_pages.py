@@ -1,0 +1,191 @@
+"""Contents, tables in pages, and questions to stored rows."""
+
+from __future__ import annotations
+
+import random
+import sqlite3
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from vetrin.database import KeyRange
+from vetrin.database.condition import Among, Cleared, Compared, Like, Lowered, Other, Within
+from vetrin.database.contract import Batch
+from vetrin.database.records import records_of
+from vetrin.database.sqlite import SqliteDatabase
+from vetrin.store import (
+    Contents,
+    Damaged,
+    FolderShelf,
+    Hands,
+    Store,
+    StoredPage,
+    TableReader,
+    TableWriter,
+)
+from vetrin.store.contents import fingerprint
+
+
+@given(st.lists(st.binary(max_size=2000), max_size=30), st.randoms(use_true_random=False))
+def test_a_patch_makes_the_content(pieces: list[bytes], chance: random.Random) -> None:
+    contents = Contents(FolderShelf(Path("/nonexistent")))
+    base = b"".join(pieces)
+    chance.shuffle(pieces)
+    new = b"".join(pieces[1:]) + b"something"
+    frame = contents.patch(new, base)
+    digest = fingerprint(new)
+    assert contents.patched(frame, base, digest) == new
+    with pytest.raises(Damaged):
+        contents.patched(frame[:-1], base, digest)
+
+
+def rows(numbers: list[int], changed: set[int] = frozenset()) -> list[bytes]:  # type: ignore[assignment]
+    chance = random.Random(1)
+    words = [b"%x" % chance.getrandbits(400) for _ in range(500)]
+    cells = [
+        cell
+        for n in numbers
+        for cell in (
+            b"%d" % n,
+            words[n % 500] + words[n * 7 % 500] + (b"!" if n in changed else b""),
+            None,
+        )
+    ]
+    return records_of(Batch(3, cells, 0))
+
+
+def kept(
+    contents: Contents, records: list[bytes], old: Sequence[StoredPage] = ()
+) -> tuple[list[StoredPage], int]:
+    with Hands() as hands:
+        writer = TableWriter(contents, hands, old)
+        for at in range(0, len(records), 777):
+            writer.add(records[at : at + 777])
+        return writer.finish(), writer.added
+
+
+def test_pages_are_cut_by_what_is_in_them(tmp_path: Path) -> None:
+    contents = Contents(FolderShelf(tmp_path))
+    everyone = list(range(20_000))
+    first, size = kept(contents, rows(everyone))
+    assert 5 < len(first) < 60
+    without = kept(contents, rows([n for n in everyone if n != 10_000]), first)[0]
+    longer = kept(contents, rows([-5, *everyone]), first)[0]
+    for found in (without, longer):
+        assert len({page.digest for page in found} - {page.digest for page in first}) <= 2
+    # One row in a thousand, anywhere: patches are small, though they concern almost all pages.
+    chance = random.Random(2)
+    changed = set(chance.sample(everyone, 20))
+    second, added = kept(contents, rows(everyone, changed), first)
+    assert added < size / 100
+    assert sum(page.patch is not None for page in second) > len(first) / 4
+    reader = TableReader(contents)
+    assert b"".join(map(reader.read, second)) == b"".join(rows(everyone, changed))
+    third, _ = kept(contents, rows(everyone, changed | {3}), second)
+    assert all(page.patch is None or page.patch.base in {p.digest for p in first} for page in third)
+    assert b"".join(map(reader.read, third)) == b"".join(rows(everyone, changed | {3}))
+
+
+def test_a_row_larger_than_an_object(tmp_path: Path) -> None:
+    contents = Contents(FolderShelf(tmp_path))
+    records = records_of(Batch(1, [b"a", random.Random(1).randbytes(9 << 20), b"b"], 0))
+    pages, _ = kept(contents, records)
+    assert max(len(page.blocks) for page in pages) == 3
+    assert b"".join(map(TableReader(contents).read, pages)) == b"".join(records)
+
+
+ASKED = [
+    Among("state", ("spam", "trash")), Like("name", "begins", ("_x", "A%")), Like("name", "contains", ("'",)),
+    Compared("number", ">", 3), Compared("number", "<", 2), Other(Among("state", ("spam",))),
+    Within("parent", "owners", "id", Among("kind", ("old",))),
+    Within("name", "owners", "kind", None, ("o", "0")),
+]  # fmt: skip
+
+
+@settings(max_examples=30, deadline=None)
+@given(
+    owners=st.lists(st.tuples(st.sampled_from(["old", "new", None]),), max_size=6),
+    things=st.lists(
+        st.tuples(
+            st.integers(0, 7), st.sampled_from(["spam", "trash", "fine", "", None]),
+            st.sampled_from(["_x1", "A%b", "Abc", "it's", "0ld", None]), st.integers(0, 5),
+        ),
+        max_size=20,
+    ),
+)  # fmt: skip
+def test_stored_rows_answer_as_the_database_does(
+    tmp_path_factory: pytest.TempPathFactory, owners: list, things: list
+) -> None:  # type: ignore[type-arg]
+    folder = tmp_path_factory.mktemp("asked")
+    path = folder / "live.sqlite"
+    with sqlite3.connect(path) as connection:
+        connection.execute("CREATE TABLE owners (id INTEGER PRIMARY KEY, kind TEXT, count INTEGER)")
+        connection.execute(
+            "CREATE TABLE things (id INTEGER PRIMARY KEY, parent INT, state TEXT, name TEXT, number INT)"
+        )
+        connection.executemany("INSERT INTO owners (kind, count) VALUES (?, 4)", owners)
+        connection.executemany(
+            "INSERT INTO things (parent, state, name, number) VALUES (?, ?, ?, ?)", things
+        )
+    connection.close()
+    live = SqliteDatabase(path, read_only=True)
+    store = Store(FolderShelf(folder / "store"))
+    stored = open_stored(live, store)
+    try:
+        for asked in ASKED:
+            assert stored.count("things", asked) == live.count("things", asked), asked
+            assert stored.select("things", ["id", "name"], where=asked, order="id") == live.select(
+                "things", ["id", "name"], where=asked, order="id"
+            )
+            table = next(t for t in live.tables() if t.name == "things")
+            instead = {"state": Cleared(Among("number", (1, 2)), None)}
+            for among in (None, KeyRange((2,), (9,))):
+                with live.reading() as reader, stored.reading() as other:
+                    wanted = [
+                        r
+                        for b in reader.rows(table, leave=asked, instead=instead, among=among)
+                        for r in b.each()
+                    ]
+                    found = [
+                        r
+                        for b in other.rows(table, leave=asked, instead=instead, among=among)
+                        for r in b.each()
+                    ]
+                assert found == wanted, asked
+        owners_table = next(t for t in live.tables() if t.name == "owners")
+        lowered = {"count": Lowered("id", "things", "parent", Among("state", ("spam",)))}
+        with live.reading() as reader, stored.reading() as other:
+            assert [r for b in other.rows(owners_table, instead=lowered) for r in b.each()] == [
+                r for b in reader.rows(owners_table, instead=lowered) for r in b.each()
+            ]
+        assert stored.groups("things", ["state"]) == live.groups("things", ["state"])
+        for table in live.tables():
+            with live.reading() as reader:
+                assert stored.digests(table, [KeyRange()]) == reader.digests(table, [KeyRange()])
+    finally:
+        stored.close()
+        live.close()
+
+
+def open_stored(live: SqliteDatabase, store: Store):  # type: ignore[no-untyped-def]
+    from vetrin.database import Facts
+    from vetrin.store import StoredDatabase, StoredTable, written
+
+    tables = []
+    for table in live.tables():
+        with live.reading() as reader, Hands() as hands:
+            writer = TableWriter(store.contents, hands)
+            for records in reader.records(table):
+                writer.add(records)
+            lists, _ = store.contents.keep_blocks([written(writer.finish())])
+        tables.append(StoredTable(table, live.schema(table.name), tuple(lists), mixed=True))
+
+    def stretches(item: StoredTable) -> Iterator[bytes]:
+        return (records for _, records in store.records(item))
+
+    facts: Facts = replace(live.facts(), identity="stored")
+    return StoredDatabase(facts, tables, [], [], stretches)

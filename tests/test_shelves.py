@@ -1,0 +1,171 @@
+"""Shelves: one contract, over a folder, hosts over SSH, and object storage."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+import pytest
+
+from railway import Railway
+from vetrin.database.digest import table_digest
+from vetrin.database.sqlite import SqliteDatabase
+from vetrin.demo.sample import lay_out
+from vetrin.files import LocalTree
+from vetrin.project import load_project
+from vetrin.reach import hosts, open_site
+from vetrin.store import (
+    FolderShelf,
+    Missing,
+    Shelf,
+    Store,
+    WrongPassphrase,
+    open_snapshot,
+    seal_of,
+)
+from vetrin.store.cloud_shelf import CloudShelf
+from vetrin.store.far_shelf import far_shelf
+from vetrin.sync import take_snapshot
+
+
+@pytest.fixture(params=["folder", "shell", "sftp alone", "s3"])
+def shelf(
+    request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> Iterator[Shelf]:
+    if request.param == "folder":
+        yield FolderShelf(tmp_path / "deep/store")
+    elif request.param == "s3":
+        for name, value in request.getfixturevalue("object_storage").items():
+            monkeypatch.setenv(name, value)
+        yield CloudShelf(f"s3://harrowmere/{tmp_path.name}/store")
+    else:
+        ssh = request.getfixturevalue("ssh" if request.param == "shell" else "sftp_alone")
+        monkeypatch.setenv("HOME", str(ssh.home))
+        yield far_shelf(f"sftp://{ssh.user}@127.0.0.1:{ssh.port}{tmp_path}/deep/store")
+        hosts.forget()
+
+
+def test_a_shelf_keeps_what_it_is_given(shelf: Shelf) -> None:
+    assert list(shelf.names("objects")) == [] and not shelf.has("objects/ab/one")
+    with pytest.raises(Missing):
+        shelf.read("objects/ab/one")
+    shelf.write("objects/ab/one", b"first")
+    assert shelf.has("objects/ab/one") and shelf.read("objects/ab/one") == b"first"
+    shelf.write("objects/ab/one", b"second")
+    shelf.write("objects/cd/two", bytes(300_000))
+    shelf.write("seal.json", b"{}")
+    shelf.settle()
+    assert shelf.read("objects/ab/one") == b"second" and shelf.has("seal.json")
+    assert sorted(shelf.names("objects")) == [("objects/ab/one", 6), ("objects/cd/two", 300_000)]
+    assert 0 <= (shelf.age("objects/ab/one") or 0) < 60 and shelf.age("objects/none") is None
+    found = shelf.fetch(["objects/ab/one", "objects/cd/two", "seal.json"])
+    assert found == {
+        "objects/ab/one": b"second",
+        "objects/cd/two": bytes(300_000),
+        "seal.json": b"{}",
+    }
+    assert shelf.fetch(["objects/ef/none", "seal.json"]) == {"seal.json": b"{}"}
+    assert shelf.fetch([]) == {}
+    shelf.rename("objects/ab/one", "damaged/one")
+    assert not shelf.has("objects/ab/one") and shelf.read("damaged/one") == b"second"
+    shelf.remove("damaged/one")
+    shelf.remove("damaged/one")
+    shelf.sweep()
+    assert list(shelf.names("damaged")) == [] and shelf.read("objects/cd/two") == bytes(300_000)
+
+
+def test_the_whole_way_on_any_shelf(shelf: Shelf, tmp_path: Path) -> None:
+    lay_out(tmp_path / "railway", 1)
+    project = load_project(tmp_path / "railway")
+    store = Store(shelf, seal_of(shelf, "steam", wanted=True))
+    with open_site(project, project.environment("production")) as site:
+        manifest = take_snapshot(site, store, label="one")
+        before = everything(site.database)
+    with pytest.raises(WrongPassphrase):
+        seal_of(shelf, "diesel")
+    again = Store(shelf, seal_of(shelf, "steam"))
+    assert again.verify(again.get("one")) == []
+    with open_snapshot(again, again.get(manifest.id[:4]), project.definition) as stored:
+        assert everything(stored.database) == before
+        scanned = stored.files.scan(["."])
+        live = LocalTree(tmp_path / "railway/production")
+        assert all(
+            b"".join(stored.files.read(path)) == b"".join(live.read(path))
+            for path, entry in scanned.items() if entry.kind == "file"
+        )  # fmt: skip
+        assert len(scanned) > 20
+    words = {b"Harrowmere", b"volunteers", b"CREATE TABLE"}
+    assert not any(word in shelf.read(name) for word in words for name, _ in list(shelf.names("")))
+
+
+def everything(database: SqliteDatabase) -> dict[str, str]:
+    with database.reading() as reader:
+        return {table.name: table_digest(reader, table) for table in database.tables()}
+
+
+class Away(FolderShelf):
+    """A folder that is read as a place is to which each call is a way there and back; ``ways`` counts them."""
+
+    far = True
+    ways = 0
+
+    def read(self, name: str) -> bytes:
+        self.ways += 1
+        return super().read(name)
+
+    def fetch(self, names: Sequence[str]) -> dict[str, bytes]:
+        before = self.ways
+        found = super().fetch(names)
+        self.ways = before + 1
+        return found
+
+
+def test_what_is_far_is_read_many_at_a_time(railway: Railway) -> None:
+    for number in range(300):
+        (railway.folder / f"production/media/{number}.txt").write_text(f"{number}" * 500)
+    manifest = railway.backup()
+    railway.backup("local")
+    shelf = Away(railway.folder / ".vetrin/store")
+    store = Store(shelf)
+    assert store.verify(manifest) == [] and shelf.ways < 45
+    shelf.ways = 0
+    known = store.snapshots()
+    assert len(known) == 2 and store.own_sizes(known) == railway.store.own_sizes(known)
+    assert list(store.verified(known)) == [manifest.id] and shelf.ways < 12
+    with open_snapshot(store, manifest, railway.project.definition) as site:
+        shelf.ways = 0
+        entries = site.files.scan(["media"]).values()
+        for entry, blocks in site.files.read_all(entries):
+            content = b"".join(map(bytes, blocks))
+            if entry.kind == "file":
+                assert content == (railway.folder / "production" / entry.path).read_bytes()
+        assert len(entries) > 300 and shelf.ways < 15
+
+
+def test_a_team_in_object_storage(railway: Railway, object_storage: dict[str, str]) -> None:
+    """Through the command line: two at once, proved, put back, thinned; a place that is not there."""
+    toml = (railway.folder / "vetrin.toml").read_text()
+
+    def place(name: str) -> None:
+        rule = f'\n[store]\nplace = "s3://{name}"\nthin = {{ newest = 1 }}\n'
+        (railway.folder / "vetrin.toml").write_text(toml + rule)
+
+    place("harrowmere/team")
+    command = [sys.executable, "-m", "vetrin", "backup", "production", "--quiet"]
+    environ = {**os.environ, **object_storage}
+    both = [subprocess.Popen(command, cwd=railway.folder, env=environ) for _ in range(2)]
+    assert [process.wait() for process in both] == [0, 0]
+    said = json.loads(railway.vetrin("backups", "--verify", "--json", **object_storage))
+    assert len(said["whole"]) == 2
+    railway.vetrin("backups", "--thin", "--yes", **object_storage)
+    (left,) = json.loads(railway.vetrin("backups", "--json", **object_storage))["snapshots"]
+    railway.vetrin(
+        "restore", "local", left["snapshot"], "--parts", "data", "--yes", **object_storage
+    )
+    place("not-there/team")
+    said = json.loads(railway.vetrin("backup", "production", "--json", code=1, **object_storage))
+    assert "there is no not-there; make it first" in said["error"]
