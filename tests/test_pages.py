@@ -7,6 +7,7 @@ import sqlite3
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
+from zlib import crc32
 
 import pytest
 from hypothesis import given, settings
@@ -28,6 +29,7 @@ from vetrin.store import (
     TableWriter,
 )
 from vetrin.store.contents import fingerprint
+from vetrin.store.pages import Cutter
 
 
 @given(st.lists(st.binary(max_size=2000), max_size=30), st.randoms(use_true_random=False))
@@ -88,6 +90,43 @@ def test_pages_are_cut_by_what_is_in_them(tmp_path: Path) -> None:
     third, _ = kept(contents, rows(everyone, changed | {3}), second)
     assert all(page.patch is None or page.patch.base in {p.digest for p in first} for page in third)
     assert b"".join(map(reader.read, third)) == b"".join(rows(everyone, changed | {3}))
+
+
+def cut_as_written_down(records: list[bytes]) -> Iterator[bytes]:
+    """The rule of docs/store.md, row by row."""
+    page = b""
+    for record in records:
+        if page and len(page) + len(record) > 2 << 20:
+            yield page
+            page = b""
+        page += record
+        if len(page) >= 32 << 10 and crc32(record) < 16384 * len(record):
+            yield page
+            page = b""
+    if page:
+        yield page
+
+
+@settings(max_examples=40, deadline=None)
+@given(
+    sizes=st.lists(st.sampled_from([1, 90, 4_000, 150_000, 1_200_000, 3_000_000]), max_size=40),
+    many=st.integers(0, 3_000),
+    seed=st.integers(0, 1 << 30),
+)
+def test_pages_end_where_the_format_says_however_rows_come(
+    sizes: list[int], many: int, seed: int
+) -> None:
+    chance = random.Random(seed)
+    sizes += [chance.choice((40, 130)) for _ in range(many)]
+    chance.shuffle(sizes)
+    records = [chance.randbytes(size) for size in sizes]
+    cutter, found, left = Cutter(), [], records
+    while left:
+        count = chance.choice((1, 7, 500, len(left)))
+        found += cutter.cut(left[:count])
+        left = left[count:]
+    found += [*cutter.cut([]), *cutter.end(), *cutter.end()]
+    assert list(map(b"".join, found)) == list(cut_as_written_down(records))
 
 
 def test_a_row_larger_than_an_object(tmp_path: Path) -> None:
