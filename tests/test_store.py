@@ -19,6 +19,7 @@ import pytest
 
 from railway import Railway
 from ssh_server import SshServer
+from systems import answer
 from test_shelves import Away
 from vetrin.project import Thinning, load_project
 from vetrin.reach import hosts, open_site
@@ -329,6 +330,15 @@ def test_a_store_with_a_passphrase_on_the_command_line(
     other = next(p for p in path.parent.parent.rglob("*.sealed") if p != path)
     path.write_bytes(other.read_bytes())  # a whole piece, in another one's place
     railway.vetrin("backups", "--verify", code=1)
+
+
+def test_what_is_only_read_is_said_to_be_read(railway: Railway) -> None:
+    for words, doing in (
+        (("backup", "production"), "reading tables"),
+        (("export", "production", "plain.zip"), "packing tables"),
+    ):
+        code, said = answer(railway.folder, b"", *words)
+        assert code == 0 and doing in said and "hidden tables" not in said, said
 
 
 def test_the_plan_of_a_production_says_that_it_is_kept(railway: Railway) -> None:

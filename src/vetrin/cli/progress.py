@@ -29,6 +29,10 @@ _PHASES = {
     "check": "looking at the site",
     "tables": "filling hidden tables",
     "files": "staging files",
+    "read tables": "reading tables",
+    "read files": "reading files",
+    "pack tables": "packing tables",
+    "pack files": "packing files",
     "swap": "swapping everything in at once",
 }
 

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Phase:
-    """A new phase begins: look, tables, files, swap, settle."""
+    """A new phase begins: look, keep, tables, files, swap, check; read and pack, tables and files, where
+    nothing is written to an environment."""
 
     name: str
 

@@ -204,7 +204,7 @@ class _Export:
         now = int(datetime.now().timestamp() * 1e9)
         self._put(archive, "README.txt", self._readme().encode())
         if "data" in self._packing.parts:
-            self._tell(Phase("tables"))
+            self._tell(Phase("pack tables"))
             with tempfile.TemporaryDirectory(prefix="vetrin-") as folder:
                 if self._embedded:
                     name = f"{FILES}/{self._site.configuration.database}"
@@ -221,7 +221,7 @@ class _Export:
                     entry = Entry(name, "file", spool.stat().st_size, now)
                     with spool.open("rb") as source:
                         self._digests[name] = archive.add(entry, _read(source))
-        self._tell(Phase("files"))
+        self._tell(Phase("pack files"))
         for entry in entries:
             if entry.kind != "file":
                 archive.add(_below(entry), ())

@@ -131,7 +131,7 @@ class _Keeper:
             )
         )
         data = self._data(tables) if "data" in parts else None
-        self._tell(Phase("files"))
+        self._tell(Phase("read files"))
         files = (
             self._files(entries, passed, known, missing) if len(parts) > ("data" in parts) else None
         )
@@ -163,7 +163,7 @@ class _Keeper:
 
     def _data(self, tables: Sequence[Table]) -> StoredData:
         site, database = self._site, self._site.database
-        self._tell(Phase("tables"))
+        self._tell(Phase("read tables"))
         with ThreadPoolExecutor(1, "counts") as aside, database.reading() as reader:
             # The server counts, on another connection, while the rows of the same moment are read.
             looking = aside.submit(_look, site)
