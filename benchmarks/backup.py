@@ -10,17 +10,16 @@ loading that dump with the server's own client. Needs what scripts/install-syste
 from __future__ import annotations
 
 import argparse
-import os
 import random
 import shutil
 import statistics
 import subprocess
-import sys
 import tempfile
 import time
 from pathlib import Path
 
-from pull_database import empty, generate, os_wait, project
+from measured import fresh, vetrin
+from pull_database import empty, generate, project
 from systems import Mariadb, program, running
 
 
@@ -42,21 +41,6 @@ def load(server: Mariadb, database: str, path: Path) -> float:
         shell=True, check=True,
     )  # fmt: skip
     return time.perf_counter() - start
-
-
-def vetrin(folder: Path, *words: str) -> tuple[float, float]:
-    """Seconds and peak megabytes."""
-    # An installed program has its bytecode; without it, each start would be a compilation.
-    environ = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"}
-    start = time.perf_counter()
-    process = subprocess.Popen(
-        [sys.executable, "-m", "vetrin", *words, "--quiet"],
-        cwd=folder, stdout=subprocess.DEVNULL, env=environ,
-    )  # fmt: skip
-    _, status, usage = os_wait(process)
-    if status:
-        raise RuntimeError(f"vetrin {' '.join(words)} failed")
-    return time.perf_counter() - start, usage.ru_maxrss / 1024
 
 
 def store_size(folder: Path) -> int:
@@ -105,9 +89,7 @@ def measure(server: Mariadb, folder: Path, size: float, runs: int) -> None:
     dump(server, "large", dumped)  # once for nothing, so that both find the same in memory
     for _ in range(runs):
         theirs.append(dump(server, "large", dumped))
-        # Put away, not removed: a file system is slow at new files right after many were removed.
-        if (site / ".vetrin").exists():
-            (site / ".vetrin").rename(folder / f"store-{len(ours)}")
+        fresh(site)
         seconds, peak = vetrin(site, "backup", "production", "--parts", "data")
         ours.append(seconds)
         peaks.append(peak)

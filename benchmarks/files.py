@@ -19,12 +19,12 @@ import shutil
 import sqlite3
 import statistics
 import subprocess
-import sys
 import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
 
+from measured import vetrin
 from vetrin.files import LocalTree, Terms, compare_trees
 from vetrin.project import load_project
 from vetrin.reach import file_scope, lies_loose, open_site
@@ -99,16 +99,7 @@ def system(folder: Path) -> float:
 
 def pull(folder: Path) -> tuple[float, float]:
     """Seconds and peak megabytes of one pull."""
-    start = time.perf_counter()
-    process = subprocess.Popen(
-        [sys.executable, "-m", "vetrin", "pull", "--parts", "media,code", "--yes", "--quiet"],
-        cwd=folder, stdout=subprocess.DEVNULL,
-    )  # fmt: skip
-    _, status, usage = os.wait4(process.pid, 0)
-    process.returncode = status
-    if status:
-        raise RuntimeError("the pull failed")
-    return time.perf_counter() - start, usage.ru_maxrss / 1024
+    return vetrin(folder, "pull", "--parts", "media,code", "--yes")
 
 
 def scanned(folder: Path) -> float:

@@ -12,7 +12,6 @@ from __future__ import annotations
 
 import argparse
 import random
-import resource
 import shutil
 import statistics
 import subprocess
@@ -23,6 +22,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+from measured import fresh, vetrin
 from systems import Mariadb, program, running
 
 ADDRESS = "https://www.harrowmere.example"
@@ -161,24 +161,8 @@ def baseline(server: Mariadb, source: str, target: str) -> float:
 def pull(server: Mariadb, folder: Path, target: str) -> tuple[float, float]:
     """Seconds and peak megabytes of one pull."""
     empty(server, target)
-    shutil.rmtree(folder / ".vetrin", ignore_errors=True)
-    start = time.perf_counter()
-    process = subprocess.Popen(
-        [sys.executable, "-m", "vetrin", "pull", "--parts", "data", "--yes", "--quiet"],
-        cwd=folder, stdout=subprocess.DEVNULL,
-    )  # fmt: skip
-    _, status, usage = os_wait(process)
-    if status:
-        raise RuntimeError("the pull failed")
-    return time.perf_counter() - start, usage.ru_maxrss / 1024
-
-
-def os_wait(process: subprocess.Popen[bytes]) -> tuple[int, int, resource.struct_rusage]:
-    import os
-
-    found = os.wait4(process.pid, 0)
-    process.returncode = found[1]
-    return found
+    fresh(folder)
+    return vetrin(folder, "pull", "--parts", "data", "--yes")
 
 
 def main() -> None:

@@ -31,6 +31,7 @@ sys.path.insert(0, str(Path(__file__).parent))
 import files as tree
 import pull_database as rows
 import systems
+from measured import fresh, vetrin
 from ssh_server import NO_FORWARDING, SFTP_ONLY, SshServer
 
 DELAY, RATE = 0.020, 50e6 / 8  # seconds one way; bytes per second
@@ -130,15 +131,7 @@ def shell_seconds(command: str) -> float:
 
 def pull(folder: Path, parts: str) -> tuple[float, float]:
     """Seconds and peak megabytes of one pull."""
-    start = time.perf_counter()
-    process = subprocess.Popen(
-        [sys.executable, "-m", "vetrin", "pull", "--parts", parts, "--yes", "--quiet"],
-        cwd=folder, stdout=subprocess.DEVNULL,
-    )  # fmt: skip
-    _, status, usage = rows.os_wait(process)
-    if status:
-        raise RuntimeError("the pull failed")
-    return time.perf_counter() - start, usage.ru_maxrss / 1024
+    return vetrin(folder, "pull", "--parts", parts, "--yes")
 
 
 def told(
@@ -169,7 +162,7 @@ def database(bench: Bench, folder: Path, size: float, runs: int) -> None:
             rows.empty(server, "copied")
             theirs.append(shell_seconds(f"{bench.ssh(dump)} | gunzip | {client}"))
             rows.empty(server, "copied")
-            shutil.rmtree(project / ".vetrin", ignore_errors=True)
+            fresh(project)
             seconds, peak = pull(project, "data")
             ours.append(seconds)
             memory.append(peak)
