@@ -165,7 +165,7 @@ class _Keeper:
         site, database = self._site, self._site.database
         self._tell(Phase("read tables"))
         with ThreadPoolExecutor(1, "counts") as aside, database.reading() as reader:
-            # The server counts, on another connection, while the rows of the same moment are read.
+            # On another connection, from when this view begins: as good as of its moment, and beside the reading.
             looking = aside.submit(_look, site)
             rows = [self._rows(reader, table) for table in tables]
             self._looked = looking.result()
