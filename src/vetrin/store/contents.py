@@ -85,15 +85,23 @@ class Contents:
 
     def read(self, digest: str) -> bytes:
         """Raises Damaged."""
-        return self._proved(digest, getattr(self._tools, "held", {}))
+        return self._proved(digest, self._held())
 
     def blocks(self, digests: Sequence[str]) -> Iterator[bytes]:
         """Raises Damaged."""
         for at in range(0, len(digests), _BLOCKS):
             some = digests[at : at + _BLOCKS]
-            held = self._fetched(some) if len(digests) > 1 else getattr(self._tools, "held", {})
+            held = self._held()
+            missing = [digest for digest in some if self.place(digest) not in held]
+            if len(missing) > 1:
+                held = held | self._fetched(missing)
             for digest in some:
                 yield self._proved(digest, held)
+
+    def _held(self) -> dict[str, bytes]:
+        """What is at hand for this thread, by its name on the shelf."""
+        found: dict[str, bytes] = getattr(self._tools, "held", {})
+        return found
 
     def _fetched(self, digests: Iterable[str]) -> dict[str, bytes]:
         places = list({self.place(digest): None for digest in digests}) if self._shelf.far else []
@@ -147,7 +155,7 @@ class Contents:
         if self._shelf.has(place):
             self._shelf.rename(place, f"damaged/{place.rsplit('/', 1)[1]}")
         self._known.discard(digest)
-        self.bring(())
+        self._held().pop(place, None)
 
     def forget(self) -> None:
         """What was there may be gone: look again."""

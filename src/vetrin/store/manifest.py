@@ -179,6 +179,16 @@ class Manifest:
         return rows + (self.files.size if self.files else 0)
 
     @property
+    def lists(self) -> tuple[str, ...]:
+        """The digests of all its lists of files."""
+        return tuple(
+            digest
+            for some in (self.files, self.listed)
+            if some is not None
+            for digest in some.lists
+        )
+
+    @property
     def rows(self) -> int:
         return sum(t.table.rows for t in self.data.tables) if self.data else 0
 

@@ -269,3 +269,12 @@ def read_list(content: bytes) -> list[StoredPage]:
         return [StoredPage.of_list(json.loads(line)) for line in content.splitlines()]
     except (KeyError, TypeError, IndexError) as error:
         raise ValueError(f"no list of pages: {error}") from error
+
+
+def read_pages(contents: Contents, digests: Sequence[str]) -> list[StoredPage]:
+    """The list of pages that is stored in these blocks. Raises Damaged."""
+    content = b"".join(contents.blocks(digests))
+    try:
+        return read_list(content)
+    except ValueError as error:
+        raise Damaged(digests[0], str(error)) from error

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 
-from .contents import Contents, Damaged, together
-from .manifest import Manifest, StoredTable, files_of_list
-from .pages import StoredPage, TableReader, read_list
+from .contents import LARGEST, Contents, Damaged, together
+from .manifest import Manifest, StoredFile, StoredTable
+from .pages import TableReader, read_pages
 from .shelf import StoreError
+from .stored_files import read_files
 
 
 @dataclass(frozen=True)
@@ -46,42 +47,40 @@ class Prover:
             bad = list(self._table(table))
             if bad:
                 yield _harm(manifest, bad, table=table.table.name)
-        for digest in lists_of(manifest):
-            for path, bad in self._files(digest):
+        for digest in manifest.lists:
+            try:
+                files = read_files(self._contents, digest)
+            except Damaged as error:
+                self._set_aside(digest)
+                reason = f"a list of files: {error}"
+                yield Harm(manifest.id, reason, path="…", digests=(digest,))
+                continue
+            for path, bad in self._files(files).items():
                 yield _harm(manifest, bad, path=path)
 
     def _table(self, table: StoredTable) -> Iterator[Damaged]:
         try:
-            pages = pages_of(self._contents, table)
+            pages = read_pages(self._contents, table.pages)
         except Damaged as error:
             self._set_aside(error.digest)
             yield error
             return
-        for some in together(pages, size_of):
+        for some in together(pages, lambda page: page.size):
             new = [page for page in some if page.digest not in self._proved]
             self._contents.bring(digest for page in new for digest in page.needs)
             for page in some:
                 yield from self._prove(page.digest, lambda page=page: self._reader.read(page))  # type: ignore[misc]
 
-    def _files(self, digest: str) -> Iterator[tuple[str, list[Damaged]]]:
-        """The damaged files of a list."""
-        try:
-            files = files_of_list(self._contents.read(digest))
-        except (Damaged, ValueError) as error:
-            self._set_aside(digest)
-            yield "…", [Damaged(digest, f"(a list of files) can not be read: {error}")]
-            return
-        for some in together(files, lambda file: file.entry.size):
-            blocks = [block for file in some for block in file.blocks]
-            self._contents.bring(block for block in blocks if block not in self._proved)
-            for file in some:
-                bad = [
-                    error
-                    for block in file.blocks
-                    for error in self._prove(block, lambda block=block: self._contents.read(block))  # type: ignore[misc]
-                ]
-                if bad:
-                    yield file.entry.path, bad
+    def _files(self, files: Iterable[StoredFile]) -> dict[str, list[Damaged]]:
+        """By path, what is damaged of some files."""
+        found: dict[str, list[Damaged]] = {}
+        blocks = ((file.entry, block) for file in files for block in file.blocks)
+        for some in together(blocks, lambda one: min(one[0].size, LARGEST)):
+            self._contents.bring(block for _, block in some if block not in self._proved)
+            for entry, block in some:
+                for error in self._prove(block, lambda block=block: self._contents.read(block)):  # type: ignore[misc]
+                    found.setdefault(entry.path, []).append(error)
+        return found
 
     def _prove(self, digest: str, read: Callable[[], bytes]) -> Iterator[Damaged]:
         """What is wrong with one content, if anything."""
@@ -99,27 +98,6 @@ class Prover:
     def _set_aside(self, digest: str) -> None:
         with contextlib.suppress(StoreError):
             self._contents.set_aside(digest)
-
-
-def pages_of(contents: Contents, table: StoredTable) -> list[StoredPage]:
-    """Raises Damaged."""
-    content = b"".join(contents.blocks(table.pages))
-    try:
-        return read_list(content)
-    except ValueError as error:
-        raise Damaged(table.pages[0], str(error)) from error
-
-
-def size_of(page: StoredPage) -> int:
-    """The bytes of a page's rows."""
-    return page.size
-
-
-def lists_of(manifest: Manifest) -> Iterator[str]:
-    """The digests of all lists of files."""
-    for files in (manifest.files, manifest.listed):
-        if files is not None:
-            yield from files.lists
 
 
 def _harm(manifest: Manifest, bad: list[Damaged], *, table: str = "", path: str = "") -> Harm:

@@ -18,11 +18,12 @@ import zstandard
 from ..files import Entry
 from .contents import Contents, Damaged, fingerprint, opened, together
 from .leases import lease
-from .manifest import BadManifest, Manifest, StoredFile, StoredTable, files_of_list
-from .pages import StoredPage, TableReader
-from .proving import Harm, Prover, lists_of, pages_of, size_of
+from .manifest import BadManifest, Manifest, StoredFile, StoredTable
+from .pages import StoredPage, TableReader, read_pages
+from .proving import Harm, Prover
 from .seal import NoSeal, Seal
 from .shelf import Missing, Shelf, StoreError
+from .stored_files import read_files
 
 _LARGEST = 256 << 20  # bytes of a manifest; one of ten thousand tables has a hundredth of it
 _LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"
@@ -41,7 +42,6 @@ class Store:
         self.seal = seal or NoSeal()
         self.contents = Contents(shelf, self.seal)
         self._read: dict[str, Manifest] = {}
-        self._brought: dict[str, bytes] = {}  # manifests that were fetched and not looked at yet
         # By list of pages or files, what it names: most snapshots share most of them.
         self._needs: dict[tuple[str, ...], frozenset[str]] = {}
 
@@ -96,14 +96,14 @@ class Store:
             name for name, _ in self.shelf.names("snapshots") if name.endswith(".json.zst")
         )
 
-    def manifest(self, name: str) -> Manifest:
-        """Raises Damaged where it can not be read."""
+    def manifest(self, name: str, raw: bytes | None = None) -> Manifest:
+        """``raw`` is what was fetched of it already. Raises Damaged where it can not be read."""
         known = self._read.get(name)
         if known is not None:
             return known
         try:
-            raw = self.seal.open(name, self._brought.pop(name, b"") or self.shelf.read(name))
-            found = Manifest.decode(opened(zstandard.ZstdDecompressor(), raw, _LARGEST))
+            frame = self.seal.open(name, self.shelf.read(name) if raw is None else raw)
+            found = Manifest.decode(opened(zstandard.ZstdDecompressor(), frame, _LARGEST))
         except (Missing, BadManifest, ValueError, zstandard.ZstdError) as error:
             raise Damaged(name, f"(a manifest) can not be read: {error}") from error
         self._read[name] = found
@@ -112,14 +112,13 @@ class Store:
     def snapshots(self, harmed: Callable[[Harm], None] = lambda harm: None) -> list[Manifest]:
         """All snapshots that can be read, oldest first; ``harmed`` is told of others."""
         found = []
-        names = self.names()
-        for some in together([n for n in names if n not in self._read], lambda _: 0):
-            self._brought |= self.shelf.fetch(some) if self.shelf.far else {}
-        for name in names:
-            try:
-                found.append(self.manifest(name))
-            except Damaged as error:
-                harmed(Harm(_id_of(name), str(error.__cause__ or error)))
+        for some in together(self.names(), lambda _: 0):
+            raw = self.shelf.fetch([name for name in some if name not in self._read])
+            for name in some:
+                try:
+                    found.append(self.manifest(name, raw.get(name)))
+                except Damaged as error:
+                    harmed(Harm(_id_of(name), str(error.__cause__ or error)))
         return sorted(found, key=lambda manifest: datetime.fromisoformat(manifest.taken))
 
     def get(self, name: str, environment: str = "") -> Manifest:
@@ -178,7 +177,7 @@ class Store:
 
     def pages(self, table: StoredTable) -> list[StoredPage]:
         """Raises Damaged."""
-        return pages_of(self.contents, table)
+        return read_pages(self.contents, table.pages)
 
     def pages_if_whole(self, table: StoredTable | None) -> list[StoredPage]:
         """The pages of a table to go by where it is stored anew; none where they are not known."""
@@ -190,7 +189,7 @@ class Store:
     def records(self, table: StoredTable) -> Iterator[tuple[StoredPage, bytes]]:
         """The pages of a table with their records. Raises Damaged."""
         reader = TableReader(self.contents)
-        for some in together(self.pages(table), size_of):
+        for some in together(self.pages(table), lambda page: page.size):
             self.contents.bring(digest for page in some for digest in page.needs)
             for page in some:
                 yield page, reader.read(page)
@@ -198,24 +197,18 @@ class Store:
     def files(self, manifest: Manifest) -> Iterator[StoredFile]:
         """Raises Damaged."""
         for digest in manifest.files.lists if manifest.files else ():
-            yield from self._files(digest)
+            yield from read_files(self.contents, digest)
 
     def listed(self, manifest: Manifest) -> Iterator[Entry]:
         """The files that were there, of which only the list is kept. Raises Damaged."""
         for digest in manifest.listed.lists if manifest.listed else ():
-            for file in self._files(digest):
+            for file in read_files(self.contents, digest):
                 yield file.entry
-
-    def _files(self, digest: str) -> list[StoredFile]:
-        try:
-            return files_of_list(self.contents.read(digest))
-        except ValueError as error:
-            raise Damaged(digest, str(error)) from error
 
     def needs(self, manifest: Manifest) -> set[str]:
         """The digests of all contents that a snapshot needs. Raises Damaged."""
         tables = manifest.data.tables if manifest.data else ()
-        lists = [*(table.pages for table in tables), *((digest,) for digest in lists_of(manifest))]
+        lists = [*(table.pages for table in tables), *((digest,) for digest in manifest.lists)]
         self.contents.bring(one[0] for one in lists if len(one) == 1 and one not in self._needs)
         found = {digest for one in lists for digest in one}
         for table in tables:
@@ -223,9 +216,11 @@ class Store:
                 needs = {digest for page in self.pages(table) for digest in page.needs}
                 self._needs[table.pages] = frozenset(needs)
             found |= self._needs[table.pages]
-        for digest in lists_of(manifest):
+        for digest in manifest.lists:
             if (digest,) not in self._needs:
-                blocks = {block for file in self._files(digest) for block in file.blocks}
+                blocks = {
+                    block for file in read_files(self.contents, digest) for block in file.blocks
+                }
                 self._needs[digest,] = frozenset(blocks)
             found |= self._needs[digest,]
         return found
@@ -236,10 +231,13 @@ class Store:
         """By ID, when a snapshot was last read as a whole and found good; those where it was not are missing."""
         marks = {name for name, _ in self.shelf.names("verified")}
         wanted = {_mark(item.id): item.id for item in manifests if _mark(item.id) in marks}
+        fetched = self.shelf.fetch(list(wanted))
         found = {}
-        for name, raw in self.shelf.fetch(list(wanted)).items():
-            with contextlib.suppress(ValueError, KeyError, TypeError):
-                found[wanted[name]] = str(json.loads(raw)["verified"])
+        for name, snapshot in wanted.items():
+            # One that could not be fetched just now must not count as missing: thinning goes by it.
+            with contextlib.suppress(Missing, ValueError, KeyError, TypeError):
+                raw = fetched[name] if name in fetched else self.shelf.read(name)
+                found[snapshot] = str(json.loads(raw)["verified"])
         return found
 
     def verify(

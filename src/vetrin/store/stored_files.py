@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from ..files import PIECE, Buffer, Entry, FilesError, Manifest, Stat, digest_of, selected
-from .contents import Contents, together
-from .manifest import StoredFile, StoredFiles, files_as_lists
+from .contents import Contents, Damaged, together
+from .manifest import StoredFile, StoredFiles, files_as_lists, files_of_list
 
 
 def keep_files(
@@ -26,6 +26,15 @@ def keep_files(
         dict(passed or {}),
     )
     return found, sum(added for _, added in kept)
+
+
+def read_files(contents: Contents, digest: str) -> list[StoredFile]:
+    """A list of files that is stored. Raises Damaged."""
+    content = contents.read(digest)
+    try:
+        return files_of_list(content)
+    except ValueError as error:
+        raise Damaged(digest, str(error)) from error
 
 
 class StoredTree:
