@@ -53,6 +53,50 @@ def test_inside_json() -> None:
     )
 
 
+def test_an_object_behind_several_addresses() -> None:
+    """As themes keep their settings: one sensible reading, though another one would count as well."""
+    broken = (
+        b'a:3:{s:1:"b";s:3:"http://long";s:1:"h";a:3:{s:1:"u";s:3:"http://long2";s:1:"t";s:3:"http://long3";'
+        b's:1:"w";i:9;}s:1:"z";i:4;}'
+    )
+    found = heal(broken)
+    assert found.state == "healed"
+    for text in (b's:11:"http://long";', b's:12:"http://long2";', b's:12:"http://long3";'):
+        assert text in found.value
+
+
+@pytest.mark.parametrize("count", [50, 5000])
+def test_large_values_are_healed(count: int) -> None:
+    settings = {f"k{n}": {"url": f"{OLD}/{n}", "w": n, "o": ["x", OLD]} for n in range(count)}
+    for value in (
+        settings,
+        [f"{OLD}/{n}" for n in range(count)],
+        {f"{OLD}/{n}": OLD for n in range(count)},
+    ):
+        broken = serialise(value).replace(OLD, NEW).encode()
+        start = time.perf_counter()
+        found = heal(broken)
+        assert found.state == "healed"
+        assert found.value.decode() == serialise(_with_keys(value))
+        assert time.perf_counter() - start < 20
+
+
+def _with_keys(value: object) -> object:
+    if isinstance(value, dict):
+        return {str(k).replace(OLD, NEW): _with_keys(v) for k, v in value.items()}
+    if isinstance(value, list):
+        return [_with_keys(item) for item in value]
+    return value.replace(OLD, NEW) if isinstance(value, str) else value
+
+
+def test_a_text_about_serialised_values_is_left_where_it_is_not_clear() -> None:
+    text = f'see a:1:{{s:1:"x";s:3:"abc";}} at {OLD}'
+    found = heal(serialise({"a": text, "b": 1}).replace(OLD, NEW).encode())
+    assert found.state == "left" or found.value.decode() == serialise(
+        {"a": text.replace(OLD, NEW), "b": 1}
+    )
+
+
 def test_objects_keep_their_classes_and_hidden_properties() -> None:
     broken = f'O:5:"Train":2:{{s:4:"link";s:30:"{NEW}";s:8:"\0Train\0x";a:1:{{i:0;s:3:"{NEW}";}}}}'
     healed = heal(broken.encode())

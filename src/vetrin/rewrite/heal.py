@@ -3,8 +3,9 @@
 A value is healed only if it has exactly one reading: one way to choose where its strings end so that
 everything else (kinds, counts of items, braces, the end) fits, and each string that begins like a
 serialised value has a reading of its own. A length that fits is taken as it
-stands; only where that leads to no reading at all are fitting lengths doubted too. The search is
-bounded: a value that would need more steps is left.
+stands; only where that leads to no reading at all are fitting lengths doubted too. No string reaches over
+the head of another one, unless it is serialised itself. The search is bounded: a value that would need
+more steps is left.
 """
 
 from __future__ import annotations
@@ -26,6 +27,8 @@ _SIMPLE = re.compile(
     rb"N;|b:[01];|i:[+-]?\d{1,40};|d:[^;\"{}]{1,60};|[rR]:\d{1,18};"
     rb'|E:\d{1,9}:"[^"]{1,400}";'
 )
+_CLOSING = re.compile(rb"\}*")
+_KEYED = re.compile(rb's:\d+:"|i:\d+;(?:s:\d+:"|[aO]:\d+:|i:-?\d+;|b:[01];|N;|d:)')
 _ARRAY = re.compile(rb"a:(\d{1,9}):\{")
 _OBJECT = re.compile(rb'O:\d{1,9}:"[^"]{1,400}":(\d{1,9}):\{')
 
@@ -201,6 +204,8 @@ class _Search:
                 continue
             if _STRING.match(data, position):
                 return position, (remaining - 1, parent)
+            if remaining % 2 == 0 and data[position : position + 1] != b"i":
+                return -1, None  # keys are whole numbers or strings
             match = _SIMPLE.match(data, position)
             if match is not None:
                 position, frame = match.end(), (remaining - 1, parent)
@@ -228,6 +233,17 @@ class _Search:
                 return
             if not (fits and end.start() == declared) and self._plausible(begin, end.start()):
                 yield end.end(), frame, (head, begin, end.start(), chain)
+            if self._is_sure(begin, end.end()):
+                return
+
+    def _is_sure(self, begin: int, behind: int) -> bool:
+        """True if no string that begins at ``begin`` goes on beyond ``behind``: what follows there is the head of a
+        string, or a key with the head of its value, as no text holds it by chance. What is serialised itself
+        holds such; should a text hold some all the same, the counts of items will not fit."""
+        if php.looks_serialised(self._data[begin : begin + 40]):
+            return False
+        at = _CLOSING.match(self._data, behind).end()  # type: ignore[union-attr]
+        return at == self._end or _KEYED.match(self._data, at) is not None
 
     def _plausible(self, begin: int, end: int) -> bool:
         """False for a string that begins like a serialised value and has no reading itself."""
