@@ -17,7 +17,7 @@ from systems import DatabaseServer, Mariadb, Mysql, Some, running
 from vetrin.demo import sample
 
 # What takes longest begins first, so that processes that work beside one another end together.
-LONG = ("archives_wordpress", "push_wordpress", "ssh", "interrupted", "push", "command_line", "store", "wagtail",
+LONG = ("switching", "archives_wordpress", "push_wordpress", "ssh", "interrupted", "push", "command_line", "store", "wagtail",
         "baselines", "ssh_wordpress", "wordpress", "mariadb", "choices", "settle")  # fmt: skip
 
 

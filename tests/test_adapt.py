@@ -137,6 +137,16 @@ def test_between_servers_of_one_kind_nothing_changes() -> None:
     assert adapt_schema("wp_fares", schema, facts("MariaDB"), MARIADB).sql == schema
 
 
+def test_defaults_that_draw_from_a_sequence_stay_behind_where_there_are_none() -> None:
+    sql = "ALTER TABLE `fares` ALTER COLUMN `a` SET DEFAULT (nextval(`numbers`))"
+    for item in (
+        Attachment("default", "a", "fares", sql),
+        Attachment("sequence", "numbers", "fares", "CREATE OR REPLACE SEQUENCE `numbers`", "7"),
+    ):
+        assert adapt_attachment(item, facts("MariaDB"), MYSQL8).lost == "MySQL has no sequences"
+        assert adapt_attachment(item, facts("MariaDB"), MARIADB).lost == ""
+
+
 def test_triggers_lose_modes_that_a_server_does_not_know() -> None:
     item = Attachment(
         "trigger", "t", "w", "CREATE TRIGGER …", "STRICT_TRANS_TABLES,NO_AUTO_CREATE_USER"
@@ -325,7 +335,6 @@ FROM_REAL_MARIADB = [
      " h VARCHAR(50) AS (CONCAT(a, '-', UPPER(j))) PERSISTENT, CONSTRAINT named CHECK (a > 0 AND j <> 'x'),"
      " i INT CHECK (i < 5))", "CHECK constraints get names"),
     ("a INT PRIMARY KEY COMMENT 'COLLATE=utf8mb4_uca1400_ai_ci DEFAULT uuid()', `rank` INT, `system` INT)", ""),
-    ("a INT PRIMARY KEY DEFAULT nextval(numbers))", "takes its numbers from a sequence"),
 ]  # fmt: skip
 FROM_REAL_MYSQL = [
     ("a INT PRIMARY KEY, u VARCHAR(40) DEFAULT (uuid()), t TEXT DEFAULT ('x''y'), j JSON DEFAULT (json_array()), n INT"

@@ -175,8 +175,6 @@ def item(name: str, kind: bytes = tarfile.REGTYPE, link: str = "") -> tarfile.Ta
     [
         (tar_of(item("../evil")), "outside"), (tar_of(item("/etc/evil")), "outside"),
         (tar_of(item("a/../../evil")), "outside"), (tar_of(item("C:/evil")), "outside"),
-        (tar_of(item("link", tarfile.SYMTYPE, "../../etc/passwd")), "leads out"),
-        (tar_of(item("link", tarfile.SYMTYPE, "/etc/passwd")), "leads out"),
         (tar_of(item("hard", tarfile.LNKTYPE, "../outside")), "outside"),
         (tar_of(item("pipe", tarfile.FIFOTYPE)), "device"), (tar_of(item("disk", tarfile.BLKTYPE)), "device"),
         (gzip.compress(tar_of(item("x")), mtime=0)[:-20], "damaged"),
@@ -203,8 +201,7 @@ def test_links_and_paths_in_a_zip(tmp_path: Path) -> None:
         archive.writestr(link, "../../etc/passwd")
     found = members(path, *kind_of(path))
     assert next(found).entry.path == "folder/inside.txt"
-    with pytest.raises(BadArchive, match="leads out"):
-        next(found)
+    assert next(found).entry.target == "../../etc/passwd"  # left out by whoever takes it in
 
 
 def test_what_a_site_has_beside_its_files_stays_where_it_is(
@@ -223,7 +220,12 @@ def test_what_a_site_has_beside_its_files_stays_where_it_is(
         archive.addfile(item("home/www/wp-content/.vetrin/x"))
         archive.addfile(item("home/www/wp-content/again", tarfile.SYMTYPE, "uploads"))
         archive.addfile(item("home/www/wp-content/out", tarfile.SYMTYPE, "../../shared"))
+        archive.addfile(item("home/access-logs", tarfile.SYMTYPE, "/var/log/web/harrowmere"))
+        archive.addfile(item("home/up", tarfile.SYMTYPE, "../../etc/passwd"))
     manifest = take_in([path], store, wordpress)
+    assert any(
+        "lead out of the archive" in n and "home/access-logs, home/up" in n for n in manifest.notes
+    )
     with open_snapshot(store, manifest, wordpress) as site:
         found = site.files.scan(["."])
         assert found.passed == {".git": "version control", "wp-content/out": "link out of the root"}

@@ -226,22 +226,18 @@ def test_pages_are_told_apart_by_the_server_as_by_us(pair: Pair) -> None:
     for table in pair.source.tables():
         with pair.source.reading() as reader:
             if not goes_by_key(table):
-                wanted = digest_of_rows(reader.rows(table), reader.hashing)
+                wanted = digest_of_rows(reader.rows(table))
                 assert reader.digests(table, [KeyRange()]) == [wanted], table.name
                 continue
             for size in (1, 10**6):
-                pages = [
-                    b.page
-                    for b in with_pages(table, reader.rows(table, size), reader.hashing)
-                    if b.page
-                ]
+                pages = [b.page for b in with_pages(table, reader.rows(table, size)) if b.page]
                 ranges = spans(pages)
                 assert reader.digests(table, ranges) == [page.digest for page in pages], table.name
                 for page, among in zip(pages, ranges, strict=True):
                     assert sum(b.rows for b in reader.rows(table, among=among)) == page.rows
     numbered = next(t for t in pair.source.tables() if t.name == "no_key")
     with pair.source.reading() as reader:
-        found = digest_of_rows(reader.rows(numbered, leave=leave, instead=instead), reader.hashing)
+        found = digest_of_rows(reader.rows(numbered, leave=leave, instead=instead))
         assert reader.digests(numbered, [KeyRange()], leave=leave, instead=instead) == [found]
 
 
@@ -253,9 +249,7 @@ def test_what_changed_in_a_table_is_one_page(pair: Pair) -> None:
     )
     (table,) = pair.source.tables()
     with pair.source.reading() as reader:
-        pages = [
-            b.page for b in with_pages(table, reader.rows(table, 2000), reader.hashing) if b.page
-        ]
+        pages = [b.page for b in with_pages(table, reader.rows(table, 2000)) if b.page]
     pair.in_source(
         "UPDATE a SET t = 'another' WHERE i = 1000",
         "DELETE FROM a WHERE i = 3",

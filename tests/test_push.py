@@ -20,9 +20,18 @@ from vetrin.demo.sample import Sample, lay_out, servers
 from vetrin.demo.walk import fingerprint
 from vetrin.files import Buffer, Entry, FilesError, LocalTree
 from vetrin.project import ProjectError, load_project
-from vetrin.reach import open_site
+from vetrin.reach import Site, open_site
 from vetrin.store import Builds, NoBuild, fingerprint_of
-from vetrin.sync import Choices, FileMoved, JobError, Journals, build_plan, run_plan, transfer, undo
+from vetrin.sync import (
+    Choices,
+    FileMoved,
+    JobError,
+    Journals,
+    build_plan,
+    run_plan,
+    switching,
+    undo,
+)
 from vetrin.sync.building import make_build, run_build
 from vetrin.sync.pushing import build_push, holding, push
 
@@ -336,7 +345,9 @@ def test_killed_anywhere_the_code_is_old_or_new(
 ) -> None:
     """What is there after ``kill -9``: each theme and extra old or new, and never a mixture that
     visitors could get: where not all is the one or the other, they are held off."""
-    monkeypatch.setattr(transfer, "wait", lambda seconds: None)
+    monkeypatch.setattr(switching, "wait", lambda seconds: None)
+    # Step by step from here, as where no process of ours can be beside the target.
+    monkeypatch.setattr(Site, "runs_processes", False)
     folder, root = sample.folder, sample.root("staging")
     before = code(root)
     push_staging(folder)

@@ -394,13 +394,18 @@ def test_one_at_a_time_from_anywhere(line: Line, monkeypatch: pytest.MonkeyPatch
         text.replace("[environment.production]", '[environment.production]\naccess = "read-write"')
     )
     project = load_project(line.folder)
-    with open_site(project, project.environment("production"), read_only=False) as site:
+    production = project.environment("production")
+    with open_site(project, production, read_only=False) as site:
         with only_run(site):
             held = json.loads((line.live / ".vetrin/lock").read_text())
             assert held["process"] == os.getpid()
+            with only_run(site):  # who holds it may hold it once more
+                pass
+            assert (line.live / ".vetrin/lock").exists()
             with (
+                open_site(project, production, read_only=False) as another,
                 pytest.raises(Refused, match=rf"process {os.getpid()}\) since \d{{4}}-"),
-                only_run(site),
+                only_run(another),
             ):
                 pass
         assert not (line.live / ".vetrin/lock").exists()

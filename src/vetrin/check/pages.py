@@ -15,7 +15,7 @@ from ..project import Environment
 from ..reach import Site
 from .page import Page, belongs, fetch, parse_page
 from .standing import counts_of
-from .strays import StrayScanner
+from .strays import Mender, StrayScanner
 
 _PAGES = 6
 _PICTURES = 8
@@ -272,33 +272,44 @@ class Check:
             self._add("count", name, str(found), problem)
 
     def _data(self) -> None:
-        """References to other environments that a transfer should have rewritten."""
-        total = 0
+        """References to other environments that a transfer should have rewritten. What nothing would mend was
+        left on purpose, and is no finding."""
+        total = left = 0
+        name = self._site.environment.name
+        mender = Mender(self._site.environment, self._others)
         with self._site.database.reading() as reader:
             for table in self._site.tables:
                 wanted = self._site.rewritable(table)
-                found: Counter[tuple[str, str]] = Counter()
+                found: Counter[tuple[str, str, str]] = Counter()
                 for batch in reader.rows(table):
                     for index in wanted:
                         values = list(filter(None, batch.texts(index)))
                         if not self._strays.may_find(b"\0".join(values)):
                             continue
                         for value in values:
-                            for stray in self._strays.find(value):
-                                found[table.columns[index].name, stray.environment] += 1
-                for (column, environment), count in found.items():
+                            strays = self._strays.find(value)
+                            mends = mender.mends(value) if strays else ""
+                            left += bool(strays) and not mends
+                            for stray in strays if mends else ():
+                                found[table.columns[index].name, stray.environment, mends] += 1
+                for (column, environment, by), count in found.items():
                     total += count
                     self._report.findings.append(
                         Finding(
                             f"{count} references to {environment}",
                             f"{table.name}.{column}",
-                            f"pull again from {environment}",
+                            f"vetrin heal {name}, then vetrin strays {name}"
+                            if by == "heal"
+                            else f"vetrin strays {name} says how to mend them",
                         )
                     )
+        result = f"{total or 'no'} references to another environment"
+        if left:
+            those = "1 value" if left == 1 else f"{left} values"
+            result += f", beside {those} that could not be rewritten and were left as they are"
         self._report.looked.append(
-            Looked("data", f"{len(self._site.tables)} tables",
-                   f"{total or 'no'} references to another environment", total == 0)
-        )  # fmt: skip
+            Looked("data", f"{len(self._site.tables)} tables", result, total == 0)
+        )
 
 
 def _wrong(page: Page, others: Sequence[Environment]) -> tuple[str, str]:

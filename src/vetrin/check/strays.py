@@ -6,12 +6,13 @@ import re
 from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
 
 from ..database import row_key
 from ..project import Environment
 from ..reach import Site
-from ..rewrite import Address, DiskPath, Mapping, MappingError, Pair, Scanner
+from ..rewrite import Address, DiskPath, Mapping, MappingError, Pair, Rewriter, Scanner, Tally
+from ..rewrite.heal import heal
 
 _NOWHERE = Address("http", "nowhere.invalid")
 _SNIPPET = 40
@@ -85,6 +86,39 @@ class StrayScanner:
         return found
 
 
+class Mender:
+    """Tells what would mend a value that leads to other environments, if anything would.
+
+    Some values are left as they are on purpose: one with a payload of its own form, one that somebody broke.
+    """
+
+    def __init__(self, own: Environment, others: Sequence[Environment]) -> None:
+        self._strays = StrayScanner(own, others)
+        roots = [str(root) for other in others if (root := _root(other)) is not None]
+        own_root = _root(own)
+        addresses = [a for other in others for a in other.addresses if a not in own.addresses]
+        self._rewriter = Rewriter(
+            Mapping.build(
+                addresses=dict.fromkeys(addresses),
+                address=own.address,
+                roots=dict.fromkeys(roots) if own_root is not None else (),
+                root=str(own_root) if own_root is not None and roots else None,
+            )
+        )
+
+    def mends(self, value: bytes) -> Literal["rewrite", "heal", ""]:
+        """``rewrite`` where that would leave nothing that leads elsewhere, ``heal`` where it would once the value
+        is healed, else nothing."""
+        if not self._strays.find(self._rewriter.rewrite(value, Tally())):
+            return "rewrite"
+        healed = heal(value)
+        if healed.state == "healed" and not self._strays.find(
+            self._rewriter.rewrite(healed.value, Tally())
+        ):
+            return "heal"
+        return ""
+
+
 def _root(environment: Environment) -> DiskPath | None:
     """Its folder; None where that is not known: an archive does not tell it, an account's home is not asked."""
     try:
@@ -106,7 +140,8 @@ class Placed:
 class Finding:
     """All strays of an environment, counted, and the first of them in full.
 
-    ``candidates`` are addresses of nobody in the project that media of the site are linked under.
+    ``candidates`` are addresses of nobody in the project that media of the site are linked under;
+    ``mendable`` counts the values that ``rewrite`` or ``heal`` would mend, and under "" those that nothing would.
     """
 
     counts: Counter[tuple[str, str, str]] = field(default_factory=Counter)
@@ -114,6 +149,7 @@ class Finding:
     candidates: Counter[str] = field(default_factory=Counter)
     addresses: list[str] = field(default_factory=list)
     roots: list[str] = field(default_factory=list)
+    mendable: Counter[str] = field(default_factory=Counter)
 
     def __bool__(self) -> bool:
         return bool(self.counts or self.candidates)
@@ -129,6 +165,9 @@ class Finding:
                 {"where": item.where, "key": item.key, **vars(item.stray)} for item in self.shown
             ],
             "candidates": dict(self.candidates),
+            "values_that_a_rewrite_mends": self.mendable["rewrite"],
+            "values_to_heal_first": self.mendable["heal"],
+            "values_left_as_they_are": self.mendable[""],
         }
 
 
@@ -160,6 +199,7 @@ class _Finder:
         self._site = site
         self._limit = limit
         self._scanner = StrayScanner(site.environment, others)
+        self._mender = Mender(site.environment, others)
         self._found = Finding()
         self._targets: set[str] = set()
         self._others = others
@@ -192,9 +232,14 @@ class _Finder:
                 self._look(data, path, lambda: "")
 
     def _look(self, value: bytes, where: str, key: Callable[[], str]) -> None:
-        for stray in self._scanner.find(value):
+        strays = self._scanner.find(value)
+        by = self._mender.mends(value) if strays else ""
+        if strays:
+            self._found.mendable[by] += 1
+        for stray in strays:
             self._found.counts[where, stray.environment, stray.form] += 1
-            self._targets.add(stray.target)
+            if by:
+                self._targets.add(stray.target)
             if len(self._found.shown) < self._limit:
                 self._found.shown.append(Placed(where, key(), stray))
         if b"//" in value or b"/\\/" in value:

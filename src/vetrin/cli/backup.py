@@ -7,7 +7,7 @@ import argparse
 from ..project import ProjectError
 from ..reach import open_site
 from ..store import Harm, Manifest
-from ..sync import PARTS, may_read, take_snapshot
+from ..sync import PARTS, may_read, must_be_whole, take_snapshot
 from .common import project_of
 from .console import Out, lead, plural, size
 from .main import DONE, FAILED
@@ -45,6 +45,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         return DONE
     store = store_of(project, out, writing=True)
     with open_site(project, environment) as site, listener(out) as listen:
+        must_be_whole(site)
         manifest = take_snapshot(
             site,
             store,

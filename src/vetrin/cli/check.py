@@ -10,7 +10,7 @@ from ..database import DatabaseError
 from ..project import ProjectError
 from ..reach import ReachError, Site, open_site
 from ..sync import may_read
-from .common import journals_of, project_of
+from .common import journals_of, opened, project_of
 from .console import Out, lead, plural
 from .main import DIFFERENT, DONE
 
@@ -39,7 +39,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     pushed = journals.build_on(environment.name)
     expected = None
     with contextlib.ExitStack() as stack:
-        site = stack.enter_context(open_site(project, environment))
+        site = stack.enter_context(opened(out, project, environment))
         source: Site | None = None
         if last is not None:
             expected = Expectation(last.source, last.report.get("counts", {}))

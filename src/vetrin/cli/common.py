@@ -10,7 +10,9 @@ from rich import box
 from rich.table import Table
 
 from ..project import Environment, Project, ProjectError, find_project, load_project
-from ..sync import Journals, Run
+from ..reach import Site, open_site
+from ..sync import Journals, Run, half_switched
+from .console import Out
 
 
 def project_of(args: argparse.Namespace) -> Project:
@@ -35,6 +37,27 @@ def words_of(args: argparse.Namespace) -> list[str]:
         elif not word.startswith(("--yes=", "--project=", "--json", "--quiet", "--verbose")):
             found.append(word)
     return found
+
+
+def opened(out: Out, project: Project, environment: Environment) -> Site:
+    """An environment to look at; where a run was stopped in its switch, that is told.
+
+    Raises:
+        ReachError, DatabaseUnreachable: as ``open_site``.
+    """
+    site = open_site(project, environment)
+    tell_if_half(out, site)
+    return site
+
+
+def tell_if_half(out: Out, site: Site) -> None:
+    """Say so where an environment is half old and half new."""
+    problem = half_switched(site)
+    if problem:
+        name = site.environment.name
+        out.half_switched.append(name)
+        out.warn(problem)
+        out.say(f"  → vetrin resume {name} finishes the switch, vetrin undo {name} takes it back")
 
 
 def journals_of(project: Project) -> Journals:

@@ -6,10 +6,10 @@ import argparse
 
 from ..check.compare import Comparison, TableDifference, compare
 from ..project import Environment, Project, ProjectError, nearest
-from ..reach import Site, open_site
+from ..reach import Site
 from ..store import NoSnapshot, open_snapshot
 from ..sync import PARTS, may_read
-from .common import grid, project_of
+from .common import grid, opened, project_of
 from .console import Out, lead, number, plural
 from .main import DIFFERENT, DONE
 from .progress import told
@@ -44,7 +44,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     a = project.environment(args.a)
     may_read(a)
     other, parts = _other(args, out, project, a)
-    with open_site(project, a) as one, other as two, told(out) as tell:
+    with opened(out, project, a) as one, other as two, told(out) as tell:
         found = compare(
             one,
             two,
@@ -70,7 +70,7 @@ def _other(
         if a is b:
             raise ProjectError(f"{a.name} can not be compared with itself; name two environments")
         may_read(b)
-        return open_site(project, b), PARTS
+        return opened(out, project, b), PARTS
     store = store_of(project, out)
     try:
         manifest = store.get(args.b, a.name)

@@ -31,6 +31,7 @@ class Out:
         self.json = json
         self.quiet = quiet
         self.verbose = verbose
+        self.half_switched: list[str] = []  # environments that were found so, for the document
         self._results = Console(width=_width(sys.stdout), **_PLAIN)
         self.messages = Console(stderr=True, width=_width(sys.stderr), **_PLAIN)
 
@@ -58,6 +59,8 @@ class Out:
         """Print the one document of --json. ``schema`` names its shape and version."""
         if self.json:
             found = {"schema": f"vetrin/{kind}/1", **data}
+            if self.half_switched:
+                found["half_switched"] = self.half_switched
             text = json.dumps(found, indent=2, ensure_ascii=False)
             # A file's name need not be text; then all that is not ASCII is escaped.
             plain = text.isascii() or not _NO_TEXT.search(text)
@@ -81,21 +84,31 @@ class Out:
             self.messages.print(Text(f"  → {remedy}"))
         return code
 
+    def given(self, answer: object, *, target: str, production: bool) -> bool:
+        """True where --yes says already that something may be written, or nobody is there to be asked.
+
+        Raises:
+            Refused: it names another environment.
+        """
+        if isinstance(answer, str) and answer != target:
+            raise Refused(
+                f"--yes {answer}: this run writes to {target}",
+                f"say --yes={target}, or put --yes at the end of the line",
+            )
+        agreed = answer == target or (answer is True and not production)
+        return agreed or not self.at_terminal or self.json
+
     def confirm(self, question: str, *, given: object, target: str, production: bool) -> None:
         """Ask before something is written, unless --yes was given.
 
         Raises:
             Refused: the answer is no, or there is nobody to ask.
         """
-        if isinstance(given, str) and given != target:
-            raise Refused(
-                f"--yes {given}: this run writes to {target}",
-                f"say --yes={target}, or put --yes at the end of the line",
-            )
+        beforehand = self.given(given, target=target, production=production)
         if given == target or (given is True and not production):
             return
         wanted = f"--yes={target}" if production else "--yes"
-        if not self.at_terminal or self.json:
+        if beforehand:
             raise Refused(f"{question} Nobody is there to confirm it", f"add {wanted}")
         if production:
             answer = self._ask(f"{question} Type {target} to go ahead: ")

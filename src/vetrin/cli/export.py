@@ -16,7 +16,7 @@ from ..store import NoSnapshot, open_snapshot
 from ..store.incoming import packing_of
 from ..store.openpgp import ENDING
 from ..store.outgoing import FORMS, SQL_FORMS, part_of
-from ..sync import PARTS, may_read
+from ..sync import PARTS, may_read, must_be_whole
 from ..sync.exporting import Packed, Packing, export, mapping_to
 from .archives import passphrase_of
 from .common import project_of
@@ -121,7 +121,9 @@ def _site(args: argparse.Namespace, out: Out, project: Project) -> Site:
     if args.environment in project.environments:
         environment = project.environment(args.environment)
         may_read(environment)
-        return open_site(project, environment)
+        site = open_site(project, environment)
+        must_be_whole(site)
+        return site
     store = store_of(project, out)
     try:
         manifest = store.get(args.environment)

@@ -8,7 +8,7 @@ from ..reach import open_site
 from ..sync import Healing, survey
 from .common import grid, journals_of, project_of
 from .console import Out, lead, number, plural
-from .inplace_view import configure_selection, make, selection_of, show_samples
+from .inplace_view import configure_selection, get_ready, make, selection_of, show_samples
 from .main import DIFFERENT, DONE
 from .progress import listener
 
@@ -32,6 +32,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     environment = project.environment(args.environment)
     healing = Healing()
     with open_site(project, environment, read_only=False) as site:
+        get_ready(args, site, journals_of(project))
         with listener(out) as listen:
             found = survey(site, healing, selection_of(args), listen)
         _show(out, healing, environment.name)

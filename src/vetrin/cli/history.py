@@ -15,7 +15,7 @@ from .main import DONE
 _SUBJECT = 24
 _STAGES = {
     "planned": "stopped in between",
-    "swapping": "stopped in between",
+    "swapping": "stopped in its switch",
     "done": "done",
     "failed": "failed, nothing changed",
     "taken-back": "stopped, taken back",

@@ -13,7 +13,7 @@ from ..sync.importing import build_import, parts_held, recognised
 from .archives import add_given, brought
 from .common import project_of, words_of
 from .console import Out, lead, plural, size
-from .stored import add_skip, store_of
+from .stored import add_plan, store_of
 from .transfer import add_choices, carry_out_plan, choices_of, listed, parts_of, with_choices
 
 
@@ -29,7 +29,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--parts", metavar="PART,…", help="of what is found, only these")
     add_given(parser)
     add_choices(parser)
-    add_skip(parser)
+    add_plan(parser)
     parser.epilog = """examples:
   vetrin import harrowmere.zip local --dry-run
   vetrin import site-files.tar.gz dump.sql.gz local
@@ -65,7 +65,6 @@ def run(args: argparse.Namespace, out: Out) -> int:
         open_snapshot(store, manifest, project.definition) as source,
         open_site(project, environment, read_only=False, like=source.configuration) as target,
     ):
-        plan = build_import(source, target, parts, choices, project, manifest)
         found = []
         if manifest.data is not None:
             data = manifest.data
@@ -78,6 +77,8 @@ def run(args: argparse.Namespace, out: Out) -> int:
             found.append(f"{plural(manifest.files.count, 'file')}, {size(manifest.files.size)}")
         out.show(lead("Found: ", "bold").append("; ".join(found), style=""))
         return carry_out_plan(
-            args, out, project, plan, source, target, f"Replace this in {environment.name}?",
-            _words(args), snapshot=manifest.id,
+            args, out, project,
+            lambda: build_import(source, target, parts, choices, project, manifest),
+            source, target, f"Replace this in {environment.name}?", _words(args),
+            snapshot=manifest.id,
         )  # fmt: skip

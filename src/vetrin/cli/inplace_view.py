@@ -7,7 +7,18 @@ import argparse
 from rich.text import Text
 
 from ..reach import Site
-from ..sync import Journals, Run, Selection, Survey, Work, change
+from ..sync import (
+    Journals,
+    Run,
+    Selection,
+    Survey,
+    Work,
+    change,
+    may_write,
+    must_be_whole,
+    only_run,
+    put_right,
+)
 from .console import Out, lead, plural
 from .progress import listener
 
@@ -31,6 +42,20 @@ def selection_of(args: argparse.Namespace) -> Selection:
         return tuple(filter(None, (name.strip() for name in text.split(","))))
 
     return Selection(names(args.tables), names(args.columns))
+
+
+def get_ready(args: argparse.Namespace, site: Site, journals: Journals) -> None:
+    """Before the look: what a dead run left in its switch is put right; a dry run refuses instead.
+
+    Raises:
+        Refused: a guard forbids it, or another run writes to the environment.
+    """
+    may_write(site.environment)
+    if args.dry_run:
+        must_be_whole(site)
+        return
+    with only_run(site):
+        put_right(site, journals)
 
 
 def make(

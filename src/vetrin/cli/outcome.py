@@ -14,10 +14,10 @@ from ..files import FilesError
 from ..project import STATE_FOLDER, ProjectError, bytes_per_second
 from ..reach import ReachError, hosts
 from ..rewrite import MappingError
-from ..sync import JobError, Refused, Stopped
+from ..sync import HalfDone, JobError, LeftBroken, Refused, Stopped
 from .asking import Terminal
 from .console import Out, Usage
-from .main import FAILED, REFUSED, STOPPED, USAGE
+from .main import DIFFERENT, FAILED, REFUSED, STOPPED, USAGE
 
 
 def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Namespace) -> int:
@@ -31,8 +31,10 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
         return out.fail(USAGE, f"--rate: {error}")
     try:
         return run(args, out)
-    except Stopped as error:
+    except (Stopped, HalfDone) as error:
         return out.fail(STOPPED, str(error), error.remedy)
+    except LeftBroken as error:
+        return out.fail(DIFFERENT, str(error), error.remedy)
     except (ProjectError, MappingError, Usage) as error:
         return out.fail(USAGE, str(error))
     except Refused as error:

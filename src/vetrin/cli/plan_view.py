@@ -17,8 +17,9 @@ _MOST_FOLDERS = 8
 _MOST_COMMITS = 12
 
 
-def show_plan(out: Out, plan: Plan) -> None:
-    """The plan for a person: what moves where, what becomes what, what is lost and what stays."""
+def show_plan(out: Out, plan: Plan, *, every_file: bool = False) -> None:
+    """The plan for a person: what moves where, what becomes what, what is lost and what stays. With
+    ``every_file``, all files by name."""
     out.show(_head(plan))
     if plan.build is not None:
         _build(out, plan, plan.build)
@@ -28,6 +29,8 @@ def show_plan(out: Out, plan: Plan) -> None:
         _tables(out, plan)
     if plan.files is not None:
         _files(out, plan, plan.files)
+        if every_file:
+            _every_file(out, plan.files)
     pairs = grid("rewritten", "becomes")
     for pair in plan.mapping.pairs:
         if pair.old != pair.new:
@@ -85,6 +88,20 @@ def _build(out: Out, plan: Plan, build: Build) -> None:
             out.show(lead(f"  {mark} {commit.short} ", style).append(commit.subject, style=""))
         if len(commits) > _MOST_COMMITS:
             out.show(f"  {mark} {plural(len(commits) - _MOST_COMMITS, 'commit')} more")
+
+
+def _every_file(out: Out, files: Difference) -> None:
+    """All files by name, one on a line: + new, ~ changed, - gone, = left as it is by itself, with why."""
+    lines: list[tuple[str, str, str]] = []
+    for mark, style, entries in (
+        ("+", "green", files.new),
+        ("~", "yellow", files.changed),
+        ("-", "red", files.gone),
+    ):
+        lines += [(e.path, mark, style) for e in entries if e.kind != "folder"]
+    lines += [(f"{path} ({reason})", "=", "dim") for path, reason in files.passed]
+    for path, mark, style in sorted(lines):
+        out.show(lead(f"{mark} ", style).append(printable(path), style=""))
 
 
 def _files(out: Out, plan: Plan, files: Difference) -> None:
@@ -345,7 +362,21 @@ def show_counts(out: Out, rewriting: Rewriting) -> None:
 
 
 def show_left(out: Out, rewriting: Rewriting) -> None:
-    """What stayed as it was: broken values, and references to third environments."""
+    """What stayed as it was: broken and signed values, and references to third environments."""
+    signed = rewriting.signatures
+    if signed.anew:
+        out.show(
+            lead("Signed anew: ", "bold").append(
+                f"{plural(signed.anew, 'value')} that the site signs with its own secrets", style=""
+            )
+        )
+    if signed.left:
+        out.show(
+            lead("! ", "yellow").append(
+                f"{plural(signed.left, 'value')} signed with the secrets of another site could not be signed "
+                "anew: there they show nothing until they are saved again"
+            )
+        )
     if rewriting.broken:
         out.show(
             lead("! ", "yellow").append(

@@ -8,7 +8,7 @@ from ..project import Route
 from ..project.saving import save_route
 from .common import project_of, source_of, target_of
 from .console import Out
-from .stored import add_skip
+from .stored import add_plan
 from .transfer import add_choices, listed, parts_of, transfer, with_choices
 
 
@@ -26,7 +26,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="data, media, code, core (data,media; into an empty root all of them)",
     )  # fmt: skip
     add_choices(parser)
-    add_skip(parser)
+    add_plan(parser)
     parser.add_argument(
         "--save-as", metavar="NAME", help="save this transfer as a route for `vetrin run NAME`"
     )

@@ -12,27 +12,40 @@ from ..files import some_of
 from ..project import Environment, Project, ProjectError, Route
 from ..reach import Site, open_site, root_of
 from ..store import Build, Builds, NoBuild
-from ..sync import Journals, Part, Refused, Run, may_read, may_write, usual_parts
+from ..sync import (
+    Journals,
+    Keeping,
+    Part,
+    Plan,
+    Refused,
+    Run,
+    may_read,
+    may_write,
+    must_be_whole,
+    usual_parts,
+)
 from ..sync.building import make_build, run_build
 from ..sync.pushing import (
     Pushed,
     build_on,
     build_push,
+    changed_there,
     holding,
     may_go_live,
     push,
     staging_of,
-    still_there,
 )
 from .common import ago, journals_of, project_of, words_of
 from .console import Out, lead, plural
 from .main import DIFFERENT, DONE, FAILED
 from .plan_view import show_plan, show_report
 from .progress import listener
-from .stored import add_skip, baselines_of, keeping_for, show_way_back
+from .stored import add_plan, baselines_of, show_way_back
 from .transfer import (
     add_choices,
+    agreed_to,
     choices_of,
+    keeping_of,
     listed,
     others_of,
     parts_of,
@@ -68,7 +81,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--keep-broken", action="store_true", help="do not undo a push that breaks the home page"
     )
     add_choices(parser)
-    add_skip(parser)
+    add_plan(parser)
     parser.epilog = """exit code 4 says that the build is there, but that the check found something
 
 examples:
@@ -99,7 +112,8 @@ def run(args: argparse.Namespace, out: Out) -> int:
     target = errand.target
     if not {"code", "core"} & set(errand.parts):
         return transfer(args, out, project, errand.route, all_of_it=args.leave_nothing)
-    with open_site(project, errand.source) as source:
+    with open_site(project, errand.source, data=False) as source:
+        must_be_whole(source)
         build = errand.build or _built(args, out, errand, source, builds)
         held = holding(source, build, builds)
         choices = choices_of(project, errand.route, all_of_it=args.leave_nothing)
@@ -107,50 +121,66 @@ def run(args: argparse.Namespace, out: Out) -> int:
         proof = None if args.untried else may_go_live(project, target, build, journals)
         if errand.promoted is not None and not args.untried:
             _still(errand, build, source, builds)
-        with open_site(project, target, read_only=False, like=source.configuration) as goal:
-            plan = build_push(held, goal, errand.parts, others, choices, build, journals, builds)
-            show_plan(out, plan)
-            _tried(out, errand, build, proof)
-            keeping = keeping_for(
-                project, out, production=target.role == "production", skip=args.skip_backup
-            )
-            show_way_back(out, keeping)
+        data = "data" in errand.parts
+        with open_site(
+            project, target, read_only=False, like=source.configuration, data=data
+        ) as goal:
+            keeping = keeping_of(args, out, project, goal)
+
+            def make() -> Plan:
+                return build_push(
+                    held, goal, errand.parts, others, choices, build, journals, builds
+                )
+
+            def show_more() -> None:
+                _tried(out, errand, build, proof)
+                show_way_back(out, keeping)
+
+            def carry_out(plan: Plan) -> int:
+                return _carried_out(args, out, errand, plan, held, goal, journals, builds, keeping)
+
             if args.dry_run:
+                must_be_whole(goal)
+                plan = make()
+                show_plan(out, plan, every_file=args.every_file)
+                show_more()
                 out.document("plan", plan.as_json())
                 out.say("dry run: nothing was changed")
                 return DONE
-            out.confirm(
-                f"Push this to {target.name}?",
-                given=args.yes,
-                target=target.name,
-                production=target.role == "production",
-            )
-            baselines = baselines_of(project, out, plan)
-            with listener(out) as listen:
-                done = push(
-                    plan,
-                    held,
-                    goal,
-                    journals,
-                    builds,
-                    listen,
-                    keep_broken=args.keep_broken,
-                    command=words_of(args),
-                    keeping=keeping,
-                    baselines=baselines,
-                )
-            if not done.undone:
-                show_report(out, plan, done.report)
-            checked = None if done.undone else _looked_at(goal, project, done)
-            out.document(
-                "report",
-                {
-                    "plan": plan.as_json(),
-                    **done.as_json(),
-                    "check": checked.as_json() if checked else None,
-                },
-            )
-            return _outcome(out, errand, done, checked)
+            question = f"Push this to {target.name}?"
+            return agreed_to(args, out, project, held, goal, make, question, carry_out, show_more)
+
+
+def _carried_out(
+    args: argparse.Namespace,
+    out: Out,
+    errand: _Errand,
+    plan: Plan,
+    source: Site,
+    goal: Site,
+    journals: Journals,
+    builds: Builds,
+    keeping: Keeping | None,
+) -> int:
+    """Push, look at the site, and say how it went; the exit code."""
+    baselines = baselines_of(errand.project, out, plan)
+    with listener(out) as listen:
+        done = push(
+            plan, source, goal, journals, builds, listen,
+            keep_broken=args.keep_broken, command=words_of(args), keeping=keeping, baselines=baselines,
+        )  # fmt: skip
+    if not done.undone:
+        show_report(out, plan, done.report)
+    checked = None if done.undone else _looked_at(goal, errand.project, done)
+    out.document(
+        "report",
+        {
+            "plan": plan.as_json(),
+            **done.as_json(),
+            "check": checked.as_json() if checked else None,
+        },
+    )
+    return _outcome(out, errand, done, checked)
 
 
 def _errand(
@@ -244,11 +274,11 @@ def _still(errand: _Errand, build: Build, source: Site, builds: Builds) -> None:
     assert promoted is not None
     route = Route("push", errand.source.name, promoted.name)
     with open_site(project, promoted) as staging:
-        found = still_there(
-            build, builds, source, staging, others_of(project, route), choices_of(project, route)
-        )
-    if found is not None:
-        names = [entry.path for entry in found.coming if entry.kind != "folder"]
+        names = changed_there(
+            build, builds, source, staging, others_of(project, route), choices_of(project, route),
+            journals_of(project).build_on(promoted.name),
+        )  # fmt: skip
+    if names:
         raise Refused(
             f"{promoted.name} no longer holds build {build.short}: "
             f"{plural(len(names), 'file differs', 'files differ')} ({some_of(names)})",
@@ -314,6 +344,13 @@ def _outcome(out: Out, errand: _Errand, done: Pushed, checked: CheckReport | Non
         )
     for finding in checked.findings:
         out.show(lead("! ", "yellow").append(f"{finding.where}: {finding.what}"))
+    if done.idle:
+        out.show(
+            lead("! ", "yellow").append(
+                f"not in use in {name}, so that no page ran it and no check has tried it: "
+                f"{some_of(list(done.idle), 8)}"
+            )
+        )
     _next(out, errand, good=not checked.findings)
     return DIFFERENT if checked.findings else DONE
 

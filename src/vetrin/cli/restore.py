@@ -9,7 +9,7 @@ from ..reach import open_site
 from ..sync import Wanted, build_restore, parts_wanted, snapshot_site
 from .common import ago, project_of, words_of
 from .console import Out, lead
-from .stored import add_skip, described, store_of
+from .stored import add_plan, described, store_of
 from .transfer import carry_out_plan, listed, parts_of
 
 
@@ -34,7 +34,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--mirror", action="store_true",
         help="remove what the snapshot does not have of the files of these parts",
     )  # fmt: skip
-    add_skip(parser)
+    add_plan(parser)
     parser.epilog = """examples:
   vetrin restore local newest --dry-run
   vetrin restore production k3f9ap --parts data
@@ -54,14 +54,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         snapshot_site(store, manifest, project, wanted) as source,
         open_site(project, environment, read_only=False, like=source.configuration) as target,
     ):
-        plan = build_restore(
-            source,
-            target,
-            parts,
-            wanted,
-            project,
-            _others(project, manifest.environment, environment.name),
-        )
+        others = _others(project, manifest.environment, environment.name)
         out.show(
             lead("Snapshot: ", "bold").append(
                 f"{described(manifest)} of {manifest.environment}, taken {ago(manifest.taken)}",
@@ -69,7 +62,9 @@ def run(args: argparse.Namespace, out: Out) -> int:
             )
         )
         return carry_out_plan(
-            args, out, project, plan, source, target, f"Put this back into {environment.name}?",
+            args, out, project,
+            lambda: build_restore(source, target, parts, wanted, project, others),
+            source, target, f"Put this back into {environment.name}?",
             [manifest.id if word == args.snapshot else word for word in words_of(args)],
             snapshot=manifest.id,
         )  # fmt: skip

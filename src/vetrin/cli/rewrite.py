@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import argparse
 
-from ..reach import Site, open_site
+from ..reach import Site, open_site, signed_between
 from ..rewrite import Address, Mapping, parse_literal, parse_pair
 from ..sync import Rewriting, Survey, survey
 from .common import grid, journals_of, project_of
 from .console import Out, Usage, lead, number, plural
-from .inplace_view import configure_selection, make, selection_of, show_samples
+from .inplace_view import configure_selection, get_ready, make, selection_of, show_samples
 from .main import DONE
 from .plan_view import show_counts, show_left
 from .progress import listener
@@ -45,7 +45,10 @@ def run(args: argparse.Namespace, out: Out) -> int:
     if not pairs:
         raise Usage("nothing to replace; give at least one --replace OLD=NEW")
     with open_site(project, environment, read_only=False) as site:
-        rewriting = Rewriting(Mapping.of(pairs), encoded=site.encoded)
+        get_ready(args, site, journals_of(project))
+        rewriting = Rewriting(
+            Mapping.of(pairs), encoded=site.encoded, signed=signed_between(site, site)
+        )
         with listener(out) as listen:
             found = survey(site, rewriting, selection_of(args), listen)
         _show(out, site, found, rewriting)

@@ -7,6 +7,7 @@ import argparse
 from .common import project_of
 from .console import Out, plural
 from .main import DONE
+from .stored import add_plan
 from .transfer import add_choices, transfer, with_choices
 
 
@@ -17,6 +18,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("route", nargs="?", metavar="ROUTE", help="the name of the route")
     add_choices(parser)
+    add_plan(parser)
     parser.epilog = """examples:
   vetrin run
   vetrin run refresh --yes

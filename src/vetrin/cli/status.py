@@ -9,10 +9,10 @@ from ..check import Standing, standing
 from ..database import DatabaseError
 from ..files import FilesError
 from ..project import Environment, Project
-from ..reach import ReachError, open_site
+from ..reach import ReachError
 from ..store.builds import SHORT
 from ..sync import Run
-from .common import grid, journals_of, last_transfer, project_of
+from .common import grid, journals_of, last_transfer, opened, project_of
 from .console import Out, lead, number, size
 from .main import DONE, FAILED
 
@@ -28,7 +28,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     journals = journals_of(project)
     columns: list[tuple[Environment, Standing | None, str]] = []
     for environment in project.environments.values():
-        columns.append((environment, *_look(project, environment)))
+        columns.append((environment, *_look(out, project, environment)))
     runs = {name: journals.last_transfer(name) for name in project.environments}
     out.document(
         "status",
@@ -88,11 +88,11 @@ def _build(run: Run | None) -> str:
     return f"{short} ({commit['id'][:8]}{'' if commit['clean'] else '+'})" if commit else short
 
 
-def _look(project: Project, environment: Environment) -> tuple[Standing | None, str]:
+def _look(out: Out, project: Project, environment: Environment) -> tuple[Standing | None, str]:
     if environment.access == "closed":
         return None, "its access is closed"
     try:
-        with open_site(project, environment) as site:
+        with opened(out, project, environment) as site:
             return standing(site), ""
     except ReachError as error:
         return None, error.reason

@@ -55,7 +55,11 @@ def baselines_of(project: Project, out: Out, plan: Plan) -> Store | None:
         return None
 
 
-def add_skip(parser: argparse.ArgumentParser) -> None:
+def add_plan(parser: argparse.ArgumentParser) -> None:
+    """The options of every command that makes a plan and carries it out."""
+    parser.add_argument(
+        "--list", action="store_true", dest="every_file", help="name every file of the plan"
+    )
     parser.add_argument(
         "--skip-backup", action="store_true",
         help="into production without a snapshot of what is there",

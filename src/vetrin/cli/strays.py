@@ -7,10 +7,9 @@ import argparse
 from rich.text import Text
 
 from ..check.strays import Finding, find_strays
-from ..reach import open_site
 from ..sync import may_read
 from .archives import add_given, is_file, looked_into
-from .common import grid, project_of
+from .common import grid, opened, project_of
 from .console import Out, lead, number, plural
 from .main import DIFFERENT, DONE
 
@@ -55,7 +54,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     environment = project.environment(args.environment)
     may_read(environment)
     others = [one for one in project.environments.values() if one is not environment]
-    with open_site(project, environment) as site:
+    with opened(out, project, environment) as site:
         found = find_strays(site, others, files=args.files, limit=args.limit)
     remedies = [
         f"vetrin rewrite {environment.name} --replace {old}={environment.address}"
@@ -64,6 +63,8 @@ def run(args: argparse.Namespace, out: Out) -> int:
         f"vetrin rewrite {environment.name} --replace {old}={environment.root}"
         for old in found.roots
     ]
+    if found.mendable["heal"]:
+        remedies.insert(0, f"vetrin heal {environment.name}")
     out.document("strays", {"environment": environment.name, "good": not found, "mend": remedies,
                             **found.as_json()})  # fmt: skip
     _show(out, found, environment.name)
@@ -71,6 +72,13 @@ def run(args: argparse.Namespace, out: Out) -> int:
         out.show(lead("To mend them:", "bold"))
         for remedy in remedies:
             out.show(f"  {remedy}")
+    if found.mendable[""]:
+        out.show(
+            lead("! ", "yellow").append(
+                f"{plural(found.mendable[''], 'value')} with such references can only be changed by hand: their "
+                "form is not known, or they have no one reading"
+            )
+        )
     for candidate, count in found.candidates.most_common():
         out.show(
             f"If {candidate} was an address of this site ({plural(count, 'link')} to its media), add it "

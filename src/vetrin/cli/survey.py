@@ -6,10 +6,9 @@ import argparse
 from pathlib import Path
 
 from ..check.survey import Survey, leave_table, survey
-from ..reach import open_site
 from ..sync import may_read
 from .archives import add_given, is_file, looked_into
-from .common import grid, project_of
+from .common import grid, opened, project_of
 from .console import Out, lead, number, plural, size
 from .main import DONE, FAILED
 
@@ -45,7 +44,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     else:
         environment = project.environment(args.environment)
         may_read(environment)
-        with open_site(project, environment) as site:
+        with opened(out, project, environment) as site:
             found = survey(site)
     out.document("survey", found.as_json())
     _show(out, found, project.definition.title, None if args.all else _MOST)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Callable
 from dataclasses import replace
 
 from ..project import (
@@ -18,7 +19,19 @@ from ..project import (
     read_arrival,
 )
 from ..reach import Site, open_site, root_of
-from ..sync import PARTS, Choices, Part, Plan, build_plan, preview, run_plan, usual_parts
+from ..sync import (
+    PARTS,
+    Choices,
+    Keeping,
+    Part,
+    Plan,
+    agreed,
+    build_plan,
+    must_be_whole,
+    preview,
+    run_plan,
+    usual_parts,
+)
 from .common import journals_of, words_of
 from .console import Out
 from .main import DONE
@@ -164,16 +177,17 @@ def transfer(
         else usual_parts("pull", root_of(target_environment))
     )
     choices = choices_of(project, route, all_of_it=all_of_it)
+    data = "data" in parts
     with (
-        open_site(project, source_environment) as source,
+        open_site(project, source_environment, data=data) as source,
         open_site(
-            project, target_environment, read_only=False, like=source.configuration
+            project, target_environment, read_only=False, like=source.configuration, data=data
         ) as target,
     ):
-        plan = build_plan(source, target, parts, others_of(project, route), choices)
         return carry_out_plan(
-            args, out, project, plan, source, target,
-            f"Replace this in {target_environment.name}?", words_of(args),
+            args, out, project,
+            lambda: build_plan(source, target, parts, others_of(project, route), choices),
+            source, target, f"Replace this in {target_environment.name}?", words_of(args),
         )  # fmt: skip
 
 
@@ -181,41 +195,86 @@ def carry_out_plan(
     args: argparse.Namespace,
     out: Out,
     project: Project,
-    plan: Plan,
+    make: Callable[[], Plan],
     source: Site,
     target: Site,
     question: str,
     command: list[str],
     **more: str,
 ) -> int:
-    """Show a plan, ask and run it, or with --dry-run say what it would rewrite; the exit code.
+    """Make a plan, show it, ask and run it, or with --dry-run say what it would rewrite; the exit code.
 
     ``command`` are the words to go on with; ``more`` is put into the document of --json.
     """
-    environment = target.environment
-    production = environment.role == "production"
-    show_plan(out, plan)
-    keeping = keeping_for(
-        project, out, production=production, skip=getattr(args, "skip_backup", False)
-    )
-    show_way_back(out, keeping)
+    keeping = keeping_of(args, out, project, target)
     if args.dry_run:
+        must_be_whole(source)
+        must_be_whole(target)
+        plan = make()
+        show_plan(out, plan, every_file=args.every_file)
+        show_way_back(out, keeping)
         with listener(out) as listen:
             rewriting = preview(plan, source, listen)
         show_preview(out, plan, rewriting)
         out.document("plan", {**more, **plan.as_json(), "rewriting": rewriting.as_json()})
         out.say("dry run: nothing was changed")
         return DONE
-    out.confirm(question, given=args.yes, target=environment.name, production=production)
-    baselines = baselines_of(project, out, plan)
-    with listener(out) as listen:
-        report = run_plan(
-            plan, source, target, journals_of(project), listen, command=command, keeping=keeping,
-            baselines=baselines,
-        )  # fmt: skip
-    show_report(out, plan, report)
-    out.document("report", {**more, "plan": plan.as_json(), **report.as_json()})
-    return DONE
+
+    def carry_out(plan: Plan) -> int:
+        baselines = baselines_of(project, out, plan)
+        with listener(out) as listen:
+            report = run_plan(
+                plan, source, target, journals_of(project), listen, command=command,
+                keeping=keeping, baselines=baselines,
+            )  # fmt: skip
+        show_report(out, plan, report)
+        out.document("report", {**more, "plan": plan.as_json(), **report.as_json()})
+        return DONE
+
+    return agreed_to(
+        args, out, project, source, target, make, question, carry_out,
+        lambda: show_way_back(out, keeping),
+    )  # fmt: skip
+
+
+def keeping_of(
+    args: argparse.Namespace, out: Out, project: Project, target: Site
+) -> Keeping | None:
+    """Where a snapshot of what is replaced goes; None where none is taken."""
+    production = target.environment.role == "production"
+    skip = getattr(args, "skip_backup", False)
+    return keeping_for(project, out, production=production, skip=skip)
+
+
+def agreed_to(
+    args: argparse.Namespace,
+    out: Out,
+    project: Project,
+    source: Site,
+    target: Site,
+    make: Callable[[], Plan],
+    question: str,
+    carry_out: Callable[[Plan], int],
+    show_more: Callable[[], None],
+) -> int:
+    """Show a plan, ask, and carry out what still is as it was agreed to; the exit code."""
+    environment = target.environment
+    production = environment.role == "production"
+
+    def ask(plan: Plan, again: bool) -> None:
+        if again:
+            out.warn(
+                f"{source.environment.name} or {environment.name} has changed since the plan was made; "
+                "this is the plan now"
+            )
+        show_plan(out, plan, every_file=args.every_file)
+        show_more()
+        out.confirm(question, given=args.yes, target=environment.name, production=production)
+
+    return agreed(
+        source, target, journals_of(project), make, ask, carry_out,
+        beforehand=out.given(args.yes, target=environment.name, production=production),
+    )  # fmt: skip
 
 
 def choices_of(project: Project, route: Route, *, all_of_it: bool = False) -> Choices:

@@ -5,10 +5,10 @@ from __future__ import annotations
 import argparse
 
 from ..reach import open_site
-from ..sync import undo, undoable
+from ..sync import as_it_was, may_write, take_back_of_others, undo_and_look, undoable
 from .common import ago, journals_of, project_of
 from .console import Out, lead, plural
-from .main import DONE
+from .main import DIFFERENT, DONE
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -26,26 +26,42 @@ def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
     environment = project.environment(args.environment)
     journals = journals_of(project)
-    with open_site(project, environment, read_only=False) as site:
+    # What it brings back may be all that the root held.
+    newest = next((run for run in journals.of(environment.name) if run.can_be_undone), None)
+    like = as_it_was(newest) if newest is not None else None
+    with open_site(project, environment, read_only=False, like=like, anyway=True) as site:
+        may_write(environment)
+        if not args.dry_run and take_back_of_others(site, journals):
+            out.show(
+                f"A run of another project had been stopped in its switch; {environment.name} is as it was "
+                "before it."
+            )
+            out.document("undo", {"undoes": None, "run": None, "done": True})
+            return DONE
         last = undoable(site, journals)
-        tables = sum(exchange.outgoing is not None for exchange in last.exchanges)
+        tables = sum(exchange.outgoing is not None for exchange in last.switch.exchanges)
         where = f" from {last.source}" if last.source != last.target else ""
         text = lead(f"Run {last.number} ", "bold").append(
-            f"({last.kind}{where}, {ago(last.ended or last.started)}) is undone: ",
+            f"({last.kind}{where}, {ago(last.ended or last.started)}) is undone",
             style="",
         )
-        gone = len(last.exchanges) - tables
+        gone = len(last.switch.exchanges) - tables
         parts = [f"{plural(tables, 'table comes', 'tables come')} back"] if tables else []
-        if last.patches:
+        if last.switch.patches:
             rows = last.report.get("rows", last.report.get("patched_rows", 0))
             parts.append(f"{plural(rows, 'row')} as before, but for those changed since")
         if gone:
             parts.append(f"{plural(gone, 'table')} that it brought {'goes' if gone == 1 else 'go'}")
-        files = sum("file" in (move.goes, move.comes) for move in last.moves)
+        folders = sum(move.whole for move in last.switch.moves)
+        if folders:
+            parts.append(f"{plural(folders, 'whole folder')} as before")
+        files = sum(
+            "file" in (move.goes, move.comes) for move in last.switch.moves if not move.whole
+        )
         if files:
             parts.append(f"{plural(files, 'file')} as before")
-        out.show(text.append(", ".join(parts)))
-        if last.exchanges or files:
+        out.show(text.append(f": {', '.join(parts)}" if parts else ""))
+        if last.switch.exchanges or last.switch.moves:
             warning = (
                 f"What was changed in {environment.name} since then goes too; `vetrin undo "
                 f"{environment.name}` once more brings it back."
@@ -61,7 +77,8 @@ def run(args: argparse.Namespace, out: Out) -> int:
             target=environment.name,
             production=environment.role == "production",
         )
-        done = undo(site, journals)
+        outcome = undo_and_look(site, journals)
+        done = outcome.run
         if done.number == last.number:
             out.show(f"Run {last.number} had been stopped in between; what it left was taken back.")
         else:
@@ -71,5 +88,20 @@ def run(args: argparse.Namespace, out: Out) -> int:
                     style="",
                 )
             )
-        out.document("undo", {"undoes": last.number, "run": done.number, "done": True})
-    return DONE
+        before, after = outcome.before, outcome.after
+        if outcome.broke and before is not None and after is not None:
+            out.show(
+                lead("! ", "bold red").append(
+                    f"the home page {after.says}; before, it {before.says}"
+                )
+            )
+            out.show(f"  → vetrin undo {environment.name} once more brings back what was there")
+        out.document(
+            "undo",
+            {
+                "undoes": last.number, "run": done.number, "done": True,
+                "home_before": vars(before) if before else None,
+                "home_after": vars(after) if after else None,
+            },
+        )  # fmt: skip
+    return DIFFERENT if outcome.broke else DONE

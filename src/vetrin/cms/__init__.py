@@ -16,7 +16,7 @@ from .definition import (
 )
 from .ownership import owned
 from .place import Place
-from .rules import DefinitionError, EncodedRule, ExtensionRule, LinkRule
+from .rules import DefinitionError, EncodedRule, ExtensionRule, LinkRule, SignedRule
 from .writing import (
     WritingError,
     configuration_text,
@@ -33,6 +33,7 @@ __all__ = [
     "ExtensionRule",
     "LinkRule",
     "Place",
+    "SignedRule",
     "SiteConfiguration",
     "WritingError",
     "configuration_file",

@@ -25,7 +25,8 @@ class ConfigurationError(ValueError):
 class SiteConfiguration:
     """What a site's configuration says. ``host`` is as written there: name, port or socket.
 
-    ``file`` is the file that was read, or None where everything was given by the project.
+    ``file`` is the file that was read, or None where everything was given by the project. ``secrets`` are the
+    values that each copy has for itself, for as long as this process runs: they are never kept or shown.
     """
 
     engine: str
@@ -38,6 +39,7 @@ class SiteConfiguration:
     addresses: tuple[str, ...] = ()
     title: str = ""
     file: Place | None = None
+    secrets: Mapping[str, str] = field(default_factory=dict, repr=False, compare=False)
 
     def host_port_socket(self, top: Place | None = None) -> tuple[str, int | None, str | None]:
         """Take ``host`` apart: ``name``, ``name:3307``, ``[::1]:3307``, ``name:/run/x.sock``.
@@ -111,8 +113,14 @@ def read_configuration(
             "give it under [environment.NAME.database]"
         )
     addresses: list[str] = []
+    secrets: dict[str, str] = {}
     if path is not None:
         values = _read(path, rule.reader, environ, rule.stop_at)
+        secrets = {
+            name: str(values.values[name])
+            for name in rule.secrets
+            if name not in values.uncertain and values.values.get(name) is not None
+        }
         for key, name in rule.values.items():
             for one in [name] if isinstance(name, str) else name:
                 if key == "addresses":
@@ -158,6 +166,7 @@ def read_configuration(
         addresses=tuple(addresses),
         title=found.get("title", ""),
         file=path,
+        secrets=secrets,
     )
 
 

@@ -31,6 +31,7 @@ from .rules import (
     RowsRule,
     RuntimeRule,
     SettingsRule,
+    SignedRule,
     ValueAt,
     known,
     read_rule,
@@ -59,6 +60,7 @@ class Definition:
     fixed: tuple[str, ...] = ()
     text_files: tuple[str, ...] = ()
     encoded: tuple[EncodedRule, ...] = ()
+    signed: tuple[SignedRule, ...] = ()
     prefixed: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     entries: EntriesRule | None = None
     counts: tuple[CountRule, ...] = ()
@@ -84,7 +86,7 @@ class Definition:
 
 
 _TOP = ("name", "title", "site", "version", "runtime", "configuration", "parts", "maintenance", "tables",
-        "settings", "setting", "rewrite", "prefix", "entries", "count", "rows", "link", "recount",
+        "settings", "setting", "rewrite", "signed", "prefix", "entries", "count", "rows", "link", "recount",
         "keep", "extension", "arrival", "address-rules", "address-columns", "copy", "check")  # fmt: skip
 
 
@@ -141,6 +143,7 @@ def parse_definition(text: str, where: str) -> Definition:
         fixed=tuple(rewrite.get("fixed", ())),
         text_files=tuple(rewrite.get("files", ())),
         encoded=tuple(EncodedRule.parse(item) for item in rewrite.get("encoded", ())),
+        signed=several("signed", SignedRule),
         prefixed={key: tuple(item) for key, item in data.get("prefix", {}).items()},
         entries=one("entries", EntriesRule),
         counts=several("count", CountRule),

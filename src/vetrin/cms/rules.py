@@ -71,7 +71,8 @@ class RuntimeRule:
 
 @dataclass(frozen=True)
 class MaintenanceRule:
-    """A file that holds visitors off while it is there, and its text."""
+    """A file that holds visitors off while it is there, and its text; ``{now}`` in it is the time at which it
+    is written, in seconds since 1970."""
 
     file: str
     text: str = ""
@@ -264,6 +265,25 @@ class AddressColumns:
     host: str
     port: str | None = None
     where: Where = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class SignedRule:
+    """Values in texts that a site signs with its own secrets (see ``rewrite/signed.py``).
+
+    ``columns`` are those whose texts hold such, as ``table.column``. The secret is what ``secrets`` of the
+    configuration hold, one behind the other; in place of one that is missing or still the ``placeholder``, the
+    setting of the same place in ``settings``.
+    """
+
+    columns: tuple[str, ...]
+    marker: str
+    payload: str
+    signature: str
+    digest: str
+    secrets: tuple[str, ...]
+    settings: tuple[str, ...] = ()
+    placeholder: str = ""
 
 
 @dataclass(frozen=True)

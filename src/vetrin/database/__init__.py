@@ -1,5 +1,6 @@
 """Tables and rows: one contract, one module per engine."""
 
+from .absent import AbsentDatabase
 from .condition import (
     EVERY_ROW,
     Among,
@@ -30,7 +31,7 @@ from .contract import (
     DatabaseUnreachable,
     Exchange,
     Facts,
-    Hashing,
+    ForeignKey,
     Patch,
     Reader,
     RowsDiffer,
@@ -40,11 +41,14 @@ from .contract import (
     row_key,
 )
 from .pages import (
+    NO_ROWS,
+    UNTOLD,
     KeyRange,
     Page,
     digest_of_rows,
     digests_by_reading,
     goes_by_key,
+    joint_digest,
     spans,
     with_pages,
 )
@@ -53,6 +57,9 @@ __all__ = [
     "BATCH_BYTES",
     "EVERY_ROW",
     "HIDDEN",
+    "NO_ROWS",
+    "UNTOLD",
+    "AbsentDatabase",
     "Adapted",
     "Among",
     "Attachment",
@@ -68,7 +75,7 @@ __all__ = [
     "Every",
     "Exchange",
     "Facts",
-    "Hashing",
+    "ForeignKey",
     "Instead",
     "KeyRange",
     "Like",
@@ -89,6 +96,7 @@ __all__ = [
     "either",
     "goes_by_key",
     "hidden_name",
+    "joint_digest",
     "row_key",
     "spans",
     "with_pages",

@@ -19,7 +19,6 @@ if TYPE_CHECKING:
     from .pages import KeyRange, Page
 
 Cell = bytes | int | float | None
-Hashing = Literal["md5", "sha256"]
 
 BATCH_BYTES = 1 << 20
 HIDDEN = "_vetrin_"
@@ -150,14 +149,35 @@ class Attachment:
     comes in, directly after (or in the same transaction as) the swap. ``sql`` makes it anew. A
     ``search`` is an index for words that is kept in tables of its own and filled from its table. A
     ``routine`` is a stored procedure or function; it has no table, and no ``sql`` where the server does
-    not show it to this account.
+    not show it to this account. A ``sequence`` gives the numbers of a ``default`` of its table, whose ``name`` is
+    the column's.
+
+    ``mode`` is the SQL mode that a text was made under, of a sequence the number that it gives next;
+    ``collation`` that of the literals in a text, where the server keeps it. ``lost`` says why it cannot come
+    along.
     """
 
-    kind: Literal["index", "search", "trigger", "view", "constraint", "routine"]
+    kind: Literal[
+        "index", "search", "trigger", "view", "constraint", "routine", "sequence", "default"
+    ]
     name: str
     table: str
     sql: str
     mode: str = ""
+    collation: str = ""
+    lost: str = ""
+
+
+@dataclass(frozen=True)
+class ForeignKey:
+    """A declared foreign key. ``clears``: where a parent row goes, the columns become NULL, and the row stays."""
+
+    name: str
+    table: str
+    columns: tuple[str, ...]
+    parent: str
+    parent_columns: tuple[str, ...]
+    clears: bool = False
 
 
 @dataclass(frozen=True)
@@ -170,6 +190,20 @@ class Exchange:
     live: str
     incoming: str | None
     outgoing: str | None
+
+
+@dataclass(frozen=True)
+class Script:
+    """Statements that exchange tables, as a step of a switch that is handed over (``reach/executor.py``).
+
+    ``step`` is that step. ``server`` says which database server the process has to reach (``name`` and
+    ``port``, or ``socket``), None for none; ``log_in`` then makes the connection ready through the socket that
+    it is given, and says False where it cannot be handed over in that state.
+    """
+
+    step: dict[str, Any]
+    server: dict[str, Any] | None = None
+    log_in: Callable[[Any], bool] | None = None
 
 
 @dataclass(frozen=True)
@@ -202,10 +236,6 @@ class Adapted:
 class Reader(Protocol):
     """Reads rows as they were at one moment, where the engine can."""
 
-    @property
-    def hashing(self) -> Hashing:
-        """What ``digests`` are made with."""
-
     def rows(
         self,
         table: Table,
@@ -229,8 +259,8 @@ class Reader(Protocol):
         leave: Where | None = None,
         instead: Mapping[str, Instead] | None = None,
     ) -> list[str]:
-        """The digests of pages as they are now, made where the database is; empty for one that can
-        not be made. With the range of all rows, of tables that do not go by key, whatever the order."""
+        """The digests of pages as they are now (``pages.py``), made where the database is; ``UNTOLD`` for one
+        that cannot be made. With the range of all rows, of tables that do not go by key."""
 
     def records(self, table: Table, stretch_bytes: int = BATCH_BYTES) -> Iterator[list[bytes]]:
         """All rows in the order of ``rows``, for keeping, as the records that ``records.py`` tells of."""
@@ -268,6 +298,12 @@ class Database(Protocol):
         """An identifier as this engine writes it."""
 
     def tables(self) -> list[Table]: ...
+
+    def foreign_keys(self) -> list[ForeignKey]:
+        """All foreign keys that are declared between tables of this database."""
+
+    def broken(self) -> dict[str, str]:
+        """Tables that are there in name and cannot be used, with what the server says of each."""
 
     def size(self) -> int:
         """Bytes of all tables, indexes included, as far as the engine tells."""
@@ -332,8 +368,13 @@ class Database(Protocol):
         table: Table,
         batches: Iterable[Batch],
         moved: Callable[[int, int], None] | None = None,
+        *,
+        warned: Callable[[str], None] | None = None,
     ) -> int:
         """Write all batches; the number of rows. ``moved(rows, bytes)`` is told of each batch.
+
+        A server may warn of values that it takes as they are. With ``warned``, that is told what the server
+        says, and nobody has compared; without it, what was stored is compared with what was sent.
 
         Raises:
             RowsDiffer: the server altered, cut or dropped something.
@@ -357,6 +398,15 @@ class Database(Protocol):
         Can be repeated after an interruption: exchanges already made are left out, attachments
         already there are replaced.
         """
+
+    def script(
+        self,
+        exchanges: Sequence[Exchange],
+        detach: Sequence[Attachment],
+        attach: Sequence[Attachment],
+    ) -> Script | None:
+        """What ``swap`` does, and what takes it back, as statements for a process near the database; None where
+        they cannot be handed over."""
 
     def patch(self, patches: Sequence[Patch]) -> int:
         """Make all patches in one transaction; the number of rows that changed.

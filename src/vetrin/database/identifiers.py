@@ -7,7 +7,9 @@ are the columns behind a dot.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
+
+from .contract import ForeignKey
 
 _TOKEN = re.compile(
     r"""
@@ -20,6 +22,13 @@ _TOKEN = re.compile(
   | (?P<dot>\s*\.\s*)
     """,
     re.VERBOSE | re.DOTALL,
+)
+_NAME = r"(?:`(?:[^`]|``)*`|[A-Za-z_\x80-\U0010ffff$][\w\x80-\U0010ffff$]*)"
+_QUALIFIED = re.compile(
+    rf"\b(?:FROM|JOIN|INTO|UPDATE|TABLE|CALL|REFERENCES)[\s(]+({_NAME})\s*\.\s*{_NAME}"
+    rf"|(?<![.\w`])({_NAME})\s*\.\s*{_NAME}\s*\.\s*{_NAME}"
+    rf"|(?<![.\w`])({_NAME})\s*\.\s*{_NAME}\s*\(|(?<=val\()\s*({_NAME})\s*\.\s*{_NAME}",
+    re.IGNORECASE,
 )
 
 
@@ -65,6 +74,61 @@ def rename(
         qualifier = (len(pieces) - 1, name)
     pieces.append(sql[end:])
     return "".join(pieces)
+
+
+def without_qualifier(sql: str, database: str, names: Collection[str]) -> str:
+    """``sql`` with what stands in ``database`` called by its own name alone; ``names`` are the things there."""
+    pieces: list[str] = []
+    end = 0
+    tokens = list(_TOKEN.finditer(sql))
+    skip = 0
+    for at, token in enumerate(tokens):
+        if skip:
+            skip -= 1
+            continue
+        follows = tokens[at + 1 : at + 3]
+        if (
+            len(follows) == 2
+            and token.lastgroup in ("back", "bare")
+            and _plain(token.group()) == database
+            and follows[0].lastgroup == "dot"
+            and follows[0].start() == token.end()
+            and follows[1].start() == follows[0].end()
+            and _plain(follows[1].group()) in names
+        ):
+            pieces.append(sql[end : token.start()])
+            end = follows[1].start()
+            skip = 1
+    pieces.append(sql[end:])
+    return "".join(pieces)
+
+
+_REFERENCE = re.compile(
+    r"CONSTRAINT `((?:[^`]|``)*)` FOREIGN KEY \(([^)]*)\) REFERENCES `((?:[^`]|``)*)` \(([^)]*)\)(.*)",
+    re.DOTALL,
+)
+_QUOTED = re.compile(r"`((?:[^`]|``)*)`")
+
+
+def foreign_key_of(table: str, sql: str) -> ForeignKey | None:
+    """A foreign key of ``table`` as MariaDB and MySQL print it; None where it is none, or in another database."""
+    match = _REFERENCE.match(sql)
+    if match is None:
+        return None
+
+    def names(text: str) -> tuple[str, ...]:
+        return tuple(name.replace("``", "`") for name in _QUOTED.findall(text))
+
+    name, parent = (match[n].replace("``", "`") for n in (1, 3))
+    clears = "ON DELETE SET NULL" in match[5].upper()
+    return ForeignKey(name, table, names(match[2]), parent, names(match[4]), clears)
+
+
+def databases_in(sql: str) -> set[str]:
+    """The databases that ``sql`` speaks of by name: what stands before the dot where a table or a routine is
+    named, and the first of three names with two dots. Aliases before a column's name are none."""
+    masked = _TOKEN.sub(lambda m: " " if m.lastgroup in ("literal", "comment") else m[0], sql)
+    return {_plain(next(filter(None, match.groups()))) for match in _QUALIFIED.finditer(masked)}
 
 
 def _plain(text: str) -> str:

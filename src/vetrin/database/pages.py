@@ -1,9 +1,11 @@
 """Stretches of a table by its key, and digests by which they are told to be as they were.
 
-A page is a batch of rows that lie together in key order; its digest is MD5 (RFC 1321) over all cells, in
-order, joined by a byte that separates, with another in place of NULL. Servers make it themselves with
-what SQL has, so that a table that was taken once need not be sent again to be checked. It tells change,
-it is no protection against forgery. MySQL has no MD5 from 9.6 on; there it is SHA-256 (FIPS 180-4).
+A page is a batch of rows that lie together in key order. Its digest is how many rows they are and the sum of
+64 bits (the first eight bytes, big-endian) of the SHA-256 (FIPS 180-4) of each one's record. A record has
+before each cell its length (``records.py``), so no two rows have the same one; sums of a cryptographic digest
+do not cancel out as those of CRC-32 do. Servers make it themselves with what SQL has, so that a table that
+was taken once need not be sent again to be checked: a changed page passes for unchanged with a chance of
+2**-64. A row that is too long for the server to digest makes its page one that cannot be told.
 """
 
 from __future__ import annotations
@@ -13,10 +15,12 @@ import hashlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
-from .contract import Batch, Cell, Hashing, Table
+from .contract import Batch, Table
+from .records import records_of
 
-JOIN = b"\x1f"
-NULL = b"\x1a\x1f"
+NO_ROWS = "0-0"
+UNTOLD = ""
+_BEYOND = 10**30  # in a sum, what a server puts in for a row that is too long
 _WHOLE = ("int", "integer", "bigint", "mediumint", "smallint", "tinyint")
 
 
@@ -66,52 +70,60 @@ def goes_by_key(table: Table) -> bool:
     )
 
 
-def digest_of_cells(cells: Iterable[Cell], hashing: Hashing = "md5") -> str:
-    """A digest over cells in order, as ``Reader.digests`` gives it."""
-    return hashlib.new(hashing, joined(cells), usedforsecurity=False).hexdigest()
-
-
-def joined(cells: Iterable[Cell]) -> bytes:
-    return JOIN.join(
-        [c if c.__class__ is bytes else NULL if c is None else _as_bytes(c) for c in cells]
-    )
-
-
-def _as_bytes(cell: Cell) -> bytes:
-    return bytes(cell) if isinstance(cell, bytes) else repr(cell).encode()
-
-
-def digest_of_rows(batches: Iterable[Batch], hashing: Hashing = "md5") -> str:
-    """How many rows, and the sum of their halved digests: the same in any order."""
+def digest_of_records(records: Iterable[bytes]) -> str:
+    """The digest of rows, in any order: ``COUNT-SUM``."""
     count = total = 0
-    for batch in batches:
-        count += batch.rows
-        for row in batch.each():
-            total += int(digest_of_cells(row, hashing)[:15], 16)
-    return f"{count}-{total}" if count else "0"
+    sha256, number = hashlib.sha256, int.from_bytes
+    for record in records:
+        count += 1
+        total += number(sha256(record).digest()[:8], "big")
+    return f"{count}-{total}"
+
+
+def digest_of_sum(count: int, total: int | None) -> str:
+    """The digest as a server gives it, ``UNTOLD`` where a row was too long for it."""
+    if (total or 0) >= _BEYOND:
+        return UNTOLD
+    return f"{count}-{total or 0}"
+
+
+def joint_digest(digests: Iterable[str]) -> str:
+    """The digest of all rows of which these are the digests of parts."""
+    count = total = 0
+    for digest in digests:
+        some, _, part = digest.partition("-")
+        count, total = count + int(some), total + int(part)
+    return f"{count}-{total}"
+
+
+def digest_of_rows(batches: Iterable[Batch]) -> str:
+    """The digest of all rows of some batches."""
+    return joint_digest(_digest_of(batch) for batch in batches)
+
+
+def _digest_of(batch: Batch) -> str:
+    if batch.records is None:
+        batch.records = records_of(batch)
+    return digest_of_records(batch.records)
 
 
 def digests_by_reading(
     rows: Callable[[KeyRange], Iterable[Batch]], ranges: Sequence[KeyRange]
 ) -> list[str]:
     """What ``Reader.digests`` gives, where no server makes it; ``rows`` reads a range."""
-    found = []
-    for among in ranges:
-        batches = list(rows(among))
-        cells = [cell for batch in batches for cell in batch.cells]
-        whole = among == KeyRange()
-        found.append(digest_of_rows(batches) if whole else digest_of_cells(cells) if cells else "")
-    return found
+    return [digest_of_rows(rows(among)) for among in ranges]
 
 
-def with_pages(table: Table, batches: Iterable[Batch], hashing: Hashing = "md5") -> Iterator[Batch]:
-    """Pass batches on, each with the page that it is; their cells may be changed thereafter."""
-    places = [[c.name for c in table.columns].index(name) for name in table.key]
+def with_pages(table: Table, batches: Iterable[Batch]) -> Iterator[Batch]:
+    """Pass batches on, each with the page that it is; their cells may be changed thereafter. The pages of a
+    table that does not go by key have no key."""
+    names = [column.name for column in table.columns]
+    places = [names.index(name) for name in table.key] if goes_by_key(table) else []
     for batch in batches:
         last = batch.cells[-batch.width :]
         with contextlib.suppress(ValueError, TypeError):  # some engines take texts for numbers
             key = tuple(int(last[place]) for place in places)  # type: ignore[arg-type]
-            batch.page = Page(key, batch.rows, digest_of_cells(batch.cells, hashing))
+            batch.page = Page(key, batch.rows, _digest_of(batch))
         yield batch
 
 

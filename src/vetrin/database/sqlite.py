@@ -27,9 +27,10 @@ from .contract import (
     DatabaseUnreachable,
     Exchange,
     Facts,
-    Hashing,
+    ForeignKey,
     Patch,
     RowsDiffer,
+    Script,
     Table,
     must_be_hidden,
     pending,
@@ -54,6 +55,11 @@ _SEARCH = re.compile(
 )
 
 
+# Renaming a table must not edit the text of triggers, views and foreign keys: they speak of the live names,
+# and those stay.
+_SESSION = ("PRAGMA foreign_keys = OFF", "PRAGMA legacy_alter_table = ON")
+
+
 def quote(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
 
@@ -62,8 +68,6 @@ _DIALECT = Dialect(quote, "?")
 
 
 class _Reader:
-    hashing: Hashing = "md5"
-
     def __init__(self, connection: Any) -> None:
         self._connection = connection
 
@@ -148,6 +152,9 @@ class Door(Protocol):
             sqlite3.Error: it could not be opened.
         """
 
+    def absolute(self, path: str) -> str:
+        """The path as a process on the machine of the file finds it."""
+
     def make_folder(self, path: str) -> None:
         """Make the folder that the file will lie in."""
 
@@ -165,6 +172,9 @@ class LocalDoor:
         return Path(path).is_file()
 
     def identity(self, path: str) -> str:
+        return str(Path(path).resolve())
+
+    def absolute(self, path: str) -> str:
         return str(Path(path).resolve())
 
     def connect(self, path: str, mode: str) -> Any:
@@ -226,10 +236,8 @@ class SqliteDatabase(HiddenEditing):
         except sqlite3.Error as error:
             raise DatabaseUnreachable(f"{self._path}: {error}") from error
         connection.text_factory = Text
-        # Renaming a table must not edit the text of triggers, views and foreign keys: they speak
-        # of the live names, and those stay.
-        connection.execute("PRAGMA foreign_keys = OFF")
-        connection.execute("PRAGMA legacy_alter_table = ON")
+        for sql in _SESSION:
+            connection.execute(sql)
         return connection
 
     def create(self) -> None:
@@ -283,6 +291,37 @@ class SqliteDatabase(HiddenEditing):
                     continue
                 found.append(self._table(name, sql))
         return found
+
+    def foreign_keys(self) -> list[ForeignKey]:
+        found: list[ForeignKey] = []
+        with _said(self._path.name):
+            for table, _, _ in self._master("table"):
+                if table.startswith(("sqlite_", HIDDEN)):
+                    continue
+                keys: dict[int, list[tuple[str, str, str, str]]] = {}
+                for number, _, parent, column, to, _, then, _ in self._connection.execute(
+                    f"PRAGMA foreign_key_list({quote(table)})"
+                ):
+                    texts = (
+                        bytes(x).decode() if x is not None else ""
+                        for x in (parent, column, to, then)
+                    )
+                    keys.setdefault(int(number), []).append(tuple(texts))  # type: ignore[arg-type]
+                for number, parts in keys.items():
+                    found.append(
+                        ForeignKey(
+                            f"{table} {number}",
+                            table,
+                            tuple(part[1] for part in parts),
+                            parts[0][0],
+                            tuple(part[2] for part in parts),
+                            parts[0][3].upper() == "SET NULL",
+                        )
+                    )
+        return found
+
+    def broken(self) -> dict[str, str]:
+        return {}
 
     def _shadows(self) -> set[str]:
         """The tables in which virtual tables keep what is theirs."""
@@ -448,6 +487,8 @@ class SqliteDatabase(HiddenEditing):
         table: Table,
         batches: Iterable[Batch],
         moved: Callable[[int, int], None] | None = None,
+        *,
+        warned: Callable[[str], None] | None = None,
     ) -> int:
         names = ", ".join(quote(c.name) if c.name != _ROWID else _ROWID for c in table.columns)
         sql = f"INSERT INTO {quote(hidden)} ({names}) VALUES ({{}})"
@@ -516,31 +557,37 @@ class SqliteDatabase(HiddenEditing):
             execute("BEGIN IMMEDIATE")
             try:
                 there = {name for name, _, _ in self._master("table")}
-                todo = pending(exchanges, there)
-                # Triggers first: they may write into an index for words.
-                for item in sorted((*detach, *attach), key=lambda item: item.kind != "trigger"):
-                    if item.kind != "constraint":
-                        kind = "TABLE" if item.kind == "search" else item.kind.upper()
-                        execute(f"DROP {kind} IF EXISTS {quote(item.name)}")
-                for exchange in todo:
-                    if exchange.outgoing is not None and exchange.live in there:
-                        execute(
-                            f"ALTER TABLE {quote(exchange.live)} RENAME TO {quote(exchange.outgoing)}"
-                        )
-                    if exchange.incoming is not None:
-                        execute(
-                            f"ALTER TABLE {quote(exchange.incoming)} RENAME TO {quote(exchange.live)}"
-                        )
-                for item in attach:
-                    execute(item.sql)
-                    if item.kind == "search":
-                        name = quote(item.name)
-                        execute(f"INSERT INTO {name} ({name}) VALUES ('rebuild')")
+                for sql in _swapping(exchanges, detach, attach, there):
+                    execute(sql)
             except BaseException:
                 execute("ROLLBACK")
                 raise
             execute("COMMIT")
         return []
+
+    def script(
+        self,
+        exchanges: Sequence[Exchange],
+        detach: Sequence[Attachment],
+        attach: Sequence[Attachment],
+    ) -> Script | None:
+        with _said(self._path.name):
+            there = {name for name, _, _ in self._master("table")}
+        back = [Exchange(e.live, e.outgoing, e.incoming) for e in exchanges]
+        then = (there | {e.outgoing for e in exchanges if e.outgoing}) - {
+            e.incoming for e in exchanges
+        }
+        then |= {e.live for e in exchanges if e.incoming is not None}
+        forth = _swapping(exchanges, detach, attach, there)
+        undone = _swapping(back, attach, detach, {str(name) for name in then})
+        return Script(
+            {
+                "do": "sqlite",
+                "path": self._door.absolute(str(self._path)),
+                "forth": [*_SESSION, "BEGIN IMMEDIATE", *forth, "COMMIT"],
+                "back": [*_SESSION, "BEGIN IMMEDIATE", *undone, "COMMIT"],
+            }
+        )
 
     def patch(self, patches: Sequence[Patch]) -> int:
         changed = 0
@@ -569,6 +616,33 @@ class SqliteDatabase(HiddenEditing):
             must_be_hidden(name)
             with _said(name):
                 self._connection.execute(f"DROP TABLE IF EXISTS {quote(name)}")
+
+
+def _swapping(
+    exchanges: Sequence[Exchange],
+    detach: Sequence[Attachment],
+    attach: Sequence[Attachment],
+    there: set[str],
+) -> list[str]:
+    """The statements of a swap, all within one transaction."""
+    found: list[str] = []
+    # Triggers first: they may write into an index for words.
+    for item in sorted((*detach, *attach), key=lambda item: item.kind != "trigger"):
+        if item.kind != "constraint":
+            kind = "TABLE" if item.kind == "search" else item.kind.upper()
+            found.append(f"DROP {kind} IF EXISTS {quote(item.name)}")
+    for exchange in pending(exchanges, there):
+        live = quote(exchange.live)
+        if exchange.outgoing is not None and exchange.live in there:
+            found.append(f"ALTER TABLE {live} RENAME TO {quote(exchange.outgoing)}")
+        if exchange.incoming is not None:
+            found.append(f"ALTER TABLE {quote(exchange.incoming)} RENAME TO {live}")
+    for item in attach:
+        found.append(item.sql)
+        if item.kind == "search":
+            name = quote(item.name)
+            found.append(f"INSERT INTO {name} ({name}) VALUES ('rebuild')")
+    return found
 
 
 def _update(patch: Patch) -> str:

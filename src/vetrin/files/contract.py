@@ -7,9 +7,13 @@ UTF-8 are carried as Python's surrogate escapes, so every name goes in as it cam
 from __future__ import annotations
 
 import posixpath
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+import re
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Literal, NamedTuple, Protocol
+from typing import TYPE_CHECKING, Literal, NamedTuple, Protocol
+
+if TYPE_CHECKING:
+    from .machine import Act
 
 BLOCK = 1 << 20
 PIECE = 1 << 18  # of a big file, the least that is sent again when something in it changed
@@ -19,7 +23,9 @@ Buffer = bytes | memoryview
 
 
 class FilesError(Exception):
-    """A file could not be read or written; the message is fit for the user."""
+    """A file could not be read or written; the message is fit for the user. ``denied``: the account may not."""
+
+    denied = False
 
 
 class Entry(NamedTuple):
@@ -38,17 +44,41 @@ class Entry(NamedTuple):
 
 
 class Manifest(dict[str, Entry]):
-    """Entries by path. ``passed`` says, by path, why something that is there is not among them."""
+    """Entries by path. ``passed`` says, by path, why something that is there is not among them.
+
+    A manifest need not tell of everything: ``only``, where given, are the paths that it tells of, ``untold``
+    are folders of which it tells nothing, and ``partly`` says that it tells of a folder's content only where it
+    has that folder. What it does not tell of is not known to be missing (``tells_of``).
+    """
 
     def __init__(self) -> None:
         super().__init__()
         self.passed: dict[str, str] = {}
+        self.untold: set[str] = set()
+        self.only: tuple[str, ...] | None = None
+        self.partly = False
 
     def copy(self) -> Manifest:
         found = Manifest()
         found.update(self)
         found.passed.update(self.passed)
+        found.untold |= self.untold
+        found.only, found.partly = self.only, self.partly
         return found
+
+    def tells_of(self, path: str) -> bool:
+        """True where a path that is not among the entries is known to be missing."""
+        if self.only is not None and not any(
+            not one or path == one or path.startswith(f"{one}/") for one in self.only
+        ):
+            return False
+        if self.partly and "/" in path and path.rpartition("/")[0] not in self:
+            return False
+        while path:
+            if path in self.passed or path in self.untold:
+                return False
+            path = path.rpartition("/")[0]
+        return "" not in self.untold
 
 
 def folders_to_scan(folders: Iterable[str], skip: Collection[str]) -> list[str]:
@@ -56,6 +86,14 @@ def folders_to_scan(folders: Iterable[str], skip: Collection[str]) -> list[str]:
     names = ["" if folder in (".", "") else folder.strip("/") for folder in folders]
     shut = tuple(f"{path}/" for path in skip)
     return [name for name in names if name not in skip and not name.startswith(shut)]
+
+
+def pruning(prune: Sequence[str]) -> Callable[[str], bool] | None:
+    """Whether a folder's path, with a slash behind it, fits one of some regular expressions."""
+    if not prune:
+        return None
+    fits = [re.compile(text).match for text in prune]
+    return lambda path: any(fit(path) for fit in fits)
 
 
 def selected(
@@ -66,6 +104,11 @@ def selected(
 ) -> Manifest:
     """What ``SourceTree.scan`` gives of a tree whose entries are known."""
     found = Manifest()
+    found.untold |= {
+        name
+        for name in folders_to_scan(folders, skip)
+        if name and not any(path == name or path.startswith(f"{name}/") for path in entries)
+    }
     shut = tuple(f"{path}/" for path in skip)
     for name in folders_to_scan(folders, skip):
 
@@ -83,6 +126,7 @@ VERSION_CONTROLS = frozenset({".git", ".hg", ".svn", ".bzr", "CVS"})
 LINK_OUT = "link out of the root"
 VERSION_CONTROL = "version control"
 SPECIAL = "no ordinary file"
+UNREADABLE = "not readable for the account"
 
 
 @dataclass(frozen=True)
@@ -135,13 +179,21 @@ class SourceTree(Protocol):
     @property
     def algorithms(self) -> tuple[str, ...]: ...
 
-    def scan(self, folders: Sequence[str], skip: Collection[str] = ()) -> Manifest:
+    def scan(
+        self, folders: Sequence[str], skip: Collection[str] = (), prune: Sequence[str] = ()
+    ) -> Manifest:
         """Everything in ``folders``, themselves included, but Vetrin's own folder.
 
         ``"."`` is the whole tree, and the name of a file is that file; paths in ``skip`` are left out
-        with all below them. Links are never followed, but for a folder that is asked for by name.
-        Links out of the root, folders of version control, sockets and devices are passed over.
+        with all below them. Folders whose path, with a slash behind it, fits one of the regular expressions
+        ``prune`` from its beginning are told and not looked into. Links are never followed, but for a folder
+        that is asked for by name. Links out of the root, folders of version control, sockets, devices and
+        folders that may not be read are passed over; of a folder in ``folders`` that is not there, nothing is
+        told.
         """
+
+    def look_again(self, paths: Sequence[str]) -> list[Entry | None]:
+        """What stands at some paths by now, as ``scan`` would tell it; None for nothing."""
 
     def children(self, folder: str) -> list[Entry]:
         """What lies directly in a folder, by name; nothing where there is no such folder."""
@@ -163,6 +215,21 @@ class SourceTree(Protocol):
 
     def read_all(self, entries: Iterable[Entry]) -> Iterator[tuple[Entry, Iterator[Buffer]]]:
         """Many files in one exchange. A block holds only until the next one is asked for."""
+
+
+def changed_since(tree: SourceTree, entries: Sequence[Entry]) -> list[Entry]:
+    """Of files that were read just now, those that are not as they were listed any more, as they are now.
+
+    What was read of them may be of two editions.
+    """
+    found = tree.look_again([entry.path for entry in entries]) if entries else []
+    return [
+        now
+        for entry, now in zip(entries, found, strict=True)
+        if now is not None
+        and now.kind == "file"
+        and (now.size, now.modified) != (entry.size, entry.modified)
+    ]
 
 
 class FileTree(SourceTree, Protocol):
@@ -213,6 +280,16 @@ class FileTree(SourceTree, Protocol):
         """Return when all that was staged or renamed so far would survive a loss of power."""
 
     def exchange(self, token: str, moves: Sequence[Move]) -> None: ...
+
+    def planned_exchange(self, token: str, moves: Sequence[Move]) -> list[Act] | None:
+        """What ``exchange`` would do, for a process on the machine of the files; None where that cannot be told
+        beforehand. ``put_back`` takes it back just as well. Paths are absolute there."""
+
+    def absolute(self, path: str) -> str:
+        """A path as a process on the machine of the files finds it."""
+
+    def busy(self, path: str) -> bool:
+        """True while a process there carries out the switch whose record lies at ``path``."""
 
     def put_back(self, token: str, moves: Sequence[Move]) -> None: ...
 

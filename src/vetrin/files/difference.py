@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 
 from .beside import scanning
-from .contract import BLOCK, Entry, FileTree, Kind, Manifest, Move, SourceTree
+from .contract import BLOCK, UNREADABLE, Entry, FileTree, Kind, Manifest, Move, SourceTree
 from .digests import common_algorithm, digest_of
 from .patterns import Patterns
 from .remembered import Remembered
@@ -198,10 +198,10 @@ class _Comparison:
         self._ours = Manifest()
         self._same = False
         if target is None:
-            self._theirs = source.scan(folders, terms.skip[0])
+            self._theirs = source.scan(folders, terms.skip[0], self._prune)
         else:
             with scanning(target, folders, terms.skip[1]) as ours:
-                self._theirs = source.scan(folders, terms.skip[0])
+                self._theirs = source.scan(folders, terms.skip[0], self._prune)
                 found = ours(self._theirs)
             self._same = found is None
             self._ours = self._theirs.copy() if found is None else found
@@ -212,6 +212,11 @@ class _Comparison:
         self._text_digests: dict[str, str] = {}
         self._reused: dict[str, str] = {}
         self._along: set[str] = set()  # what goes with its folder
+
+    @property
+    def _prune(self) -> tuple[str, ...]:
+        """What need not be looked into at the source. What cannot be read there and is left is not worth a word."""
+        return self._terms.leave.prune if self._terms.leave else ()
 
     @property
     def _target(self) -> FileTree:
@@ -281,9 +286,10 @@ class _Comparison:
             and not (terms.leave and terms.leave.matches(entry))
         ]
         only.sort()
+        untold = {entry.path for entry in only if not theirs.tells_of(entry.path)}
         staying = set(kept)
         going = [entry for entry in only if entry.path not in staying]
-        gone, altered = self._gone(going)
+        gone, altered = self._gone(going, untold)
         self._find_moved(new, [*only, *replaced.values()])
         gone_paths = {entry.path for entry in gone}
         only_there = tuple(e for e in going if e.path not in gone_paths)
@@ -369,6 +375,9 @@ class _Comparison:
         left = [path for path, entry in self._theirs.items() if leave.matches(entry)]
         for path in left:
             del self._theirs[path]
+        for path, reason in list(self._theirs.passed.items()):
+            if reason == UNREADABLE and leave.matches(Entry(path, "folder")):
+                del self._theirs.passed[path]
         return left
 
     def _take_out_blocked(self) -> set[str]:
@@ -521,16 +530,16 @@ class _Comparison:
             made.append(entry._replace(digest=found))
         memory.keep(made, algorithm=name)
 
-    def _gone(self, going: Sequence[Entry]) -> tuple[list[Entry], int]:
-        """What is removed: what a transfer brought and nobody changed since, or, to mirror, all."""
-        if self._terms.mirror:
-            return list(going), 0
-        ours = self._terms.ours
-        gone = [entry for entry in going if ours.brought(entry)]
+    def _gone(self, going: Sequence[Entry], untold: Collection[str]) -> tuple[list[Entry], int]:
+        """What is removed: what a transfer brought and nobody changed since, or, to mirror, all. What the source
+        does not tell of (``untold``) stays."""
+        ours, mirror = self._terms.ours, self._terms.mirror
+        gone = [e for e in going if e.path not in untold and (mirror or ours.brought(e))]
         paths = {entry.path for entry in gone}
         altered = sum(
             entry.kind != "folder" and entry.path not in paths and ours.ever_brought(entry.path)
             for entry in going
+            if not mirror and entry.path not in untold
         )
         # A folder goes only if nothing stays in it.
         stay = {

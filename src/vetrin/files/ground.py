@@ -7,7 +7,7 @@ import os
 import stat
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Protocol
+from typing import Literal, Protocol
 
 from .machine import Act, Look, Machine
 from .naming import swap_names
@@ -248,6 +248,84 @@ class FarGround:
             return None
         self._acts.append(Act("mode", folder, mode=found.mode | stat.S_IRWXU, soft=True))
         return Act("mode", folder, mode=found.mode, soft=True)
+
+
+class PlannedGround(FarGround):
+    """Nothing is done: the changes are gathered in ``acts``, for another process to carry them out.
+
+    ``looks`` is what tells what stands at places; ``swaps`` that two names can change over there, and then
+    folders are told by their identities.
+
+    Raises:
+        Unforeseen: it cannot be told what will be there by then.
+    """
+
+    def __init__(self, looks: Looks, *, swaps: bool) -> None:
+        super().__init__(looks)  # type: ignore[arg-type]
+        self.knows_identities = swaps
+
+    @property
+    def acts(self) -> list[Act]:
+        return self._acts
+
+    def settle(self) -> None:
+        return
+
+    def children(self, folder: str) -> list[str]:
+        raise Unforeseen(folder)
+
+    def swap(self, one: str, other: str) -> bool:
+        if not self.knows_identities:
+            return False
+        self._acts.append(Act("swap", one, other))
+        known = self._known
+        below = {
+            place: look
+            for place, look in known.items()
+            if place in (one, other) or place.startswith((f"{one}/", f"{other}/"))
+        }
+        for place in below:
+            known[place] = None
+        for place, look in below.items():
+            inside = place == one or place.startswith(f"{one}/")
+            known[other + place[len(one) :] if inside else one + place[len(other) :]] = look
+        return True
+
+    def write(self, place: str, content: bytes) -> None:
+        LocalGround().write(place, content)
+
+    def read(self, place: str) -> bytes | None:
+        return LocalGround().read(place) if self.knows_identities else super().read(place)
+
+
+class Looks(Protocol):
+    """What tells what stands at paths, many at a time."""
+
+    def look(self, paths: Sequence[str], *, follow: bool = False) -> list[Look | None]: ...
+
+
+class LocalLooks:
+    """This machine's paths."""
+
+    def look(self, paths: Sequence[str], *, follow: bool = False) -> list[Look | None]:
+        return [_seen(path) for path in paths]
+
+
+class Unforeseen(Exception):
+    """What an exchange will find at a path depends on what it does before."""
+
+
+def _seen(path: str) -> Look | None:
+    try:
+        about = Path(path).lstat()
+    except OSError:
+        return None
+    kinds: dict[int, Literal["file", "folder", "link", "other"]] = {
+        stat.S_IFREG: "file", stat.S_IFDIR: "folder", stat.S_IFLNK: "link",
+    }  # fmt: skip
+    kind = kinds.get(stat.S_IFMT(about.st_mode), "other")
+    mode, identity = stat.S_IMODE(about.st_mode), (about.st_dev, about.st_ino)
+    return Look(kind, about.st_size, about.st_mtime_ns, mode, "", identity)
 
 
 def _above(place: str) -> str:

@@ -3,21 +3,25 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import json
 import os
 import shutil
 import stat
+import tempfile
 import threading
 import time
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 
+from ..append_log import AppendLog, flush_folder
 from .contract import (
     BLOCK,
     LINK_OUT,
     OWN_FOLDER,
     PIECE,
     SPECIAL,
+    UNREADABLE,
     VERSION_CONTROL,
     VERSION_CONTROLS,
     Buffer,
@@ -29,14 +33,16 @@ from .contract import (
     Side,
     Span,
     folders_to_scan,
+    pruning,
     stays_inside,
 )
 from .digests import digest_of
 from .exchange import Places, exchange, put_back, remembered_identities
-from .ground import LocalGround
-from .naming import begin_writing, flush_file_system
+from .ground import LocalGround, LocalLooks, PlannedGround, Unforeseen
+from .machine import Act
+from .naming import begin_writing, flush_file_system, swap_names
 
-_ELSEWHERE = "elsewhere"
+_ELSEWHERE = "elsewhere.jsonl"
 _BUFFER = 1 << 18
 _PLAIN_BITS = 0o777  # who may read, write and run; what is beyond stays with each machine
 
@@ -56,7 +62,9 @@ class _said:  # noqa: N801 – a context manager of a generator's kind costs fiv
         self, kind: type[BaseException] | None, error: BaseException | None, trace: object
     ) -> None:
         if isinstance(error, OSError):
-            raise FilesError(f"{self._path}: {error.strerror or error}") from error
+            told = FilesError(f"{self._path}: {error.strerror or error}")
+            told.denied = isinstance(error, PermissionError)
+            raise told from error
 
 
 def own_folder(root: Path) -> Path:
@@ -76,7 +84,7 @@ class LocalTree:
     """The files below ``root``, a folder on this machine.
 
     Where a folder of the tree is on another file system (a mount, or a link to one), it has a
-    ``.vetrin`` of its own for what is staged and parked there; ``.vetrin/elsewhere`` of the root
+    ``.vetrin`` of its own for what is staged and parked there; ``.vetrin/elsewhere.jsonl`` of the root
     lists these folders. Reading and staging may go on in several threads at a time.
     """
 
@@ -92,13 +100,17 @@ class LocalTree:
         self._modes: dict[str, int] = {}
         self._folds: bool | None = None
 
-    def scan(self, folders: Sequence[str], skip: Collection[str] = ()) -> Manifest:
+    def scan(
+        self, folders: Sequence[str], skip: Collection[str] = (), prune: Sequence[str] = ()
+    ) -> Manifest:
         manifest = Manifest()
         names = folders_to_scan(folders, skip)
         apart = frozenset(skip) | frozenset(names)
+        pruned = pruning(prune)
         for name in names:
             start = os.path.join(self.root, name) if name else str(self.root)
             if not os.path.lexists(start):
+                manifest.untold.add(name)
                 continue
             with _said(name or "."):
                 about = os.lstat(start)
@@ -110,12 +122,19 @@ class LocalTree:
                     if name:
                         mode = stat.S_IMODE(os.stat(start).st_mode)
                         manifest[name] = Entry(name, "folder", mode=mode)
-                    self._scan(start, name, manifest, apart)
+                    self._scan(start, name, manifest, apart, pruned)
                 elif stat.S_ISLNK(about.st_mode):
                     self._link(start, name, manifest)
         return manifest
 
-    def _scan(self, start: str, name: str, manifest: Manifest, apart: frozenset[str]) -> None:
+    def _scan(
+        self,
+        start: str,
+        name: str,
+        manifest: Manifest,
+        apart: frozenset[str],
+        pruned: Callable[[str], bool] | None = None,
+    ) -> None:
         waiting = [(start, f"{name}/" if name else "")]
         folder_bits, file_bits = stat.S_IFDIR, stat.S_IFREG
         make = tuple.__new__  # half the time of the named tuple's own way, for each of thousands
@@ -125,6 +144,11 @@ class LocalTree:
                 items = os.scandir(folder)
             except FileNotFoundError:  # a live site goes on: what vanishes meanwhile is not there
                 continue
+            except PermissionError:
+                path = prefix.removesuffix("/")
+                manifest.pop(path, None)
+                manifest.passed[path] = UNREADABLE
+                continue
             with items:
                 for item in items:
                     path = prefix + item.name
@@ -133,6 +157,9 @@ class LocalTree:
                     try:
                         about = item.stat(follow_symlinks=False)
                     except FileNotFoundError:
+                        continue
+                    except PermissionError:
+                        manifest.passed[path] = UNREADABLE
                         continue
                     mode = about.st_mode
                     kind = mode & 0o170000
@@ -148,9 +175,29 @@ class LocalTree:
                             manifest.passed[path] = VERSION_CONTROL
                             continue
                         manifest[path] = Entry(path, "folder", mode=mode & 0o7777)
-                        waiting.append((item.path, path + "/"))
+                        if pruned is None or not pruned(path + "/"):
+                            waiting.append((item.path, path + "/"))
                     else:
                         self._odd(item, path, manifest)
+
+    def look_again(self, paths: Sequence[str]) -> list[Entry | None]:
+        found: list[Entry | None] = []
+        for path in paths:
+            manifest = Manifest()
+            try:
+                about = os.lstat(os.path.join(self.root, path))
+            except OSError:
+                found.append(None)
+                continue
+            if stat.S_ISREG(about.st_mode):
+                mode = about.st_mode & 0o7777
+                manifest[path] = Entry(path, "file", about.st_size, about.st_mtime_ns, mode)
+            elif stat.S_ISDIR(about.st_mode):
+                manifest[path] = Entry(path, "folder", mode=about.st_mode & 0o7777)
+            elif stat.S_ISLNK(about.st_mode):
+                self._link(os.path.join(self.root, path), path, manifest)
+            found.append(manifest.get(path))
+        return found
 
     def _odd(self, item: os.DirEntry[str], path: str, manifest: Manifest) -> None:
         if item.is_symlink():
@@ -375,6 +422,44 @@ class LocalTree:
         with self._places(token) as places:
             exchange(places, moves)
 
+    def planned_exchange(self, token: str, moves: Sequence[Move]) -> list[Act] | None:
+        ground = PlannedGround(LocalLooks(), swaps=self._swaps())
+        places = Places(str(self.root), OWN_FOLDER, token, self._base, ground)
+        try:
+            exchange(places, moves)
+        except Unforeseen:
+            return None
+        except OSError as error:
+            raise FilesError(f"{places.at or token}: {error.strerror or error}") from error
+        return ground.acts
+
+    def _swaps(self) -> bool:
+        """True where two names can change over at once."""
+        with _said(OWN_FOLDER):
+            own = own_folder(self.root)
+            one, other = (tempfile.mkdtemp(prefix="swap-", dir=own) for _ in range(2))
+            try:
+                return swap_names(one, other)
+            finally:
+                os.rmdir(one)
+                os.rmdir(other)
+
+    def absolute(self, path: str) -> str:
+        return os.path.join(os.path.abspath(self.root), path)
+
+    def busy(self, path: str) -> bool:
+        try:
+            handle = os.open(self.root / path, os.O_RDONLY)
+        except FileNotFoundError:
+            return False
+        try:
+            fcntl.flock(handle, fcntl.LOCK_SH | fcntl.LOCK_NB)
+        except OSError:
+            return True
+        finally:
+            os.close(handle)
+        return False
+
     def put_back(self, token: str, moves: Sequence[Move]) -> None:
         with self._places(token) as places:
             put_back(places, moves)
@@ -410,11 +495,18 @@ class LocalTree:
 
     def put(self, path: str, content: bytes) -> None:
         with _said(path):
-            beside = own_folder(self.root) / "put"
-            beside.write_bytes(content)
-            beside.chmod(0o644)
-            (self.root / path).parent.mkdir(parents=True, exist_ok=True)
-            os.replace(beside, self.root / path)
+            # A name of its own: several threads may put something, and a link that lies there is not followed.
+            handle, beside = tempfile.mkstemp(prefix="put-", dir=own_folder(self.root))
+            try:
+                _write(handle, content)
+                os.fchmod(handle, 0o644)
+                os.fsync(handle)
+            finally:
+                os.close(handle)
+            place = self.root / path
+            place.parent.mkdir(parents=True, exist_ok=True)
+            os.replace(beside, place)
+            flush_folder(place.parent)
 
     def claim(self, path: str, content: bytes) -> bool:
         with _said(path):
@@ -456,16 +548,21 @@ class LocalTree:
             self._bases[folder] = found
             if found and found not in self._elsewhere():
                 own_folder(self.root / found)
-                with (own_folder(self.root) / _ELSEWHERE).open("a", encoding="utf-8") as file:
-                    file.write(json.dumps(found) + "\n")
+                own_folder(self.root)
+                self._list_of_elsewhere.append({"folder": found})
         return self._bases[folder]
+
+    @property
+    def _list_of_elsewhere(self) -> AppendLog:
+        return AppendLog(self.root / OWN_FOLDER / _ELSEWHERE, "folders on other file systems", 1)
 
     def _elsewhere(self) -> list[str]:
         """Folders on other file systems that have been staged or parked in."""
-        with contextlib.suppress(FileNotFoundError):
-            lines = (self.root / OWN_FOLDER / _ELSEWHERE).read_text(encoding="utf-8").splitlines()
-            return [str(json.loads(line)) for line in lines]
-        return []
+        found = [line.get("folder") for line in self._list_of_elsewhere.read().items]
+        with contextlib.suppress(FileNotFoundError, ValueError):  # as an earlier version wrote it
+            for line in (self.root / OWN_FOLDER / "elsewhere").read_text("utf-8").splitlines():
+                found.append(json.loads(line))
+        return list(dict.fromkeys(name for name in found if isinstance(name, str)))
 
 
 def _write(handle: int, block: Buffer) -> None:

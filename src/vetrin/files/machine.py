@@ -10,13 +10,16 @@ from typing import Literal, NamedTuple, Protocol
 
 from .contract import Buffer, Room, Span
 
-Doing = Literal["folder", "rename", "replace", "link", "remove", "remove-folder", "mode", "claim"]
+Doing = Literal[
+    "folder", "rename", "replace", "swap", "link", "remove", "remove-folder", "mode", "claim"
+]
 
 
 class Look(NamedTuple):
-    """What stands at a path; ``modified`` is in nanoseconds, ``identity`` device and inode."""
+    """What stands at a path; ``modified`` is in nanoseconds, ``identity`` device and inode. A scan tells once more,
+    as ``unread``, of a folder that it may not read."""
 
-    kind: Literal["file", "folder", "link", "other"]
+    kind: Literal["file", "folder", "link", "other", "unread"]
     size: int = 0
     modified: int = 0
     mode: int = 0
@@ -26,8 +29,8 @@ class Look(NamedTuple):
 
 class Act(NamedTuple):
     """One small change. A ``rename`` replaces nothing; ``folder`` makes those above it as well and is
-    content with one that is there; ``claim`` makes an empty file that must not be there. A soft act
-    may fail."""
+    content with one that is there; ``claim`` makes an empty file that must not be there; with ``swap`` two
+    names change over. A soft act may fail."""
 
     do: Doing
     path: str
@@ -65,9 +68,15 @@ class Machine(Protocol):
     def look(self, paths: Sequence[str], *, follow: bool = False) -> list[Look | None]: ...
 
     def scan(
-        self, folders: Sequence[str], skip: Collection[str], shut: Collection[str]
+        self,
+        folders: Sequence[str],
+        skip: Collection[str],
+        shut: Collection[str],
+        prune: tuple[str, Sequence[str]] = ("", ()),
     ) -> Iterator[tuple[str, Look]]:
-        """All below some folders; nothing below one whose name is in ``shut``, and nothing in ``skip``."""
+        """All below some folders; nothing below one whose name is in ``shut``, and nothing in ``skip``. Nothing
+        below one whose path, less the first text of ``prune`` and with a slash behind it, fits one of its
+        regular expressions."""
 
     def names(self, folder: str) -> list[tuple[str, Look]]: ...
 
@@ -89,6 +98,9 @@ class Machine(Protocol):
     def flush(self, folder: str) -> None: ...
 
     def room(self, folder: str) -> Room: ...
+
+    def busy(self, path: str) -> bool:
+        """True while a process there carries out the switch whose record lies at ``path``."""
 
     def remove(self, path: str) -> None:
         """Remove a file or a folder with all that is in it, if it is there."""

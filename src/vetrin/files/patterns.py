@@ -32,6 +32,16 @@ class Patterns:
     def __bool__(self) -> bool:
         return bool(self._lines)
 
+    @property
+    def prune(self) -> tuple[str, ...]:
+        """Regular expressions for folders of which everything fits, to be matched from the beginning of a path
+        with a slash behind it; none where a pattern takes something back."""
+        known = [pattern for pattern in self._spec.patterns if pattern.include is not None]
+        if not all(pattern.include for pattern in known):
+            return ()
+        regexes = [getattr(pattern, "regex", None) for pattern in known]
+        return tuple(regex.pattern for regex in regexes if isinstance(regex, re.Pattern))
+
     def matches(self, entry: Entry) -> bool:
         path = entry.path + "/" if entry.kind == "folder" else entry.path
         return self._spec.match_file(path)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import posixpath
+import secrets
 import threading
 from collections.abc import Collection, Iterable, Iterator, Sequence
 
@@ -13,6 +14,7 @@ from .contract import (
     OWN_FOLDER,
     PIECE,
     SPECIAL,
+    UNREADABLE,
     VERSION_CONTROL,
     VERSION_CONTROLS,
     Buffer,
@@ -28,7 +30,7 @@ from .contract import (
 )
 from .digests import digest_of
 from .exchange import Places, exchange, put_back
-from .ground import FarGround
+from .ground import FarGround, PlannedGround, Unforeseen
 from .machine import NOW, Act, Look, Machine, Writing
 
 _PLAIN_BITS = 0o777
@@ -59,7 +61,9 @@ class RemoteTree:
         self._making = threading.Lock()
         self._folds: bool | None = None
 
-    def scan(self, folders: Sequence[str], skip: Collection[str] = ()) -> Manifest:
+    def scan(
+        self, folders: Sequence[str], skip: Collection[str] = (), prune: Sequence[str] = ()
+    ) -> Manifest:
         manifest = Manifest()
         names = folders_to_scan(folders, skip)
         apart = frozenset(skip) | frozenset(names)
@@ -69,6 +73,7 @@ class RemoteTree:
         behind = self.machine.look(places, follow=True)
         for name, place, look, led in zip(names, places, seen, behind, strict=True):
             if look is None:
+                manifest.untold.add(name)
                 continue
             if led is not None and led.kind == "folder":
                 if name:
@@ -77,12 +82,16 @@ class RemoteTree:
             else:
                 self._enter(manifest, name, look)
         away = [self._place(path) for path in apart if path]
-        for place, look in self.machine.scan(starts, away, _SHUT):
+        within = (f"{self.root.rstrip('/')}/", prune)
+        for place, look in self.machine.scan(starts, away, _SHUT, within):
             path = place[len(self.root) :].lstrip("/")
             name = path.rpartition("/")[2]
             if look.kind == "folder" and name == OWN_FOLDER:
                 continue
-            if look.kind == "folder" and name in VERSION_CONTROLS:
+            if look.kind == "unread":
+                manifest.pop(path, None)
+                manifest.passed[path] = UNREADABLE
+            elif look.kind == "folder" and name in VERSION_CONTROLS:
                 manifest.passed[path] = VERSION_CONTROL
             else:
                 self._enter(manifest, path, look)
@@ -101,6 +110,15 @@ class RemoteTree:
                 manifest.passed[path] = LINK_OUT
         else:
             manifest.passed[path] = SPECIAL
+
+    def look_again(self, paths: Sequence[str]) -> list[Entry | None]:
+        found: list[Entry | None] = []
+        for path, look in zip(paths, self.machine.look(list(map(self._place, paths))), strict=True):
+            manifest = Manifest()
+            if look is not None:
+                self._enter(manifest, path, look)
+            found.append(manifest.get(path))
+        return found
 
     def children(self, folder: str) -> list[Entry]:
         name = "" if folder in ("", ".") else folder.strip("/")
@@ -261,6 +279,24 @@ class RemoteTree:
         with self._places(token, moves) as places:
             exchange(places, moves)
 
+    def planned_exchange(self, token: str, moves: Sequence[Move]) -> list[Act] | None:
+        self._look_at_disks([move.path for move in moves])
+        ground = PlannedGround(self.machine, swaps=False)
+        places = Places(self.root, OWN_FOLDER, token, self._base, ground)
+        try:
+            exchange(places, moves)
+        except Unforeseen:
+            return None
+        except OSError as error:
+            raise FilesError(f"{places.at or token}: {error.strerror or error}") from error
+        return ground.acts
+
+    def absolute(self, path: str) -> str:
+        return self._place(path)
+
+    def busy(self, path: str) -> bool:
+        return self.machine.busy(self._place(path))
+
     def put_back(self, token: str, moves: Sequence[Move]) -> None:
         with self._places(token, moves) as places:
             put_back(places, moves)
@@ -290,7 +326,7 @@ class RemoteTree:
 
     def put(self, path: str, content: bytes) -> None:
         self._guard("")
-        beside = self._place(f"{OWN_FOLDER}/put")
+        beside = self._place(f"{OWN_FOLDER}/put-{secrets.token_hex(4)}")
         place = self._place(path)
         self._write(beside, content)
         self.machine.act([Act("folder", place.rpartition("/")[0]), Act("replace", beside, place)])

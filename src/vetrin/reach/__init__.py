@@ -14,7 +14,7 @@ from .opening import (
     root_of,
 )
 from .parts import FileScope, file_scope, lies_loose, own_files, part_of_path
-from .payloads import rewrite_payloads
+from .payloads import Signed, rewrite_payloads, signed_between
 from .site import Looked, ReachError, Site
 
 __all__ = [
@@ -27,6 +27,7 @@ __all__ = [
     "Names",
     "OneName",
     "ReachError",
+    "Signed",
     "Site",
     "active_keys",
     "configuration_of",
@@ -45,4 +46,5 @@ __all__ = [
     "password_of",
     "rewrite_payloads",
     "root_of",
+    "signed_between",
 ]

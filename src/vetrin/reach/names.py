@@ -79,7 +79,8 @@ class Names:
         return rename(text, names, self.quote)
 
     def routines(self, items: Iterable[Attachment]) -> dict[str, str]:
-        """Stored routines that get another name; of two sites in one database, no others are to come."""
+        """Stored routines and sequences that get another name; of two sites in one database, no others are to
+        come."""
         if self.old == self.new or not self.old:
             return {}
         names = {item.name for item in items if item.name.startswith(self.old)}
@@ -90,6 +91,14 @@ class Names:
         if not self.changes:
             return item
         routines = routines or {}
+        if item.kind == "default":  # its name is a column's
+            return replace(item, table=self.table(item.table), sql=self.sql(item.sql, routines))
+        if item.kind == "sequence":
+            name = routines.get(item.name, item.name)
+            further = {**routines, item.name: name} if name != item.name else routines
+            return replace(
+                item, name=name, table=self.table(item.table), sql=self.sql(item.sql, further)
+            )
         if item.kind == "routine":
             name = routines.get(item.name, item.name)
             return replace(item, name=name, sql=self.sql(item.sql, routines))

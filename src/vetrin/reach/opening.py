@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import cast
 
 from ..cms import ConfigurationError, Place, SiteConfiguration, read_configuration
-from ..database import Database
+from ..database import AbsentDatabase, Database, DatabaseUnreachable
 from ..files import OWN_FOLDER, FilesError, FileTree, LocalTree, Remembered, RemoteTree
 from ..project import Environment, Project, creator_password, database_password
 from .far import Far, hosts
@@ -41,19 +42,24 @@ def root_of(environment: Environment) -> Place:
 
 
 def configuration_of(
-    project: Project, environment: Environment, like: SiteConfiguration | None = None
+    project: Project,
+    environment: Environment,
+    like: SiteConfiguration | None = None,
+    *,
+    anyway: bool = False,
 ) -> SiteConfiguration:
     """What the site's configuration says, with the project's overrides.
 
     With ``like``, the configuration of what will be brought there, the root may be empty; then an
-    embedded database will lie where it does there.
+    embedded database will lie where it does there. With ``anyway``, as for what brings a site back that was
+    there, ``like`` is what it had, and the root need not hold a site.
 
     Raises:
         ReachError: there is no root, it is no root of this CMS, or its configuration is unclear.
     """
     root = root_of(environment)
     try:
-        return _configuration(project, environment, root, like)
+        return _configuration(project, environment, root, like, anyway)
     except FilesError as error:
         raise ReachError(
             environment.name, "files", str(error), "see that the account may read it"
@@ -61,11 +67,16 @@ def configuration_of(
 
 
 def _configuration(
-    project: Project, environment: Environment, root: Place, like: SiteConfiguration | None
+    project: Project,
+    environment: Environment,
+    root: Place,
+    like: SiteConfiguration | None,
+    anyway: bool,
 ) -> SiteConfiguration:
     # What is set in the environment of a process here says nothing of one on another machine.
     environ: dict[str, str] | None = None if environment.host is None else {}
-    if like is not None and is_empty(root):
+    gone = anyway and root.is_dir() and not project.definition.is_site(root)
+    if like is not None and (gone or is_empty(root)):
         given = dict(environment.database)
         if like.engine == "sqlite" and not {"file", "database"} & given.keys():
             given["file"] = Path(like.database).name
@@ -168,20 +179,32 @@ def open_site(
     *,
     read_only: bool = True,
     like: SiteConfiguration | None = None,
+    anyway: bool = False,
+    data: bool = True,
 ) -> Site:
     """Open files and database of an environment.
 
     With ``like``, as for the target of a transfer from a site that is configured so, root and
-    database need not exist yet.
+    database need not exist yet. With ``anyway``, ``like`` is what was there, and the root need not hold a site.
+    Without ``data``, nothing of the database is needed: one that cannot be got at is open as one without tables.
 
     Raises:
         ReachError, DatabaseUnreachable: one of them can not be got at.
     """
     given = environment
-    configuration = configuration_of(project, environment, like)
-    database = open_database(
-        environment, configuration, read_only=read_only, may_be_missing=like is not None
-    )
+    configuration = configuration_of(project, environment, like, anyway=anyway)
+    try:
+        database = open_database(
+            environment,
+            configuration,
+            read_only=read_only,
+            may_be_missing=like is not None and not anyway,
+        )
+    except DatabaseUnreachable as error:
+        if data:
+            raise
+        absent = AbsentDatabase(configuration.engine, configuration.database, str(error))
+        database = cast(Database, absent)
     far = far_of(environment)
     root = root_of(environment)
     files: FileTree
@@ -199,5 +222,5 @@ def open_site(
         Remembered(project.state / "files" / f"{environment.name}.sqlite"),
         root,
         far,
-        lambda: open_site(project, given, read_only=read_only, like=like),
+        lambda: open_site(project, given, read_only=read_only, like=like, anyway=anyway, data=data),
     )

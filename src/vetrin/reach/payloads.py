@@ -1,10 +1,58 @@
-"""Columns that are declared to hold encoded payloads."""
+"""Columns that are declared to hold encoded payloads, or values signed with a site's own secrets."""
 
 from __future__ import annotations
 
-from ..cms import EncodedRule
+from collections.abc import Mapping
+
+from ..cms import EncodedRule, SignedRule
 from ..database import Batch, Table
 from ..rewrite import Rewriter, Tally
+from ..rewrite.signed import Signing
+from .site import Site
+
+Signed = dict[tuple[str, str], tuple[Signing, ...]]
+
+
+def signed_between(
+    source: Site, target: Site | None, made: Mapping[str, str] | None = None
+) -> Signed:
+    """How signed values of a source become those of a target, by table and column of the source.
+
+    ``made`` are the secrets of a configuration that the target gets with this very transfer. Without a target,
+    or where one has no secret that is known, they cannot be signed.
+    """
+    found: Signed = {}
+    for rule in source.definition.signed:
+        signing = Signing(
+            rule.marker.encode(),
+            rule.payload,
+            rule.signature,
+            rule.digest,
+            _secret(source, rule, source.configuration.secrets),
+            None
+            if target is None
+            else _secret(target, rule, made or target.configuration.secrets, settle=source),
+        )
+        for place in rule.columns:
+            table, _, column = place.partition(".")
+            key = (source.prefix + table, column)
+            found[key] = (*found.get(key, ()), signing)
+    return found
+
+
+def _secret(
+    site: Site, rule: SignedRule, secrets: Mapping[str, str], settle: Site | None = None
+) -> bytes | None:
+    """The secret of a site; with ``settle``, of a target whose settings will be those of that site."""
+    parts: list[str] = []
+    for at, name in enumerate(rule.secrets):
+        value: str | None = secrets.get(name)
+        if not value or value == rule.placeholder:
+            value = (settle or site).setting(rule.settings[at]) if at < len(rule.settings) else None
+        if not value:
+            return None
+        parts.append(value)
+    return "".join(parts).encode()
 
 
 def rewrite_payloads(

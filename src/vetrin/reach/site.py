@@ -18,6 +18,7 @@ from ..rewrite import Address, AddressError
 from .conditions import site_condition
 
 if TYPE_CHECKING:
+    from .executor import Executor
     from .far import Far
 
 
@@ -58,6 +59,7 @@ class Site:
     far: Far | None = None
     again: Callable[[], Site] | None = field(default=None, repr=False)
     looked: Looked | None = None
+    locked: bool = field(default=False, repr=False)  # by this process
 
     def reopen(self) -> None:
         """Connect anew to what may have been lost.
@@ -92,6 +94,30 @@ class Site:
     ) -> None:
         self.database.close()
         self.seen.close()
+
+    @property
+    def runs_processes(self) -> bool:
+        """True where a process of ours can run where the environment is."""
+        return self.far is None or self.far.helpers is not None
+
+    def executor(self) -> Executor:
+        """A process where the environment is, for one switch.
+
+        Raises:
+            OSError: it could not be started.
+        """
+        from .executor import Executor, Process
+
+        if self.far is None:
+            return Executor(Process())
+        assert self.far.helpers is not None
+        _, pipe = self.far.helpers.session()
+        return Executor(pipe)
+
+    def forget(self) -> None:
+        """Tables and views are not what they were: ask for them anew."""
+        for name in ("tables", "views"):
+            self.__dict__.pop(name, None)
 
     @property
     def prefix(self) -> str:

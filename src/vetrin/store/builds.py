@@ -21,17 +21,21 @@ from ..files import (
     PIECE,
     Buffer,
     Entry,
+    FilesError,
     Manifest,
     Remembered,
     SourceTree,
+    changed_since,
     digest_of,
     folders_to_scan,
     own_folder,
+    some_of,
 )
 from .commits import Commit
 from .objects import Objects
 
 _VERSION = 1
+_ROUNDS = 4  # times that a file is read
 SHORT = 10
 
 
@@ -122,12 +126,23 @@ class Builds:
                 tell(entry)
             else:
                 missing.append(entry)
-        if missing:
+        listed = list(entries)
+        for _ in range(_ROUNDS):
+            if not missing:
+                break
             with self.objects.batch() as batch:
                 for entry, blocks in tree.read_all(missing):
                     digests[entry.path] = batch.keep(blocks)
                     tell(entry)
-        whole = tuple(sorted(e._replace(digest=digests.get(e.path, "")) for e in entries))
+            # What was written to while it was read may be of two editions.
+            missing = changed_since(tree, missing)
+            now = {entry.path: entry for entry in missing}
+            listed = [now.get(entry.path, entry) for entry in listed]
+        if missing:
+            raise FilesError(
+                f"{some_of([entry.path for entry in missing])}: written to whenever it is read"
+            )
+        whole = tuple(sorted(e._replace(digest=digests.get(e.path, "")) for e in listed))
         known.keep(entry for entry in whole if entry.kind == "file")
         build = Build(
             fingerprint_of(whole),
@@ -225,7 +240,9 @@ class BuildTree:
         self._beside = beside
         self._entries = {entry.path: entry for entry in build.entries}
 
-    def scan(self, folders: Sequence[str], skip: Collection[str] = ()) -> Manifest:
+    def scan(
+        self, folders: Sequence[str], skip: Collection[str] = (), prune: Sequence[str] = ()
+    ) -> Manifest:
         """The build's own entries; folders that it has nothing in are looked for beside it."""
         found = Manifest()
         names = folders_to_scan(folders, skip)
@@ -243,10 +260,16 @@ class BuildTree:
                 if entry.path not in skip and not entry.path.startswith(shut):
                     found[entry.path] = entry
         if others:
-            theirs = self._beside.scan(others, skip)
+            theirs = self._beside.scan(others, skip, prune)
             found.update(theirs)
             found.passed.update(theirs.passed)
+            found.untold |= theirs.untold
         return found
+
+    def look_again(self, paths: Sequence[str]) -> list[Entry | None]:
+        others = [path for path in paths if path not in self._entries]
+        beside = dict(zip(others, self._beside.look_again(others), strict=True)) if others else {}
+        return [self._entries.get(path) or beside.get(path) for path in paths]
 
     def children(self, folder: str) -> list[Entry]:
         return self._beside.children(folder)

@@ -1,8 +1,9 @@
 """Archives and dumps that somebody else made, as a stream of members.
 
 Read by what is in a file, not by its name: ZIP (PKWARE's APPNOTE), tar (POSIX pax, GNU, old), each compressed or
-not with gzip, bzip2, xz or zstandard, or an SQL dump. An entry that would leave the folder it is unpacked into, a
-link that leads out of it, and an archive that becomes far more than it is are refused before anything is kept.
+not with gzip, bzip2, xz or zstandard, or an SQL dump. An entry that would leave the folder it is unpacked into and
+an archive that becomes far more than it is are refused before anything is kept. Links are never followed; those
+that lead out of the site are left out by whoever takes the members in.
 """
 
 from __future__ import annotations
@@ -24,7 +25,7 @@ from typing import IO, Literal, cast
 
 import zstandard
 
-from ..files import Entry, stays_inside
+from ..files import Entry
 from .shelf import StoreError
 
 Kind = Literal["zip", "tar", "sql"]
@@ -182,7 +183,6 @@ def _tar(name: str, file: IO[bytes], watch: Watch) -> Iterator[Member]:
             if item.isdir():
                 yield Member(Entry(inside, "folder", 0, modified, item.mode & 0o7777), _nothing)
             elif item.issym():
-                _link_inside(inside, item.linkname, name)
                 yield Member(Entry(inside, "link", 0, modified, 0o777, item.linkname), _nothing)
             elif item.islnk():
                 # A second name of a file that came before.
@@ -207,7 +207,7 @@ def _zip(path: Path, watch: Watch, password: str | None) -> Iterator[Member]:
     with _said(path.name), _zip_file(path, password) as archive:
         for item in archive.infolist():
             watch.member()
-            inside = inner_path(item.filename.replace("\\", "/"), path.name)
+            inside = inner_path(_name(item).replace("\\", "/"), path.name)
             if not inside:
                 continue
             mode = item.external_attr >> 16
@@ -219,7 +219,6 @@ def _zip(path: Path, watch: Watch, password: str | None) -> Iterator[Member]:
                 yield Member(Entry(inside, "folder", 0, modified, mode & 0o7777 or 0o755), _nothing)
             elif stat.S_ISLNK(mode):
                 target = archive.read(item).decode("utf-8", "surrogateescape")
-                _link_inside(inside, target, path.name)
                 yield Member(Entry(inside, "link", 0, modified, 0o777, target), _nothing)
             else:
                 entry = Entry(inside, "file", item.file_size, modified, mode & 0o7777 or 0o644)
@@ -229,6 +228,17 @@ def _zip(path: Path, watch: Watch, password: str | None) -> Iterator[Member]:
                         yield from watch.passing(_read(file))
 
                 yield Member(entry, blocks)
+
+
+_UTF_8 = 0x800  # of the general purpose flags: names are UTF-8 (APPNOTE.TXT, 4.4.4)
+
+
+def _name(item: zipfile.ZipInfo) -> str:
+    """A member's name. Where the archive does not say that it is UTF-8, it is what it was on the file system that
+    it comes from, which on servers is UTF-8 or some bytes."""
+    if item.flag_bits & _UTF_8 or item.filename.isascii():
+        return item.filename
+    return item.filename.encode("cp437").decode("utf-8", "surrogateescape")
 
 
 def _zip_file(path: Path, password: str | None) -> zipfile.ZipFile:
@@ -255,11 +265,6 @@ def inner_path(path: str, archive: str) -> str:
         raise BadArchive(f"{archive}: the entry {path!r} would be unpacked outside of its folder")
     clean = posixpath.normpath(path)
     return "" if clean == "." else clean
-
-
-def _link_inside(path: str, target: str, archive: str) -> None:
-    if not stays_inside(path, target):
-        raise BadArchive(f"{archive}: the link {path!r} leads out of its folder, to {target!r}")
 
 
 def _nothing() -> Iterator[bytes]:

@@ -24,7 +24,7 @@ from ..database import Attachment, DatabaseError, Table
 from ..database.mysql.dump import Dump, DumpedTable, DumpReader
 from ..database.records import records_of
 from ..database.sqlite import SqliteDatabase
-from ..files import Entry, some_of
+from ..files import Entry, some_of, stays_inside
 from ..reach import UNKNOWN, Site
 from .contents import Contents, Hands, in_blocks
 from .finding import below, proved, roots_in
@@ -273,6 +273,16 @@ class _Intake:
         folder = self._site_folder()
         self._dumps_inside()
         inside, passed = ({}, {}) if folder is None else below(self._files, folder)
+        out = [
+            path
+            for path, file in self._files.items()
+            if file.entry.kind == "link" and not stays_inside(path, file.entry.target)
+        ]
+        beside = [path for path in out if folder is None or not _is_below(path, folder)]
+        if beside:
+            self._notes.append(
+                f"links that lead out of the archive are left out: {some_of(beside)}"
+            )
         tree = StoredTree(self._contents, inside.values(), {})
         place = StoredPlace(tree, "", "/", "/")
         configured_prefix = configured_database = title = ""
@@ -545,6 +555,10 @@ class _Rows:
         before = [self._last if self._last is not None else numbers[0] - 1, *numbers[:-1]]
         self.ordered = all(a < b for a, b in zip(before, numbers, strict=True))
         self._last = numbers[-1]
+
+
+def _is_below(path: str, folder: str) -> bool:
+    return not folder or path == folder or path.startswith(f"{folder}/")
 
 
 def _called(found: Iterable[tuple[str, str]]) -> list[str]:

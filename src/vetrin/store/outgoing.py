@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import io
+import os
 import tarfile
 import time
 import zipfile
@@ -228,6 +229,7 @@ class _Zip:
         else:
             self._zip = zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED)
             self._info = zipfile.ZipInfo
+        self._info = _named(self._info)
 
     def add(self, entry: Entry, blocks: Iterable[bytes | memoryview]) -> str:
         name = entry.path + ("/" if entry.kind == "folder" else "")
@@ -255,6 +257,20 @@ class _Zip:
 
     def close(self) -> None:
         self._zip.close()
+
+
+def _named(kind: Any) -> Any:
+    """A ZipInfo whose name may be any bytes: what is no text goes in as it is, without the flag for UTF-8."""
+
+    class Named(kind):  # type: ignore[misc]
+        def _encodeFilenameFlags(self) -> tuple[bytes, int]:  # noqa: N802
+            try:
+                found = super()._encodeFilenameFlags()
+            except UnicodeEncodeError:
+                return os.fsencode(self.filename), self.flag_bits & ~0x800
+            return cast(tuple[bytes, int], found)
+
+    return Named
 
 
 class _Tar:

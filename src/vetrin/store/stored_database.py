@@ -14,7 +14,7 @@ from ..database import (
     Condition,
     DatabaseError,
     Facts,
-    Hashing,
+    ForeignKey,
     Instead,
     KeyRange,
     Table,
@@ -23,6 +23,7 @@ from ..database import (
 )
 from ..database.condition import Lowered, Where
 from ..database.contract import Cell
+from ..database.identifiers import foreign_key_of
 from ..database.lookup import quote_of
 from ..database.records import batches_of, cells_of, records_of
 from .lens import DIALECT, Lens, Wanted, quote, wanted_by
@@ -39,7 +40,6 @@ class StoredDatabase:
 
     missing = False
     unwritable = WRITING
-    hashing: Hashing = "md5"
 
     def __init__(
         self,
@@ -214,6 +214,17 @@ class StoredDatabase:
 
     # -- questions --------------------------------------------------------------------------------------
 
+    def foreign_keys(self) -> list[ForeignKey]:
+        found = [
+            foreign_key_of(item.table, item.sql)
+            for item in self._attachments
+            if item.kind == "constraint"
+        ]
+        return [key for key in found if key is not None]
+
+    def broken(self) -> dict[str, str]:
+        return {}
+
     def count(self, table: str, where: Where | None = None) -> int:
         if where is None:
             return self._table(table).table.rows
@@ -282,7 +293,8 @@ class StoredDatabase:
     def _refuse(self, *values: object, **named: object) -> NoReturn:
         raise DatabaseError(WRITING)
 
-    create = adapt = adapt_attachment = lay_out = fill = finish = swap = patch = put = _refuse
+    create = adapt = adapt_attachment = lay_out = fill = finish = swap = script = patch = _refuse
+    put = _refuse
     remove = remove_range = take_over = drop = _refuse
 
 

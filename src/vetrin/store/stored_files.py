@@ -5,7 +5,7 @@ from __future__ import annotations
 import errno
 import fnmatch
 import posixpath
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -38,7 +38,9 @@ def read_files(contents: Contents, digest: str) -> list[StoredFile]:
 
 
 class StoredTree:
-    """Implements ``SourceTree``. With ``only``, paths (and all below them) that are to be seen."""
+    """Implements ``SourceTree``. With ``only``, those are the paths that it tells of, with all below them; the
+    folders above them are to be seen as well. ``partly``: of a folder that it does not have, it does not tell
+    whether there is one."""
 
     streams = 2
     grain = 1
@@ -50,12 +52,15 @@ class StoredTree:
         contents: Contents,
         files: Iterable[StoredFile],
         passed: Mapping[str, str],
-        only: Callable[[str], bool] | None = None,
+        only: Sequence[str] = (),
+        *,
+        partly: bool = False,
     ) -> None:
         self._contents = contents
         self._files = {file.entry.path: file for file in files}
         self._passed = dict(passed)
         self._only = only
+        self._partly = partly
 
     @cached_property
     def entries(self) -> dict[str, Entry]:
@@ -63,7 +68,7 @@ class StoredTree:
         return {
             path: file.entry
             for path, file in self._files.items()
-            if self._only is None or self._only(path)
+            if not self._only or any(_near(path, one) for one in self._only)
         }
 
     @cached_property
@@ -80,8 +85,16 @@ class StoredTree:
                 path = above
         return {folder: sorted(names) for folder, names in found.items()}
 
-    def scan(self, folders: Sequence[str], skip: Collection[str] = ()) -> Manifest:
-        return selected(self.entries, self._passed, folders, skip)
+    def scan(
+        self, folders: Sequence[str], skip: Collection[str] = (), prune: Sequence[str] = ()
+    ) -> Manifest:
+        found = selected(self.entries, self._passed, folders, skip)
+        found.only = tuple(self._only) or None
+        found.partly = self._partly
+        return found
+
+    def look_again(self, paths: Sequence[str]) -> list[Entry | None]:
+        return [self.entries.get(path) for path in paths]
 
     def children(self, folder: str) -> list[Entry]:
         folder = "" if folder in (".", "") else folder.strip("/")
@@ -139,6 +152,11 @@ class StoredTree:
         if file is None:
             raise FilesError(f"{path} is not among the stored files")
         return file
+
+
+def _near(path: str, one: str) -> bool:
+    """True for a path that is ``one``, or lies above or below it."""
+    return path == one or path.startswith(f"{one}/") or one.startswith(f"{path}/")
 
 
 @dataclass(frozen=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Sequence
 from pathlib import Path
 
 from ..cms import Definition, SiteConfiguration
@@ -21,9 +21,10 @@ def open_snapshot(
     store: Store,
     manifest: Manifest,
     definition: Definition,
-    only: Callable[[str], bool] | None = None,
+    only: Sequence[str] = (),
 ) -> Site:
-    """A snapshot as a site that can be read. ``only`` says which paths of its files are to be seen.
+    """A snapshot as a site that can be read. ``only`` are the paths of its files that are to be seen; without any,
+    all are.
 
     Raises:
         Damaged: a list of its files can not be read.
@@ -35,7 +36,13 @@ def open_snapshot(
         root=Path(manifest.roots[0]),
     )
     files = manifest.files
-    tree = StoredTree(store.contents, store.files(manifest), files.passed if files else {}, only)
+    tree = StoredTree(
+        store.contents,
+        store.files(manifest),
+        files.passed if files else {},
+        only,
+        partly=manifest.purpose == "import",
+    )
     data = manifest.data
     engine = data.engine if data else ""
     facts = dict(data.facts) if data else {}

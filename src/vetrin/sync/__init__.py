@@ -1,6 +1,7 @@
 """The job itself: plan, run, journal, undo."""
 
-from .errors import JobError, Refused, Stopped
+from .agreement import agreed
+from .errors import HalfDone, JobError, LeftBroken, Refused, Stopped
 from .events import (
     Checking,
     Event,
@@ -15,11 +16,12 @@ from .events import (
     Waiting,
     silent,
 )
+from .identity import as_it_was
 from .inplace import Selection, Survey, Work, change, survey
 from .journal import Journals, Run
 from .keeping import Keeping, take_snapshot
 from .leaving import Leaving, LeftKind
-from .lock import holder_of, unlock
+from .lock import holder_of, only_run, unlock
 from .plan import (
     PARTS,
     PUSHED_PARTS,
@@ -34,9 +36,12 @@ from .plan import (
     usual_parts,
 )
 from .planning import build_plan
+from .recovery import finish, put_right, take_back_of_others
 from .restoring import Wanted, build_restore, parts_wanted, snapshot_site
 from .rewriting import Healing, Rewriting
-from .transfer import Report, preview, run_plan, undo, undoable
+from .switching import half_switched, must_be_whole
+from .transfer import Report, preview, run_plan
+from .undoing import Undone, undo, undo_and_look, undoable
 
 __all__ = [
     "PARTS",
@@ -47,11 +52,13 @@ __all__ = [
     "Event",
     "FileMoved",
     "FolderChange",
+    "HalfDone",
     "Healing",
     "JobError",
     "Journals",
     "Keeping",
     "Leaving",
+    "LeftBroken",
     "LeftKind",
     "Listener",
     "Moved",
@@ -70,23 +77,33 @@ __all__ = [
     "TableDone",
     "TablePlan",
     "TableStarted",
+    "Undone",
     "Waiting",
     "Wanted",
     "Work",
+    "agreed",
+    "as_it_was",
     "build_plan",
     "build_restore",
     "change",
+    "finish",
+    "half_switched",
     "holder_of",
     "may_read",
     "may_write",
+    "must_be_whole",
+    "only_run",
     "parts_wanted",
     "preview",
+    "put_right",
     "run_plan",
     "silent",
     "snapshot_site",
     "survey",
+    "take_back_of_others",
     "take_snapshot",
     "undo",
+    "undo_and_look",
     "undoable",
     "unlock",
     "usual_parts",

@@ -9,14 +9,14 @@ baseline: where it can not be kept, the report says why, and nothing of it stays
 from __future__ import annotations
 
 import contextlib
-import json
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from types import TracebackType
 from typing import Any
 
+from ..append_log import AppendLog, NewerLog
 from ..database import Attachment, Batch, KeyRange, Table, goes_by_key
 from ..database.records import records_of
 from ..reach import Site
@@ -39,6 +39,8 @@ from .errors import Stopped
 from .journal import Journals, Run
 from .plan import Plan, TablePlan
 
+_VERSION = 1  # of the notes
+_ENDS = ("after", "upto")
 _KEPT = 2  # baselines from one environment to another: the last run may be undone
 _SWEPT = 10  # runs after which what no snapshot needs is removed
 
@@ -90,37 +92,46 @@ class Notes:
     """``baseline.jsonl``: which stretches are kept, one line for each step."""
 
     def __init__(self, run: Run) -> None:
-        self._path = run.folder / "baseline.jsonl"
-        self.there = self._path.exists()
+        self._log = AppendLog(run.folder / "baseline.jsonl", "baseline", _VERSION)
+        self.there = self._log.there
 
     def read(self) -> defaultdict[str, Pieces]:
+        """What is kept; nothing where a line cannot be read, for later ones may build on it."""
         tables: defaultdict[str, Pieces] = defaultdict(Pieces)
-        for line in self._path.read_text(encoding="utf-8").splitlines() if self.there else ():
-            try:
-                data = json.loads(line)
-                among = KeyRange(*(tuple(key) if key else None for key in data["among"]))
-                pieces = tables[data["table"]]
-                if "pages" in data:
-                    pages = tuple(StoredPage.of_list(page) for page in data["pages"])
+        try:
+            events = self._log.read()
+            if not events.sound or events.version != _VERSION:
+                return defaultdict(Pieces)
+            for line in events.items:
+                among = KeyRange(*(tuple(line[end]) if line[end] else None for end in _ENDS))
+                pieces = tables[line["table"]]
+                if "pages" in line:
+                    pages = tuple(StoredPage.of_list(page) for page in line["pages"])
                     pieces.add(Piece(among, pages))
                 else:
                     pieces.drop(among)
-            except (ValueError, KeyError, TypeError, IndexError):
-                break  # cut off: what it would say counts as not there
+        except (NewerLog, ValueError, KeyError, TypeError, IndexError):
+            return defaultdict(Pieces)
         return tables
 
-    def begin(self) -> None:
-        self._path.touch()
+    def begin(self, tables: Mapping[str, Pieces]) -> None:
+        """Begin anew, or go on, with what is kept by now."""
+        self._log.remove()
+        self._log.begin()
+        for table, pieces in tables.items():
+            for piece in pieces:
+                self.write(table, piece.among, piece.pages)
 
     def write(self, table: str, among: KeyRange, pages: Sequence[StoredPage] | None) -> None:
-        line: dict[str, Any] = {"table": table, "among": [among.after, among.upto]}
+        """Note what is kept of a range, None for nothing. A stretch whose note is lost is read once more; that
+        something is kept no longer must not be lost."""
+        line: dict[str, Any] = {"table": table, "after": among.after, "upto": among.upto}
         if pages is not None:
             line["pages"] = [page.as_list() for page in pages]
-        with self._path.open("a", encoding="utf-8") as file:
-            file.write(json.dumps(line) + "\n")
+        self._log.append(line, durable=pages is None)
 
     def remove(self) -> None:
-        self._path.unlink(missing_ok=True)
+        self._log.remove()
 
 
 class Baseline:
@@ -162,7 +173,7 @@ class Baseline:
                 self._old = store.newest_tables(self._source.environment.name)
                 self._tables = self._notes.read()
                 self._forget_what_is_gone(store)
-                self._notes.begin()
+                self._notes.begin(self._tables)
         return self
 
     def __exit__(

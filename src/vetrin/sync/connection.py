@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import sqlite3
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from typing import TypeVar
 
 from ..database import DatabaseError, DatabaseUnreachable
 from ..files import FilesError
@@ -15,6 +16,7 @@ from .events import Listener, Waiting
 PAUSES = (0.5, 1, 2, 4, 8, 15, 30, 60, 60, 120)
 _LOST = (2006, 2013, 2014, 2055, 1053, 1927)  # the server has gone away, and its kin
 wait = time.sleep
+Result = TypeVar("Result")
 
 
 def connect_anew(
@@ -41,6 +43,23 @@ def connect_anew(
         else:
             return
     raise DatabaseError(str(broken)) from lost
+
+
+def persistently(site: Site, work: Callable[[], Result], listener: Listener) -> Result:
+    """Do something that may be done again; where a connection breaks, it is made anew and the work repeated.
+
+    Raises:
+        DatabaseError: the pauses came to an end; its cause is what was lost first.
+    """
+    pauses = iter(PAUSES)
+    while True:
+        try:
+            return work()
+        except Exception as error:
+            if not was_cut_off(error):
+                raise
+            broken = error
+        connect_anew((site,), broken, pauses, listener)
 
 
 def was_cut_off(error: BaseException) -> bool:

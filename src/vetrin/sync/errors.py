@@ -15,6 +15,22 @@ class Refused(JobError):
     """A guard says no: access, a missing confirmation, another run, two sites that do not fit."""
 
 
+class HalfDone(JobError):
+    """A run ended in its switch, and could not be finished or taken back from here: its target is neither old
+    nor new. Whatever writes there next puts it right first."""
+
+    def __init__(self, reason: str, environment: str) -> None:
+        super().__init__(
+            f"stopped in the switch: {reason}",
+            f"{environment} may be half old and half new; as soon as it can be reached, "
+            f"`vetrin resume {environment}` finishes the switch, `vetrin undo {environment}` takes it back",
+        )
+
+
+class LeftBroken(JobError):
+    """What was pushed is live, was found to be broken, and could not be undone."""
+
+
 class Stopped(Exception):
     """A run ended in between; the target is as it was, and the run can be gone on with."""
 

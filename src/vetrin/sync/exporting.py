@@ -9,17 +9,28 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, Any, cast
 
 from ..database import Attachment, Exchange, Facts, Reader, Table, hidden_name
 from ..database.mysql import dump_writer
 from ..database.mysql.adapt import what_lacks
 from ..database.sqlite import SqliteDatabase
-from ..files import Entry, Patterns, Remembered, Terms, selection, some_of
+from ..files import (
+    UNREADABLE,
+    Entry,
+    FilesError,
+    Patterns,
+    Remembered,
+    Terms,
+    changed_since,
+    selection,
+    some_of,
+)
 from ..project import Arrival, Environment, Keep, Leave
-from ..reach import Site, file_scope, lies_loose
+from ..reach import Site, file_scope, lies_loose, signed_between
 from ..rewrite import Mapping, Rewriter, Tally
 from ..store import Contents, FolderShelf, StoredDatabase, StoredPlace, StoredTree
+from ..store.contents import together
 from ..store.outgoing import FILES, MANIFEST, Archive, archive_into, text_into
 from .errors import JobError, Refused
 from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
@@ -43,6 +54,10 @@ SQL = "database.sql"
 _TABLES = "database/tables"
 _HANGING = "database/views-and-triggers.sql"
 _VERSION = 1
+_ROUNDS = 3  # times that a file is read anew
+_SPOOLED = (
+    8 << 20
+)  # bytes of a file that are held in memory before it is packed; more of it go onto the disk
 
 
 @dataclass(frozen=True)
@@ -119,7 +134,9 @@ class _Export:
         self._packing = packing
         self._everywhere = everywhere
         self._tell = listener
-        self._rewriting = Rewriting(packing.mapping, encoded=site.encoded)
+        self._rewriting = Rewriting(
+            packing.mapping, encoded=site.encoded, signed=signed_between(site, None)
+        )
         self._rewriter = Rewriter(packing.mapping)
         self._file_tally = Tally()
         self._rows: dict[str, int] = {}
@@ -233,11 +250,11 @@ class _Export:
             self._files += 1
         texts = self._texts()
         plain = [entry for entry in entries if entry.kind == "file"]
-        for entry, came in self._site.files.read_all(plain):
-            content: Iterable[bytes | memoryview] = came
+        for entry, held in self._at_rest(plain):
+            content: Iterable[bytes | memoryview] = _read(held)
             size = entry.size
             if texts.matches_file(entry):
-                changed = self._rewriter.rewrite(b"".join(came), self._file_tally)
+                changed = self._rewriter.rewrite(b"".join(content), self._file_tally)
                 content, size = [changed], len(changed)
             packed = _below(entry)._replace(size=size)
             self._digests[packed.path] = archive.add(packed, content)
@@ -245,6 +262,38 @@ class _Export:
             self._file_bytes += size
             self._tell(FileMoved(entry.path, size, 1))
         self._put(archive, MANIFEST, json.dumps(self._manifest(), indent=1).encode())
+
+    def _at_rest(self, entries: Sequence[Entry]) -> Iterator[tuple[Entry, IO[bytes]]]:
+        """The contents of files, each of one edition: what is written to while it is read is read again. What
+        cannot be read is noted."""
+        files = self._site.files
+        for some in together(entries, lambda entry: entry.size):
+            spools: dict[str, tuple[Entry, IO[bytes]]] = {}
+            waiting, rounds = list(some), 0
+            while waiting and rounds <= _ROUNDS:
+                rounds += 1
+                for entry, came in files.read_all(waiting):
+                    spool = cast(IO[bytes], tempfile.SpooledTemporaryFile(_SPOOLED))  # noqa: SIM115
+                    try:
+                        for block in came:
+                            spool.write(block)
+                    except FilesError as error:
+                        gone = isinstance(error.__cause__, FileNotFoundError)
+                        if not gone and not error.denied:
+                            raise
+                        why = "removed meanwhile" if gone else UNREADABLE
+                        self._notes.append(f"{entry.path} is left out: {why}")
+                        continue
+                    spools[entry.path] = entry._replace(size=spool.tell()), spool
+                waiting = changed_since(files, [e for e in waiting if e.path in spools])
+            for entry in waiting:
+                self._notes.append(
+                    f"{entry.path} was written to whenever it was read, and is perhaps not whole"
+                )
+            for entry, held in spools.values():
+                with held:
+                    held.seek(0)
+                    yield entry, held
 
     def _put(self, archive: Archive, name: str, content: bytes) -> None:
         now = int(datetime.now().timestamp() * 1e9)

@@ -20,13 +20,16 @@ from typing import Any, Protocol
 from ..database import Batch, Exchange, Patch, Table, hidden_name, row_key
 from ..database.contract import Reader
 from ..reach import Site
+from . import switching
 from .errors import JobError, Refused
 from .events import Listener, Moved, Phase, Started, TableDone, TableStarted, silent
-from .journal import DONE, SWAPPING, Journals, Run, flat
+from .identity import where
+from .journal import DONE, Journals, Run
 from .lock import only_run
 from .pipeline import ahead
 from .plan import can_be_written, may_write
-from .transfer import drop_parked, recover, taken_back_on_failure
+from .recovery import drop_parked, recover, taken_back_on_failure
+from .switch import Switch
 
 _SAMPLES = 8
 
@@ -195,9 +198,10 @@ def change(
     name = site.environment.name
     with only_run(site):
         recover(site, journals)
-        run = journals.begin(kind, name, name)
+        run = journals.begin(kind, name, name, **where(site))
         with taken_back_on_failure(site, run, journals):
             rows = _change(site, work, selection, run, listener)
+        switching.end(site, run.token)
         drop_parked(site, journals, keep=run)
         return run, rows
 
@@ -230,24 +234,14 @@ def _change(
     listener(Phase("swap"))
     names = [exchange.live for exchange in exchanges]
     hanging = site.database.attachments(names, ()) if names else []
-    run.write(
-        SWAPPING,
-        exchanges=[flat(item) for item in exchanges],
-        detach=[flat(item) for item in hanging],
-        attach=[flat(item) for item in hanging],
-        moves=[],
-        patches=[flat(item) for item in patches],
-    )
-    if exchanges:
-        site.database.swap(exchanges, hanging, hanging)
-    if patches:
-        wanted = sum(rows[patch.table] for patch in patches)
-        changed = site.database.patch(patches)
-        if changed != wanted:
-            raise JobError(
-                f"the site changed {wanted - changed} of these rows at the same time",
-                f"{site.environment.name} is as it was before; run the command again",
-            )
+    switch = Switch(tuple(exchanges), tuple(hanging), tuple(hanging), patches=tuple(patches))
+    _, changed = switching.perform(site, run, switch)
+    wanted = sum(rows[patch.table] for patch in patches)
+    if changed != wanted:
+        raise JobError(
+            f"the site changed {wanted - changed} of these rows at the same time",
+            f"{site.environment.name} is as it was before; run the command again",
+        )
     run.write(DONE, report={"rows": rows.total(), "tables": dict(+rows), **work.as_json()})
     return +rows
 

@@ -1,15 +1,13 @@
 """The durable record of runs: ``.vetrin/runs/NUMBER/journal.jsonl`` in the project.
 
-Each line is one event, written and flushed to disk before the next step begins. It is built to
-survive a killed process and a lost last line: a line that is cut off counts as not written. From
-the events, ``Run`` tells how far a run came, what it parked and how to take it back.
+Each line is one event, written and flushed to disk before the next step begins (see ``append_log``, which
+says what it survives). From the events, ``Run`` tells how far a run came, what it parked and how to take it
+back. A line that is no event is passed over.
 """
 
 from __future__ import annotations
 
 import contextlib
-import json
-import os
 import secrets
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass, field
@@ -17,11 +15,15 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from ..database import Attachment, Exchange, Patch
-from ..files import Move, own_folder
+from ..append_log import AppendLog, NewerLog, flush_folder
+from ..files import own_folder
+from .errors import JobError
+from .switch import Switch
 
 STOPPED, RESUMED = "stopped", "resumed"
 PLANNED, SWAPPING, DONE, FAILED, TAKEN_BACK = "planned", "swapping", "done", "failed", "taken-back"
+_ENDED = (DONE, FAILED, TAKEN_BACK)
+_VERSION = 1
 
 
 @dataclass
@@ -33,7 +35,9 @@ class Run:
     (nothing of it is left). ``build`` is what was pushed, ``held`` the file that held visitors off
     during the swap, ``checked`` how the last check of the environment with it went. ``signature`` is the
     same for runs that do the same, ``command`` the words to go on with this one. ``saved`` and ``baseline`` are
-    snapshots: of what was replaced, and of what came.
+    snapshots: of what was replaced, and of what came. ``root`` and ``database`` tell which ones it wrote to
+    (see ``identity``), ``site`` how the site there was configured (nothing secret), ``log_version`` which
+    Vetrin wrote its journal.
     """
 
     number: int
@@ -45,18 +49,13 @@ class Run:
     started: str = ""
     ended: str = ""
     stage: str = PLANNED
-    exchanges: list[Exchange] = field(default_factory=list)
-    detach: list[Attachment] = field(default_factory=list)
-    attach: list[Attachment] = field(default_factory=list)
-    moves: list[Move] = field(default_factory=list)
-    patches: list[Patch] = field(default_factory=list)
+    switch: Switch = field(default_factory=Switch)
     undoes: int | None = None
     undone_by: int | None = None
     dropped: bool = False
     error: str = ""
     parts: tuple[str, ...] = ()
     build: dict[str, Any] = field(default_factory=dict)
-    held: str = ""
     checked: dict[str, Any] = field(default_factory=dict)
     report: dict[str, Any] = field(default_factory=dict)
     signature: str = ""
@@ -65,6 +64,11 @@ class Run:
     resumed: bool = False
     saved: str = ""
     baseline: str = ""
+    root: str = ""
+    database: str = ""
+    site: dict[str, str] = field(default_factory=dict)
+    log_version: int = _VERSION
+    handed_over: bool = False  # by this process: the switch goes on where the target is
 
     @property
     def can_go_on(self) -> bool:
@@ -76,45 +80,67 @@ class Run:
         return self.stage in (PLANNED, SWAPPING)
 
     @property
+    def half(self) -> bool:
+        """True for a run that may have left its target half old and half new."""
+        return self.stage == SWAPPING
+
+    @property
     def changed(self) -> bool:
         """True if it replaced, brought or removed anything."""
-        return bool(self.exchanges or self.moves or self.patches)
+        return not self.switch.nothing
 
     @property
     def can_be_undone(self) -> bool:
         there = self.stage == DONE and not self.dropped and self.undone_by is None
         return there and self.changed
 
+    @property
+    def log(self) -> AppendLog:
+        return AppendLog(self.folder / "journal.jsonl", "journal", _VERSION)
+
     def write(self, event: str, **values: Any) -> None:
-        """Record an event durably and apply it to this object."""
+        """Record an event durably and apply it to this object.
+
+        Raises:
+            OSError: it could not be written; nothing of it is on record.
+        """
         line = {"event": event, "at": _now(), **values}
-        path = self.folder / "journal.jsonl"
-        with path.open("a", encoding="utf-8") as file:
-            file.write(json.dumps(line) + "\n")
-            file.flush()
-            os.fsync(file.fileno())
+        self.log.append(line)
         self._apply(line)
+
+    def read(self) -> None:
+        """Apply all that is on record; what is no event is passed over.
+
+        Raises:
+            JobError: a newer Vetrin wrote it.
+        """
+        try:
+            events = self.log.read()
+        except NewerLog as error:
+            raise JobError(str(error), "use that version for this project") from error
+        self.log_version = events.version
+        for line in events.items:
+            with contextlib.suppress(KeyError, TypeError, ValueError, AttributeError):
+                self._apply(line)
 
     def _apply(self, line: dict[str, Any]) -> None:
         event = line["event"]
         if event == PLANNED:
-            self.token, self.kind = line["token"], line["kind"]
-            self.source, self.target = line["source"], line["target"]
+            parts = tuple(line.get("parts") or ("data", "media"))
+            self.kind, self.source, self.target = line["kind"], line["source"], line["target"]
             self.started, self.undoes = line["at"], line.get("undoes")
-            self.parts = tuple(line.get("parts") or ("data", "media"))
+            self.parts = parts
             self.build = line.get("build") or {}
             self.signature = line.get("signature") or ""
             self.command = tuple(line.get("command") or ())
+            self.root, self.database = line.get("root") or "", line.get("database") or ""
+            self.site = dict(line.get("site") or {})
+            self.token = line["token"]
         if event == SWAPPING:
-            self.exchanges = [Exchange(*item) for item in line["exchanges"]]
-            self.detach = [Attachment(*item) for item in line["detach"]]
-            self.attach = [Attachment(*item) for item in line["attach"]]
-            self.moves = [Move(*item) for item in line["moves"]]
-            self.patches = [Patch(*item) for item in line.get("patches", ())]
-            self.held = line.get("held", "")
-        if event in (SWAPPING, DONE, FAILED, TAKEN_BACK):
+            self.switch = Switch.of_json(line)
+        if event in (SWAPPING, *_ENDED):
             self.stage = event
-        if event in (DONE, FAILED, TAKEN_BACK):
+        if event in _ENDED:
             self.ended = line["at"]
             self.report = line.get("report", self.report)
             self.error = line.get("error", self.error)
@@ -137,11 +163,6 @@ def _now() -> str:
     return datetime.now().astimezone().isoformat(timespec="seconds")
 
 
-def flat(item: Exchange | Attachment | Move | Patch) -> list[Any]:
-    """A value as the journal holds it: its fields in their order."""
-    return list(vars(item).values())
-
-
 class Journals:
     """All runs of a project."""
 
@@ -154,7 +175,9 @@ class Journals:
     ) -> Run:
         """Make the journal of a new run, and its first entry; ``more`` are parts and build."""
         own_folder(self._state.parent)
-        self._folder.mkdir(exist_ok=True)
+        if not self._folder.is_dir():
+            self._folder.mkdir(exist_ok=True)
+            flush_folder(self._state)
         number = max((run.number for run in self.runs()), default=0)
         while True:
             number += 1
@@ -184,12 +207,13 @@ class Journals:
             if not folder.name.isdigit():
                 continue
             run = Run(int(folder.name), folder)
-            with contextlib.suppress(FileNotFoundError):
-                for line in (folder / "journal.jsonl").read_text(encoding="utf-8").splitlines():
-                    with contextlib.suppress(json.JSONDecodeError):
-                        run._apply(json.loads(line))
+            run.read()
             if run.token:
                 yield run
+
+    def numbered(self, number: int | None) -> Run | None:
+        """The run of this number; None where there is none."""
+        return next((run for run in self.runs() if run.number == number), None)
 
     def of(self, environment: str) -> list[Run]:
         """The runs that wrote to an environment, newest first."""

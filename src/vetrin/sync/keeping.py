@@ -16,7 +16,7 @@ import xxhash
 from ..check import counts_of, newest_of
 from ..cms import read_version
 from ..database import Reader, Table
-from ..files import Entry, FilesError, some_of
+from ..files import UNREADABLE, Entry, FilesError, changed_since, some_of
 from ..project import Environment
 from ..reach import Looked, Site, file_scope, is_empty
 from ..store import (
@@ -36,6 +36,7 @@ from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, Table
 from .leaving import routines_with
 from .plan import PARTS, Plan
 
+_ROUNDS = 3  # times that a file is read anew
 _FRESH = 2_000_000_000  # nanoseconds in which a second change may leave the same time
 # Less than what waits in a connection, so that the server goes on while a stretch is cut and stored.
 _STRETCH = 64 << 10
@@ -264,24 +265,50 @@ class _Keeper:
             if entry.kind != "file" or path in known
         ]
         vanished: list[str] = []
+        unread: list[str] = []
+        waiting, again = list(missing), 0
+        while waiting:
+            read = self._read_all(waiting, vanished, unread)
+            changed = {entry.path: entry for entry in changed_since(self._site.files, waiting)}
+            waiting = [entry for path, entry in changed.items() if path not in unread]
+            again += 1
+            if again > _ROUNDS:
+                restless = some_of(sorted(changed))
+                self._notes.append(
+                    f"written to whenever they were read, perhaps not whole: {restless}"
+                )
+                changed, waiting = {}, []
+            stored += [file for file in read if file.entry.path not in changed]
+        if vanished:
+            self._notes.append(f"removed while the snapshot was taken: {some_of(sorted(vanished))}")
+        if unread:
+            self._notes.append(f"not readable for the account: {some_of(sorted(unread))}")
+            passed = {**passed, **dict.fromkeys(unread, UNREADABLE)}
+        files, added = keep_files(self._store.contents, stored, passed)
+        self._added += added
+        return files
+
+    def _read_all(
+        self, entries: Sequence[Entry], vanished: list[str], unread: list[str]
+    ) -> list[StoredFile]:
+        """Store the contents of files; those that cannot be read are told apart by why."""
+        stored: list[StoredFile] = []
         waiting: list[tuple[Entry, list[Future[tuple[str, int]]]]] = []
-        for entry, blocks in self._site.files.read_all(missing):
+        for entry, blocks in self._site.files.read_all(entries):
             try:
                 waiting.append(self._read(entry, blocks))
             except FilesError as error:
-                if not isinstance(error.__cause__, FileNotFoundError):
+                if isinstance(error.__cause__, FileNotFoundError):
+                    vanished.append(entry.path)
+                elif error.denied:
+                    unread.append(entry.path)
+                else:
                     raise
-                vanished.append(entry.path)
                 continue
             self._tell(FileMoved(entry.path, waiting[-1][0].size, 1))
             while len(waiting) > 64:
                 stored.append(self._stored(*waiting.pop(0)))
-        stored += [self._stored(*item) for item in waiting]
-        if vanished:
-            self._notes.append(f"removed while the snapshot was taken: {some_of(sorted(vanished))}")
-        files, added = keep_files(self._store.contents, stored, passed)
-        self._added += added
-        return files
+        return stored + [self._stored(*item) for item in waiting]
 
     def _read(
         self, entry: Entry, blocks: Iterable[bytes | memoryview]

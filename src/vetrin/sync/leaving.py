@@ -11,6 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 from ..cms import Definition, LinkRule
 from ..database import (
@@ -32,6 +33,7 @@ from ..reach import Site, extensions_of
 
 ENTRIES = "entries:"
 
+_CHAIN = 12  # rows that refer to one another within a table, from one that is left out
 _WORDS = re.compile(r"[\w$]+")
 _REFERENCES = re.compile(r"REFERENCES `((?:[^`]|``)*)` \(")
 
@@ -173,7 +175,21 @@ def work_out(
     for table, conditions in (further or {}).items():
         for condition in conditions:
             work.choose("keys of another prefix", table, condition)
-    return work.result(away)
+    found = work.result(away)
+    if leave.only:
+        found.warnings += _without_parents(source, away)
+    return found
+
+
+def _without_parents(source: Site, away: Collection[str]) -> list[str]:
+    """Of tables that come all by themselves: what the rows in them refer to, and what does not come."""
+    there = {table.name for table in source.tables} - set(away)
+    return [
+        f"rows of {key.table} refer to rows of {key.parent}, which does not come along: they may refer to what "
+        f"is not there (foreign key {key.name})"
+        for key in source.database.foreign_keys()
+        if key.table in there and key.parent not in there
+    ]
 
 
 class _Work:
@@ -267,10 +283,14 @@ class _Work:
         return Leaving(away, leave, instead, kinds, self._warnings)
 
     def _leaving(self, name: str, followed: tuple[LinkRule, ...]) -> Condition | None:
-        """Which rows of a table are left out; each link is followed once on a way."""
+        """Which rows of a table are left out; each link is followed once on a way, a declared one from a table
+        to itself as far as such chains go."""
         parts = list(self.own.get(name, ()))
+        declared = self._declared.get(name, ()) if self.own else ()
         for link in self._links(name):
-            if link.then == "leave" and not any(link is one for one in followed):
+            own = link.owner[0] == link.table and any(link is one for one in declared)
+            times = sum(link is one for one in followed)
+            if link.then == "leave" and times < (_CHAIN if own else 1):
                 hanging = self._hanging(link, followed)
                 if hanging is not None:
                     parts.append(hanging)
@@ -288,6 +308,36 @@ class _Work:
                 and _all_there(link.where, self._source)
             ):
                 yield link
+        if self.own:
+            yield from self._declared.get(name, ())
+
+    @cached_property
+    def _declared(self) -> dict[str, list[LinkRule]]:
+        """Foreign keys as links, by table: what the database itself says hangs on what."""
+        prefix = len(self._source.prefix)
+        known = {(link.table, link.column) for link in self._source.definition.links}
+        found: dict[str, list[LinkRule]] = {}
+        for key in self._source.database.foreign_keys():
+            if not {key.table, key.parent} <= self._names:
+                continue
+            if len(key.columns) > 1 or not key.parent_columns[0]:
+                if key.parent in self.own:
+                    self._warnings.append(
+                        f"rows of {key.table} may refer to rows of {key.parent} that are left out, by the "
+                        f"foreign key {key.name}"
+                    )
+                continue
+            child, parent = key.table[prefix:], key.parent[prefix:]
+            if (child, key.columns[0]) not in known:
+                found.setdefault(key.table, []).append(
+                    LinkRule(
+                        f"{child}.{key.columns[0]}",
+                        f"{parent}.{key.parent_columns[0]}",
+                        then="clear" if key.clears else "leave",
+                        value=None,
+                    )
+                )
+        return found
 
     def _hanging(self, link: LinkRule, followed: tuple[LinkRule, ...]) -> Condition | None:
         """The rows that refer, by a link, to rows that are left out."""

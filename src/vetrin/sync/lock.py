@@ -55,11 +55,14 @@ class Holder:
 
 @contextlib.contextmanager
 def only_run(site: Site) -> Iterator[None]:
-    """Hold the environment's lock.
+    """Hold the environment's lock; once more in a context that holds it already does nothing.
 
     Raises:
         Refused: another run holds it; says who, from where and since when.
     """
+    if site.locked:
+        yield
+        return
     tree = site.files
     text = json.dumps(_myself()).encode()
     while not tree.claim(_PATH, text):
@@ -81,9 +84,11 @@ def only_run(site: Site) -> Iterator[None]:
     stop = threading.Event()
     beating = threading.Thread(target=_beat, args=(site, text, stop), name="lock", daemon=True)
     beating.start()
+    site.locked = True
     try:
         yield
     finally:
+        site.locked = False
         stop.set()
         beating.join()
         with contextlib.suppress(

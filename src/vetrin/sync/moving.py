@@ -7,6 +7,7 @@ are taken in passing and remembered for both sides.
 
 from __future__ import annotations
 
+import contextlib
 import threading
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor, as_completed
@@ -22,6 +23,7 @@ from ..files import (
     FilesError,
     Move,
     Span,
+    changed_since,
     common_algorithm,
     some_of,
 )
@@ -43,6 +45,7 @@ def _whole(entry: Entry, begun: Mapping[str, Entry], grain: int) -> bool:
     )
 
 
+_ROUNDS = 3  # times that a file is read anew
 _WORTH = 200  # files that make another stream worth its while
 _LARGE = 100_000  # bytes on average
 _TELL = 4_000_000  # bytes of one file after which its progress is told
@@ -76,6 +79,8 @@ class Mover:
             f"{unit.path}/" for unit in (plan.files.units if plan.files is not None else ())
         )
         self.vanished: set[str] = set()
+        self.unread: set[str] = set()
+        self.restless: set[str] = set()
         self.sent = 0
         self.rewritten = Tally()
 
@@ -98,23 +103,30 @@ class Mover:
                 self._ours.append(entry)
                 self._tell(FileMoved(entry.path, 0, int(entry.kind == "link")))
             self._reuse(difference.reused)
-            plain = []
+            plain, read = [], []
             for entry in difference.coming:
                 if entry.kind != "file" or entry.path in difference.reused:
                     continue
+                read.append(entry)
                 if _whole(entry, begun, target.grain) and entry.path not in difference.texts:
                     self._ours.append(entry)
                     self._tell(FileMoved(entry.path, entry.size, 1))
                 elif entry.path in begun and self._can_go_on_with(begun[entry.path], entry):
-                    self._go_on(entry, begun[entry.path])
+                    with self._if_readable(entry):
+                        self._go_on(entry, begun[entry.path])
                 elif entry.path in difference.pieced:
-                    self._send_pieces(entry, difference.replaced[entry.path].path)
+                    with self._if_readable(entry):
+                        self._send_pieces(entry, difference.replaced[entry.path].path)
                 elif entry.path in difference.texts:
-                    self._send_text(entry)
+                    with self._if_readable(entry):
+                        self._send_text(entry)
                 else:
                     plain.append(entry)
             self._send(plain)
-            moves += [move for move in difference.moves() if move.path not in self.vanished]
+            self._come_to_rest(read, difference)
+            self._keep_what_is_unread(difference)
+            lost = {*self.vanished, *self.unread}
+            moves += [move for move in difference.moves() if move.path not in lost]
         written = [item for item in self._plan.placed if item.content is not None]
         for item in written:
             target.stage(token, item.entry, [item.content or b""])
@@ -124,9 +136,12 @@ class Mover:
 
     def remember(self) -> None:
         """Keep the digests of what was moved, and that the target has it from here."""
-        self._source.seen.keep(self._theirs)
+        lost = {*self.vanished, *self.unread, *self.restless}
+        theirs = {entry.path: entry for entry in self._theirs if entry.path not in lost}
+        ours = {entry.path: entry for entry in self._ours if entry.path not in lost}
+        self._source.seen.keep(theirs.values())
         grain = self._target.files.grain
-        there = [e._replace(modified=e.modified // grain * grain) for e in self._ours]
+        there = [e._replace(modified=e.modified // grain * grain) for e in ours.values()]
         self._target.seen.keep(there, brought=True)
 
     def _send(self, entries: Sequence[Entry]) -> None:
@@ -152,12 +167,50 @@ class Mover:
                 self._stopped = True  # the others end with the file that they are at
                 raise
 
+    def _come_to_rest(self, entries: Sequence[Entry], difference: Difference) -> None:
+        """Send anew what was written to while it was read, for what came of it may be of two editions."""
+        source, waiting = self._source.files, list(entries)
+        for _ in range(_ROUNDS):
+            waiting = [entry for entry in waiting if entry.path not in self.unread]
+            waiting = changed_since(source, waiting)
+            for entry in waiting:
+                if entry.path in difference.texts:
+                    with self._if_readable(entry):
+                        self._send_text(entry)
+            self._send([entry for entry in waiting if entry.path not in difference.texts])
+            if not waiting:
+                return
+        self.restless |= {entry.path for entry in changed_since(source, waiting)}
+
+    @contextlib.contextmanager
+    def _if_readable(self, entry: Entry) -> Iterator[None]:
+        """What the account may not read is left out, and told."""
+        try:
+            yield
+        except FilesError as error:
+            if not error.denied or isinstance(error.__cause__, FileNotFoundError):
+                raise
+            self.unread.add(entry.path)
+
+    def _keep_what_is_unread(self, difference: Difference) -> None:
+        """In a folder that comes as a whole, the target's own file stays in place of one that cannot be read."""
+        inside = [path for path in self.unread if path.startswith(self._whole)]
+        self._target.files.unstage(self._token, inside)
+        own = [difference.replaced[path] for path in inside if path in difference.replaced]
+        self._target.files.stage_copies(self._token, [(entry, entry.path) for entry in own])
+
     def remarks(self) -> list[str]:
         """What is to be said of the files beside their number."""
-        if not self.vanished:
-            return []
-        where = f"removed from {self._plan.source.name} since the plan was made, and left out"
-        return [f"{where}: {some_of(sorted(self.vanished))}"]
+        source = self._plan.source.name
+        told = (
+            (f"removed from {source} since the plan was made, and left out", self.vanished),
+            (f"not readable in {source} for the account, and left out", self.unread),
+            (
+                f"written to in {source} whenever they were read, so perhaps not whole",
+                self.restless,
+            ),
+        )
+        return [f"{what}: {some_of(sorted(paths))}" for what, paths in told if paths]
 
     def _passing(
         self, items: Iterable[tuple[Entry, Iterator[Buffer]]]
@@ -180,6 +233,9 @@ class Mover:
                     told = count
         except FilesError as error:
             gone = isinstance(error.__cause__, FileNotFoundError)
+            if error.denied and not gone:
+                self.unread.add(entry.path)
+                return
             if not gone or entry.path.startswith(self._whole):
                 raise
             # A live site goes on: what it removed since the plan was made does not come.

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 
 from ..cms import (
+    SiteConfiguration,
     WritingError,
     configuration_text,
     php_literal,
@@ -28,13 +29,15 @@ from .errors import JobError
 
 @dataclass(frozen=True)
 class Placed:
-    """A file to write, or (``content`` None) to take away. ``why`` is for the user."""
+    """A file to write, or (``content`` None) to take away. ``why`` is for the user; ``secrets`` are those that a
+    configuration gets with it."""
 
     path: str
     content: bytes | None = field(repr=False)
     why: str = ""
     mode: int = 0o644
     replaces: bool = False
+    secrets: Mapping[str, str] = field(default_factory=dict, repr=False, compare=False)
 
     @property
     def entry(self) -> Entry:
@@ -83,7 +86,7 @@ def configuration_of_copy(source: Site, target: Site, mapping: Pairs) -> Placed 
     try:
         text = Rewriter(mapping).rewrite(source_text(theirs).encode(), Tally()).decode()
         made = configuration_text(text, source.definition, values)
-        _read_back(source, made, values, name)
+        read = _read_back(source, made, values, name)
     except WritingError as error:
         raise JobError(
             f"{target.environment.name} has no {name}, and it could not be made from "
@@ -91,11 +94,13 @@ def configuration_of_copy(source: Site, target: Site, mapping: Pairs) -> Placed 
             f"write {name} there by hand, then run the command again",
         ) from error
     mode = theirs.stat().st_mode & 0o777
-    return Placed(name, made.encode(), "its configuration, with fresh secrets", mode)
+    return Placed(
+        name, made.encode(), "its configuration, with fresh secrets", mode, secrets=read.secrets
+    )
 
 
-def _read_back(source: Site, made: str, values: Mapping[str, str], name: str) -> None:
-    """Raises WritingError unless the text, read as any configuration is, says what it shall."""
+def _read_back(source: Site, made: str, values: Mapping[str, str], name: str) -> SiteConfiguration:
+    """The text read as any configuration is. Raises WritingError unless it says what it shall."""
     import tempfile
 
     with tempfile.TemporaryDirectory(prefix="vetrin-") as folder:
@@ -110,6 +115,7 @@ def _read_back(source: Site, made: str, values: Mapping[str, str], name: str) ->
     for key, wanted in values.items():
         if key in source.definition.configuration.values and getattr(read, key, wanted) != wanted:
             raise WritingError(f"its {key} would not be read as it was meant")
+    return read
 
 
 def wrong_addresses(target: Site) -> list[str]:

@@ -10,7 +10,7 @@ from ..cms import Place
 from ..database import Attachment, Condition, Instead, Table
 from ..files import Difference, Move
 from ..project import Arrival, Environment, Keep, Leave, defaults
-from ..reach import Keyed, Names, Site, is_empty
+from ..reach import Keyed, Names, Signed, Site, is_empty
 from ..rewrite import Mapping
 from ..store import Build, Commit
 from .errors import Refused
@@ -110,6 +110,7 @@ class Plan:
     commits: tuple[Commit, ...] = ()
     back: tuple[Commit, ...] = ()
     kind: Kind = "pull"
+    signed: Signed = field(default_factory=dict, repr=False)
 
     @property
     def file_parts(self) -> tuple[Part, ...]:
@@ -164,6 +165,8 @@ class Plan:
                 "changed": sum(entry.kind != "folder" for entry in self.files.changed),
                 "same": self.files.same,
                 "gone": [e.path for e in self.files.gone if e.kind != "folder"],
+                "new_files": [e.path for e in self.files.new if e.kind != "folder"],
+                "changed_files": [e.path for e in self.files.changed if e.kind != "folder"],
                 "only_on_target": len(self.files.only_there),
                 "bytes": self.files.size,
                 "moved": dict(self.files.reused),

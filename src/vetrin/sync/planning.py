@@ -7,7 +7,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import replace as with_changes
 
 from ..check import Standing, counts_of, standing
-from ..database import Attachment, Table, Unsuitable
+from ..database import AbsentDatabase, Attachment, Table, Unsuitable
 from ..files import (
     LINK_OUT,
     Clash,
@@ -29,11 +29,13 @@ from ..reach import (
     lies_loose,
     mapping_for,
     part_of_path,
+    signed_between,
 )
 from ..rewrite import Mapping, Rewriter, Tally
 from .errors import JobError, Refused
 from .leaving import (
     Leaving,
+    can_hang,
     dropped,
     left_files,
     patterns_of,
@@ -122,6 +124,7 @@ class _Planner:
             tables, staying = self._tables(names, leaving)
             routines, lost = self._routines(names, tables)
             views = self._views(names, leaving, lost)
+            self._weigh_what_stays_behind(tables, views, routines)
             settled = settling(
                 source, target, choices.keep, choices.arrival, code="code" in self._parts
             )
@@ -140,6 +143,12 @@ class _Planner:
                 self._risks.append(
                     f"{target.environment.name} is empty, and without {' and '.join(lacking)} it will "
                     "be no whole site"
+                )
+        for site in (source, target):
+            if isinstance(site.database, AbsentDatabase):
+                self._notes.append(
+                    f"the database of {site.environment.name} is not looked at, and not needed: "
+                    f"{site.database.unwritable}"
                 )
         placed = self._placed(mapping)
         arriving = self._arriving(leaving)
@@ -177,6 +186,11 @@ class _Planner:
             creates=target.database.facts().where if target.database.missing else "",
             folders=tuple(folder_changes(source, files)) if files is not None else (),
             holds=self._holds(files),
+            signed=signed_between(
+                source, target, next((item.secrets for item in placed if item.secrets), None)
+            )
+            if tables
+            else {},
         )
 
     def _holds(self, files: Difference | None) -> tuple[str, str] | None:
@@ -290,6 +304,29 @@ class _Planner:
                 f"the view {view} is left out, for it needs a table or routine that is"
             )
         return views
+
+    def _weigh_what_stays_behind(
+        self, tables: Sequence[TablePlan], views: Sequence[str], routines: Sequence[Attachment]
+    ) -> None:
+        """What is broken at the source, or speaks of another database."""
+        source = self._source
+        for table, said in source.database.broken().items():
+            if table.startswith(source.prefix):
+                self._risks.append(
+                    f"{table} cannot be used in {source.environment.name} itself, and stays behind: {said}"
+                )
+        coming = [item.table.name for item in tables]
+        names = {item.target for item in tables} | {table.name for table in self._target.tables}
+        facts = source.database.facts()
+        for hanging in (*source.database.attachments(coming, views), *routines):
+            item = self._target.database.adapt_attachment(hanging, facts)
+            if item.kind == "constraint" and not can_hang(item, {*coming, *names}):
+                self._risks.append(
+                    f"the foreign key {item.name} of {item.table} stays behind: the table that it points at will "
+                    "not be there"
+                )
+            if item.lost:
+                self._risks.append(f"the {item.kind} {item.name} stays behind: {item.lost}")
 
     def _routines(
         self, names: Names, tables: Sequence[TablePlan]

@@ -8,27 +8,34 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from ..check.pages import Home, look_at_home
-from ..files import Difference
+from ..database import DatabaseError
+from ..files import FilesError
 from ..project import Environment, Project
-from ..reach import Site
+from ..reach import Site, extensions_of
 from ..store import Build, Builds, BuildTree, Commit, NoBuild, Store, commits_between
-from .errors import JobError, Refused
+from .connection import was_cut_off
+from .errors import HalfDone, JobError, LeftBroken, Refused
 from .events import Listener, Phase, silent
 from .journal import Journals, Run
 from .keeping import Keeping
+from .lock import only_run
 from .plan import Choices, Part, Plan
 from .planning import build_plan, compare_files
-from .transfer import Report, run_plan, undo
+from .recovery import put_right
+from .transfer import Report, let_go_of_earlier, run_plan
+from .undoing import undo
 
 
 @dataclass(frozen=True)
 class Pushed:
-    """What came of a push. ``undone`` is the run that took it back, because the home page broke."""
+    """What came of a push. ``undone`` is the run that took it back, because the home page broke; ``idle`` are
+    the folders of what came that are not in use there, so that no page could run what is in them."""
 
     report: Report
     before: Home
     after: Home
     undone: Run | None = None
+    idle: tuple[str, ...] = ()
 
     def as_json(self) -> dict[str, Any]:
         return {
@@ -36,6 +43,7 @@ class Pushed:
             "home_before": vars(self.before),
             "home_after": vars(self.after),
             "undone_by": self.undone.number if self.undone else None,
+            "not_in_use": list(self.idle),
         }
 
 
@@ -99,22 +107,30 @@ def may_go_live(
     )
 
 
-def still_there(
+def changed_there(
     build: Build,
     builds: Builds,
     source: Site,
     staging: Site,
     others: Sequence[Environment],
     choices: Choices,
-) -> Difference | None:
-    """How the files of ``staging`` differ from the build; None where they do not.
+    pushed: Run | None,
+) -> list[str]:
+    """The files of ``staging`` that are not as the build has them, or that were added since it was ``pushed``.
 
     Raises:
         as ``compare_files``.
     """
     parts: tuple[Part, ...] = build.parts  # type: ignore[assignment]
     found = compare_files(holding(source, build, builds), staging, parts, others, choices)
-    return None if found is None or not (found.new or found.changed) else found
+    if found is None:
+        return []
+    differ = [entry.path for entry in found.coming if entry.kind != "folder"]
+    own = pushed.report.get("only_on_target") if pushed is not None else None
+    if own is not None:
+        there = {entry.path for entry in (*found.only_there, *found.gone) if entry.kind != "folder"}
+        differ += sorted(there - set(own))
+    return differ
 
 
 def holding(source: Site, build: Build, builds: Builds) -> Site:
@@ -182,21 +198,66 @@ def push(
 
     Raises:
         Refused, JobError: as ``run_plan``.
+        LeftBroken: it broke the home page, and could not be taken back.
     """
-    listener(Phase("look"))
-    before = look_at_home(target)
-    report = run_plan(plan, source, target, journals, listener, builds, command, keeping, baselines)
-    listener(Phase("check"))
-    after = look_at_home(target)
-    if before.state != "fine" or after.state == "fine" or keep_broken:
-        return Pushed(report, before, after)
-    report.run.write("checked", good=False, findings=1)
+    with only_run(target):
+        # What a dead run left would answer for the site: a page that holds visitors off, or half of its code.
+        put_right(target, journals)
+        listener(Phase("look"))
+        before = look_at_home(target)
+        report = run_plan(
+            plan, source, target, journals, listener, builds, command, keeping, baselines, keep_earlier=True
+        )  # fmt: skip
+        listener(Phase("check"))
+        after = look_at_home(target)
+        if before.state != "fine" or after.state == "fine" or keep_broken:
+            report = let_go_of_earlier(target, journals, report)
+            return Pushed(report, before, after, idle=idle_of(target, plan))
+        return Pushed(report, before, after, _undone(target, report, after, journals, listener))
+
+
+def idle_of(target: Site, plan: Plan) -> tuple[str, ...]:
+    """The folders of extensions that a plan brings or changes, and that are not active at the target."""
+    files = plan.files
+    if files is None or files.nothing:
+        return ()
+    coming = [entry.path for entry in files.coming if entry.kind != "folder"]
+    folders = {item.folder: False for item in extensions_of(target)}
+    for item in extensions_of(target):
+        folders[item.folder] |= item.active
+    return tuple(
+        sorted(
+            folder
+            for folder, active in folders.items()
+            if not active
+            and any(path == folder or path.startswith(f"{folder}/") for path in coming)
+        )
+    )
+
+
+def _undone(
+    target: Site, report: Report, after: Home, journals: Journals, listener: Listener
+) -> Run:
+    """Take a push back that broke the home page; the way back that there was before it stays.
+
+    Raises:
+        LeftBroken: it could not be taken back.
+        HalfDone: it was stopped while it was taken back.
+    """
+    name = target.environment.name
+    with contextlib.suppress(OSError):
+        report.run.write("checked", good=False, findings=1)
     try:
-        undone = undo(target, journals, listener)
-    except JobError as error:
-        raise JobError(
-            f"the home page of {plan.target.name} {after.says}, and the push could not be undone: "
+        return undo(target, journals, listener, for_good=True)
+    except HalfDone:
+        raise
+    except Exception as error:
+        if not isinstance(
+            error, (JobError, DatabaseError, FilesError, OSError)
+        ) and not was_cut_off(error):
+            raise
+        raise LeftBroken(
+            f"the home page of {name} {after.says}: the new build is live there, and could not be undone: "
             f"{error}",
-            f"vetrin undo {plan.target.name}",
+            f"`vetrin undo {name}` brings back what was there before",
         ) from error
-    return Pushed(report, before, after, undone)

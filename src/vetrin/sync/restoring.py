@@ -26,13 +26,6 @@ class Wanted:
     def some(self) -> bool:
         return bool(self.tables or self.paths)
 
-    def sees(self, path: str) -> bool:
-        """True for a path that is wanted, or lies above or below one that is."""
-        return not self.paths or any(
-            path == one or path.startswith(f"{one}/") or one.startswith(f"{path}/")
-            for one in self.paths
-        )
-
 
 def parts_wanted(manifest: Manifest, wanted: Wanted) -> tuple[Part, ...]:
     """The parts of a snapshot that are concerned.
@@ -70,7 +63,7 @@ def snapshot_site(store: Store, manifest: Manifest, project: Project, wanted: Wa
             "",
         )
     wanted = replace(wanted, paths=tuple(path.strip("/") for path in wanted.paths))
-    site = open_snapshot(store, manifest, project.definition, wanted.sees if wanted.paths else None)
+    site = open_snapshot(store, manifest, project.definition, wanted.paths)
     for path in wanted.paths:
         if not site.files.exists(path):
             known = [file.entry.path for file in store.files(manifest)]

@@ -11,9 +11,10 @@ from ..check import StrayScanner
 from ..cms import EncodedRule
 from ..database import Batch, Table, row_key
 from ..project import Environment
-from ..reach import rewrite_payloads
+from ..reach import Signed, rewrite_payloads
 from ..rewrite import Mapping, Rewriter, Tally
 from ..rewrite.heal import heal
+from ..rewrite.signed import Signatures, Signing
 
 SHOWN = 20
 Encoded = dict[tuple[str, str], tuple[EncodedRule, ...]]
@@ -43,6 +44,8 @@ class Rewriting:
     values: Counter[tuple[str, str]] = field(default_factory=Counter)
     strays: Counter[tuple[str, str, str]] = field(default_factory=Counter)
     left: list[Left] = field(default_factory=list)
+    signed: Signed = field(default_factory=dict, repr=False)
+    signatures: Signatures = field(default_factory=Signatures)
 
     def __post_init__(self) -> None:
         self._rewriter = Rewriter(self.mapping)
@@ -91,15 +94,31 @@ class Rewriting:
         changed = self._rewriter.rewrite_column(batch.texts(index), tally, broken)
         for rule in self.encoded.get((table.name, name), ()):
             rewrite_payloads(self._rewriter, rule, table, batch, index, changed, tally)
+        for signing in self.signed.get((table.name, name), ()):
+            self._sign(signing, batch.texts(index), changed)
         if changed:
             self.values[table.name, name] += len(changed)
         for row in broken[: SHOWN - len(self.left)]:
             self.left.append(Left(table.name, name, row_key(table, batch, row)))
         return changed
 
+    def _sign(
+        self, signing: Signing, values: Sequence[bytes | None], changed: dict[int, bytes]
+    ) -> None:
+        """Have what is signed with the source's secrets signed with the target's."""
+        for row, value in enumerate(values):
+            if value is None or signing.marker not in value:
+                continue
+            now = changed.get(row, value)
+            new = signing.through(
+                now, lambda inner: self._rewriter.rewrite(inner, Tally()), self.signatures
+            )
+            if new is not now:
+                changed[row] = new
+
     def again(self) -> Rewriting:
         """The same work with counts of its own."""
-        return Rewriting(self.mapping, encoded=self.encoded)
+        return Rewriting(self.mapping, encoded=self.encoded, signed=self.signed)
 
     def _count_strays(self, table: Table, batch: Batch, index: int) -> None:
         assert self._strays is not None
@@ -135,6 +154,8 @@ class Rewriting:
                 if tally.total or tally.broken or tally.left
             ],
             "broken": [vars(item) for item in self.left],
+            "signed_anew": self.signatures.anew,
+            "signed_and_left": self.signatures.left,
             "strays": [
                 {"table": table, "column": column, "environment": environment, "count": count}
                 for (table, column, environment), count in sorted(self.strays.items())

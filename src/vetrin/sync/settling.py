@@ -428,7 +428,10 @@ class _Work:
     def _missing_theme(self, rule: ExtensionRule) -> None:
         kept = any(_fits(key, pattern) for key in rule.active for pattern in self._kept_keys)
         active = active_keys(self._target if kept else self._source, rule) or []
-        for key in missing_extensions(self._target, rule, active):
+        absent = missing_extensions(self._target, rule, active)
+        if self._code:  # what comes along with this very transfer is not missing
+            absent = missing_extensions(self._source, rule, absent)
+        for key in absent:
             self._found.warnings.append(
                 f"{key}: in use among the {rule.name}, but {self._target.environment.name} has no "
                 "such files: its pages will be blank until they are there"

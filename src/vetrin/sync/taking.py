@@ -10,24 +10,25 @@ all tables are of one moment: that of the last view.
 from __future__ import annotations
 
 import contextlib
-import json
 import time
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from ..append_log import AppendLog, NewerLog
 from ..database import (
+    NO_ROWS,
+    UNTOLD,
     Batch,
     Exchange,
-    Hashing,
     KeyRange,
     Page,
     Reader,
-    digest_of_rows,
     goes_by_key,
     hidden_name,
+    joint_digest,
     spans,
     with_pages,
 )
@@ -38,6 +39,7 @@ from .pipeline import ahead
 from .plan import Plan, TablePlan
 from .rewriting import Rewriting
 
+_VERSION = 2  # of the record; pages of version 1 had digests that different rows may share
 _STRETCH = 32_000_000  # bytes that are stored together
 _SECONDS = 8.0  # or what comes in so long
 _VIEW = 900.0  # seconds after which another table is taken from a view of its own
@@ -58,24 +60,29 @@ class Taken:
 
 
 class Record:
-    """``taken.jsonl``: what has arrived, one line for each step."""
+    """``taken.jsonl``: what has arrived, one line for each step.
+
+    Where a line of it cannot be read, or its digests are of an older form, nothing counts as taken.
+    """
 
     def __init__(self, folder: Path) -> None:
-        self._path = folder / "taken.jsonl"
+        self._log = AppendLog(folder / "taken.jsonl", "taken", _VERSION)
         self.tables: dict[str, Taken] = {}
-        if self._path.exists():
-            for line in self._path.read_text(encoding="utf-8").splitlines():
-                try:
-                    self._apply(json.loads(line))
-                except ValueError:
-                    break  # cut off: what it would say counts as not there
-            # A line that was cut off must not be continued by the next one.
-            whole = "".join(json.dumps(line) + "\n" for line in self._lines())
-            self._path.write_text(whole, encoding="utf-8")
+        if not self._log.there:
+            return
+        try:
+            events = self._log.read()
+            good = events.sound and events.version == _VERSION
+            for line in events.items if good else ():
+                self._apply(line)
+        except (NewerLog, KeyError, TypeError, ValueError, IndexError):
+            good = False
+        if not good:
+            self.tables = {}
+            self._log.remove()
 
     def write(self, **line: Any) -> None:
-        with self._path.open("a", encoding="utf-8") as file:
-            file.write(json.dumps(line) + "\n")
+        self._log.append(line)
         self._apply(line)
 
     def begin(self, table: str, index: int, schema: str) -> Taken:
@@ -92,21 +99,13 @@ class Record:
         taken = self.tables[name]
         if "keep" in line:  # pages that stay, by their numbers
             taken.pages = [taken.pages[number] for number in line["keep"]]
-        for upto, rows, digest in line.get("pages", ()):
-            taken.pages.append(Page(tuple(upto), rows, digest))
+        for page in line.get("pages", ()):
+            taken.pages.append(Page(tuple(page["upto"]), page["rows"], page["digest"]))
         taken.pages.sort(key=lambda page: page.upto)
         taken.rows = line.get("rows", taken.rows)
         taken.digest = line.get("digest", taken.digest)
         taken.done = line.get("done", taken.done)
         taken.settled = line.get("settled", taken.settled)
-
-    def _lines(self) -> Iterator[dict[str, Any]]:
-        for name, taken in self.tables.items():
-            yield {
-                "table": name, "index": taken.index, "schema": taken.schema, "rows": taken.rows,
-                "pages": [[list(p.upto), p.rows, p.digest] for p in taken.pages],
-                "digest": taken.digest, "done": taken.done, "settled": taken.settled,
-            }  # fmt: skip
 
 
 class Taker:
@@ -141,6 +140,8 @@ class Taker:
         self.since = ""
         self.again: set[str] = set()
         self.renewed: dict[str, int] = {}
+        self._comparing: set[str] = set()  # tables whose rows are compared as they are stored
+        self._warned: set[str] = set()  # what the server said of the table that is taken now
 
     def take(self) -> list[Exchange]:
         """Take all tables of the plan; the exchanges that bring them in.
@@ -225,10 +226,15 @@ class Taker:
             renewing = True
             self.again.add(name)
         self._tell(TableStarted(name, item.rows))
-        if goes_by_key(item.table):
-            self._by_key(reader, item, hidden, taken, renewing)
-        else:
-            self._whole(reader, item, hidden, taken, renewing)
+        self._warned.clear()
+        work = self._by_key if goes_by_key(item.table) else self._whole
+        work(reader, item, hidden, taken, renewing)
+        if self._warned:
+            # The server had something to say, which need not mean that it changed a value: once more, comparing.
+            self._comparing.add(name)
+            taken = self._record.begin(name, taken.index, item.schema)
+            self._baseline.begin(item.table)
+            work(reader, item, hidden, taken, True)
         for among in self._baseline.gaps(item.table):
             for _ in self._rows(reader, item, among):
                 pass
@@ -253,9 +259,13 @@ class Taker:
                 target.remove_range(hidden, table, beyond)
             self._baseline.drop(table, beyond)
         rows = self._rows(reader, item, KeyRange(after=last))
-        for pages, count in self._stored(hidden, item, with_pages(table, rows, reader.hashing)):
-            record.write(table=table.name, pages=pages, rows=taken.rows + count)
+        for pages, count in self._stored(hidden, item, rows):
+            self._pages(table.name, pages, taken.rows + count)
         record.write(table=table.name, done=True)
+
+    def _pages(self, table: str, pages: Sequence[Page], rows: int) -> None:
+        """Put on record that some pages are stored, and how many rows that makes."""
+        self._record.write(table=table, pages=[vars(page) for page in pages], rows=rows)
 
     def _renew(self, reader: Reader, item: TablePlan, hidden: str, taken: Taken) -> None:
         """Bring pages that were taken before up to date with this view."""
@@ -263,7 +273,11 @@ class Taker:
         ranges = spans(taken.pages)
         self._tell(Checking(table.name))
         digests = reader.digests(table, ranges, leave=item.leave, instead=item.instead)
-        same = [number for number, page in enumerate(taken.pages) if digests[number] == page.digest]
+        same = [
+            number
+            for number, page in enumerate(taken.pages)
+            if digests[number] == page.digest != UNTOLD
+        ]
         for number in same:
             self._tell(Moved(table.name, taken.pages[number].rows, 0))
         differ = sorted(set(range(len(ranges))) - set(same))
@@ -279,15 +293,15 @@ class Taker:
             target.remove_range(hidden, table, among)
             self._baseline.drop(table, among)
             rows = self._rows(reader, item, among)
-            found = list(self._stored(hidden, item, with_pages(table, rows, reader.hashing)))
+            found = list(self._stored(hidden, item, rows))
             pages = [page for some, _ in found for page in some]
             # The range reaches as far as it did, also where its last row is gone.
             if pages:
-                pages[-1] = (old[number].upto, *pages[-1][1:])
+                pages[-1] = replace(pages[-1], upto=old[number].upto)
             else:
-                pages = [(old[number].upto, 0, _EMPTY)]
+                pages = [Page(old[number].upto, 0, NO_ROWS)]
             count = sum(count for _, count in found)
-            self._record.write(table=table.name, pages=pages, rows=taken.rows + count)
+            self._pages(table.name, pages, taken.rows + count)
 
     def _whole(
         self, reader: Reader, item: TablePlan, hidden: str, taken: Taken, renewing: bool
@@ -296,7 +310,7 @@ class Taker:
         if renewing and taken.done:
             self._tell(Checking(table.name))
             (now,) = reader.digests(table, [KeyRange()], leave=item.leave, instead=item.instead)
-            if now == taken.digest:
+            if now == taken.digest != UNTOLD:
                 self._tell(Moved(table.name, taken.rows, 0))
                 return
             self.renewed[table.name] = 1
@@ -304,23 +318,24 @@ class Taker:
             self._record.write(table=table.name, rows=0, digest="", done=False)
             self._target.database.lay_out(hidden, table, item.schema)
             self._baseline.drop(table, KeyRange())
-        summed = Summed(self._rows(reader, item, KeyRange()), reader.hashing)
-        count = sum(count for _, count in self._stored(hidden, item, summed, at_once=True))
-        self._record.write(table=table.name, rows=count, digest=summed.digest, done=True)
+        found = list(self._stored(hidden, item, self._rows(reader, item, KeyRange()), at_once=True))
+        count = sum(count for _, count in found)
+        digest = joint_digest(page.digest for pages, _ in found for page in pages)
+        self._record.write(table=table.name, rows=count, digest=digest, done=True)
 
     def _rows(self, reader: Reader, item: TablePlan, among: KeyRange) -> Iterator[Batch]:
-        """The rows of a range at the source, which the baseline keeps as they pass."""
+        """The rows of a range at the source, with their pages; the baseline keeps them as they pass."""
         rows = reader.rows(
             item.table,
             leave=item.leave,
             instead=item.instead,
             among=among,
         )
-        return self._baseline.through(item.table, among, rows)
+        return self._baseline.through(item.table, among, with_pages(item.table, rows))
 
     def _stored(
         self, hidden: str, item: TablePlan, batches: Iterable[Batch], *, at_once: bool = False
-    ) -> Iterator[tuple[list[tuple[tuple[int, ...], int, str]], int]]:
+    ) -> Iterator[tuple[list[Page], int]]:
         """Store rows stretch by stretch; after each one its pages and how many rows it has."""
         table, name = item.table, item.table.name
         changed = self._keyed.through(table, batches)
@@ -328,18 +343,18 @@ class Taker:
         with ahead(stream, depth=1) as coming:
             waiting = Waiting(coming)
             while waiting:
-                pages: list[tuple[tuple[int, ...], int, str]] = []
+                pages: list[Page] = []
                 complete = [True]
 
                 def stretch(
-                    pages: list[Any] = pages,
+                    pages: list[Page] = pages,
                     complete: list[bool] = complete,
                     waiting: Waiting = waiting,
                 ) -> Iterator[Batch]:
                     size, begun = 0, time.monotonic()
                     for batch in waiting:
                         if batch.page is not None:
-                            pages.append((batch.page.upto, batch.page.rows, batch.page.digest))
+                            pages.append(batch.page)
                         else:
                             complete[0] = False
                         size += batch.size
@@ -353,6 +368,7 @@ class Taker:
                     table,
                     stretch(),
                     lambda count, size: self._tell(Moved(name, count, size)),
+                    warned=None if name in self._comparing else self._warned.add,
                 )
                 yield (pages if complete[0] else []), stored
 
@@ -371,34 +387,6 @@ class Waiting:
         while self._next is not None:
             batch, self._next = self._next, next(self._batches, None)
             yield batch
-
-
-class Summed:
-    """Batches that pass, and a digest of all of them that does not ask for their order."""
-
-    def __init__(self, batches: Iterable[Batch], hashing: Hashing = "md5") -> None:
-        self._batches = batches
-        self._hashing = hashing
-        self._count = self._total = 0
-
-    def __iter__(self) -> Iterator[Batch]:
-        for batch in self._batches:
-            count, _, total = digest_of_rows([batch], self._hashing).partition("-")
-            self._count += int(count)
-            self._total += int(total or 0)
-            yield batch
-
-    def close(self) -> None:
-        close = getattr(self._batches, "close", None)
-        if close is not None:
-            close()
-
-    @property
-    def digest(self) -> str:
-        return f"{self._count}-{self._total}" if self._count else "0"
-
-
-_EMPTY = ""  # what a server says of a page without rows
 
 
 def rows_of(reader: Reader, item: TablePlan) -> Iterator[Batch]:

@@ -1,39 +1,29 @@
-"""Carrying out a plan, and taking it back.
+"""Carrying out a plan.
 
-Built to survive an error, Ctrl-C and being killed at any point: until the swap only hidden tables
-and Vetrin's own folder are written; the journal says before the swap what will be exchanged; and
-``recover`` takes back from there whatever a dead run left, before anything new begins.
+Built to survive an error, Ctrl-C and being killed at any point: until the switch only hidden tables
+and Vetrin's own folder are written; what will be exchanged is put on record before (``switching``); and
+``recovery`` takes back from there whatever a dead run left, before anything new begins.
 """
 
 from __future__ import annotations
 
 import contextlib
 import hashlib
-import re
-import time
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 from ..check import counts_of
-from ..database import (
-    Attachment,
-    Database,
-    DatabaseError,
-    DatabaseUnreachable,
-    Exchange,
-    hidden_name,
-)
-from ..database.contract import pending
+from ..database import Attachment, DatabaseError, Exchange
 from ..files import FilesError
 from ..reach import Keyed, Site
 from ..store import Build, Builds, Store
-from . import connection
+from . import connection, switching
 from .baselines import Baseline
 from .connection import connect_anew, was_cut_off
 from .courtesy import Courtesy
-from .errors import JobError, Refused, Stopped
+from .errors import JobError
 from .events import (
     Event,
     FileMoved,
@@ -45,21 +35,22 @@ from .events import (
     TableStarted,
     silent,
 )
-from .journal import DONE, FAILED, RESUMED, STOPPED, SWAPPING, TAKEN_BACK, Journals, Run, flat
+from .identity import where
+from .journal import DONE, RESUMED, SWAPPING, Journals, Run
 from .keeping import Keeping
 from .leaving import can_hang
 from .lock import only_run
 from .moving import Mover
 from .pipeline import ahead
-from .plan import Plan, may_write
+from .plan import Plan
+from .recovery import drop_parked, recover, taken_back_on_failure
 from .rewriting import Rewriting
 from .settling import Step, Tables
+from .switch import Switch
 from .taking import Record, Taker, rows_of
+from .undoing import replaced_routines
 
-_GRACE = 0.3  # seconds
 _TRIES = 100  # breakdowns in one run
-wait = time.sleep
-_TOKEN = re.compile(r"_vetrin_(new|old)_([0-9a-f]+)_\d+$")
 
 
 @dataclass(frozen=True)
@@ -68,7 +59,7 @@ class Report:
 
     ``file_bytes`` were sent; ``files_moved`` had their content there already, under another name;
     ``file_places`` were rewritten in files. ``kept`` is what the target held, as a build; ``baseline`` the snapshot
-    of what came.
+    of what came; ``own`` the files that only the target has.
     """
 
     run: Run
@@ -86,6 +77,7 @@ class Report:
     recovered: tuple[int, ...]
     kept: Build | None = None
     baseline: str = ""
+    own: tuple[str, ...] = ()
 
     def as_json(self) -> dict[str, Any]:
         return {
@@ -105,6 +97,7 @@ class Report:
             "files_moved": self.files_moved,
             "file_places": self.file_places,
             "baseline": self.baseline or None,
+            "only_on_target": list(self.own),
             "kept_build": self.kept.fingerprint if self.kept else None,
             "counts": self.counts,
         }
@@ -112,7 +105,7 @@ class Report:
 
 def rewriting_of(plan: Plan) -> Rewriting:
     """The rewriting of a plan, which also counts references to third environments."""
-    return Rewriting(plan.mapping, plan.target, plan.others, plan.encoded)
+    return Rewriting(plan.mapping, plan.target, plan.others, plan.encoded, signed=dict(plan.signed))
 
 
 def keyed_of(plan: Plan) -> Keyed:
@@ -148,12 +141,15 @@ def run_plan(
     command: Sequence[str] = (),
     keeping: Keeping | None = None,
     baselines: Store | None = None,
+    *,
+    keep_earlier: bool = False,
 ) -> Report:
     """Do what the plan says, or go on with a run that was stopped while it did the same.
 
     With ``builds``, what a push to production replaces is kept there too. ``command`` is what is put on
     record as the way to go on. With ``keeping``, a snapshot of what will be replaced is taken first, and
-    proved. With ``baselines``, what is taken of the source is kept there.
+    proved. With ``baselines``, what is taken of the source is kept there. With ``keep_earlier``, what earlier
+    runs parked stays until ``let_go_of_earlier``.
 
     Raises:
         Refused: another run writes to the target.
@@ -162,6 +158,7 @@ def run_plan(
         JobError: something failed; the target is as it was before.
     """
     key = signature(plan)
+    remarks: list[str] = []
     with only_run(target):
         run = resumable(journals, target.environment.name, key)
         recovered = recover(target, journals, but=run)
@@ -174,6 +171,7 @@ def run_plan(
                 build=plan.build.as_json() if plan.build else None,
                 signature=key,
                 command=list(command),
+                **where(target),
             )
         else:
             run.resumed = True
@@ -190,14 +188,37 @@ def run_plan(
                 report = _persistently(
                     plan, source, target, run, baseline, listener, recovered, kept
                 )
-            # From here nothing can be taken back any more because of a failure.
-            report = replace(report, baseline=baseline.finish(journals))
+            # From here on what came stays, and what goes wrong is a remark.
+            with _remarked("the record of the switch could not be removed", remarks):
+                switching.end(target, run.token)
+            with _remarked("no baseline for a later merge was kept", remarks):
+                report = replace(report, baseline=baseline.finish(journals))
             if baseline.lost:
-                remark = f"no baseline for a later merge was kept: {baseline.lost}"
-                report = replace(report, remarks=(*report.remarks, remark))
-        if run.changed:  # otherwise the way back is still the one before
-            drop_parked(target, journals, keep=run)
-        return report
+                remarks.append(f"no baseline for a later merge was kept: {baseline.lost}")
+        report = replace(report, remarks=(*report.remarks, *remarks))
+        return report if keep_earlier else let_go_of_earlier(target, journals, report)
+
+
+def let_go_of_earlier(target: Site, journals: Journals, report: Report) -> Report:
+    """Once a run is to stay: remove what earlier ones parked, as its own way back takes their place."""
+    remarks: list[str] = []
+    if report.run.changed:  # otherwise the way back is still the one before
+        with only_run(target), _remarked("what earlier runs parked is still there", remarks):
+            drop_parked(target, journals, keep=report.run)
+    return replace(report, remarks=(*report.remarks, *remarks))
+
+
+@contextlib.contextmanager
+def _remarked(what: str, remarks: list[str]) -> Iterator[None]:
+    """An error of what is done when all is there already becomes a remark."""
+    try:
+        yield
+    except (OSError, DatabaseError, FilesError, JobError) as error:
+        remarks.append(f"{what}: {error}")
+    except Exception as error:
+        if not was_cut_off(error):
+            raise
+        remarks.append(f"{what}: {error}")
 
 
 def signature(plan: Plan) -> str:
@@ -277,39 +298,6 @@ def keep_what_goes(plan: Plan, target: Site, builds: Builds) -> Build | None:
     )
 
 
-@contextlib.contextmanager
-def taken_back_on_failure(target: Site, run: Run, journals: Journals) -> Iterator[None]:
-    """Whatever ends the context early, an error or Ctrl-C, is taken back and put on record.
-
-    Raises:
-        JobError: in place of an error of the database or the files.
-    """
-    try:
-        yield
-    except BaseException as error:
-        cut_off = isinstance(error, Exception) and was_cut_off(error)
-        interrupted = isinstance(error, KeyboardInterrupt)
-        if (interrupted or cut_off) and run.can_go_on:
-            reason = "interrupted" if interrupted else str(error)
-            with contextlib.suppress(OSError):
-                run.write(STOPPED, error=reason)
-            raise Stopped(reason, run.target) from error
-        if cut_off:
-            # What it began is taken back by the next command; from here it can not be reached.
-            raise JobError(
-                f"{error}; it was in the middle of the swap",
-                f"run `vetrin undo {run.target}` as soon as it can be reached: it takes the run back",
-            ) from error
-        take_back(target, run, journals)
-        run.write(FAILED, error="interrupted" if interrupted else str(error))
-        if isinstance(error, (DatabaseError, FilesError)):
-            remedy = f"{target.environment.name} is as it was before"
-            if isinstance(error, DatabaseUnreachable) and error.remedy:
-                remedy = f"{error.remedy}\n{remedy}"
-            raise JobError(str(error), remedy) from error
-        raise
-
-
 class _Transfer:
     def __init__(
         self,
@@ -347,16 +335,14 @@ class _Transfer:
 
     def carry_out(self, recovered: tuple[int, ...], kept: Build | None) -> Report:
         plan, files, run = self._plan, self._plan.files, self._run
+        switch = run.switch
         if run.stage != SWAPPING:  # otherwise the connection was lost after that was written
-            self._prepare()
+            switch = self._prepare()
         self._tell(Phase("swap"))
-        with held_off(self._target, plan.holds):
-            if run.exchanges:
-                lost = self._target.database.swap(run.exchanges, run.detach, run.attach)
-                self._remarks += tuple(lost)
-            self._target.files.exchange(run.token, run.moves)
-        if run.moves:
-            self._target.files.flush(run.token)
+        text = plan.holds[1] if plan.holds else ""
+        lost, _ = switching.perform(self._target, run, switch, text)
+        self._remarks += tuple(lost)
+        self._target.forget()
         report = Report(
             run,
             self._taker.rows,
@@ -366,20 +352,21 @@ class _Transfer:
             sum(entry.kind != "folder" for entry in files.gone) if files else 0,
             len(files.reused) if files else 0,
             self._mover.rewritten.total,
-            # A copy of the site without what it remembers of its old tables.
-            counts_of(replace(self._target)) if plan.tables else plan.arriving.counts,
+            counts_of(self._target) if plan.tables else plan.arriving.counts,
             self._keyed,
             tuple(plan.settling.steps),
             (*self._remarks, *self._mover.remarks(), *_moment(self._taker)),
             recovered,
             kept,
+            own=tuple(e.path for e in files.only_there if e.kind != "folder") if files else (),
         )
         run.write(DONE, report=report.as_json())
-        self._mover.remember()
+        with contextlib.suppress(OSError):
+            self._mover.remember()
         return report
 
-    def _prepare(self) -> None:
-        """Lay everything ready, and put on record what the swap will do."""
+    def _prepare(self) -> Switch:
+        """Lay everything ready; what the switch has to do."""
         plan, files = self._plan, self._plan.files
         self._tell(
             Started(
@@ -396,14 +383,8 @@ class _Transfer:
         detach, attach = self._attachments(exchanges)
         if moves:  # otherwise it would wait for what others write to the same disk
             self._target.files.flush(self._run.token)
-        self._run.write(
-            SWAPPING,
-            held=plan.holds[0] if plan.holds else "",
-            exchanges=[flat(item) for item in exchanges],
-            detach=[flat(item) for item in detach],
-            attach=[flat(item) for item in attach],
-            moves=[flat(item) for item in moves],
-        )
+        held = plan.holds[0] if plan.holds else ""
+        return Switch(tuple(exchanges), tuple(detach), tuple(attach), tuple(moves), held=held)
 
     def _settle(self) -> None:
         """Set in the new tables, still hidden, what the target keeps and what arrival asks for."""
@@ -430,10 +411,16 @@ class _Transfer:
             *self._plan.routines,
         ]
         self._baseline.hang(hanging)
-        called = renamed.routines(self._plan.routines)
+        called = renamed.routines(
+            [*self._plan.routines, *(item for item in hanging if item.kind == "sequence")]
+        )
         attach = [
             target.adapt_attachment(renamed.attachment(item, called), facts) for item in hanging
         ]
+        self._remarks += tuple(
+            f"the {item.kind} {item.name} stays behind: {item.lost}" for item in attach if item.lost
+        )
+        attach = [item for item in attach if not item.lost]
         detach += replaced_routines(target, attach)
         views = {renamed.table(view) for view in self._plan.views}
         there = {*names, *(table.name for table in self._target.tables)}
@@ -470,177 +457,3 @@ def _moment(taker: Taker) -> Iterator[str]:
         yield (
             f"the data is that of {taker.since.replace('T', ' ')[:19]}: {tables} had been taken before, {what}"
         )
-
-
-@contextlib.contextmanager
-def held_off(target: Site, holds: tuple[str, str] | None) -> Iterator[None]:
-    """Put the site into its CMS's maintenance state while the context lasts.
-
-    Where it fails, or the process is killed, the state lasts until the run is taken back: what a
-    visitor gets is old or new, never a mixture.
-    """
-    if holds is None:
-        yield
-        return
-    target.files.put(holds[0], holds[1].encode())
-    wait(_GRACE)  # pages that are being made are let finish
-    yield
-    _let_settle(target)
-    target.files.remove(holds[0])
-
-
-def _let_settle(target: Site) -> None:
-    """Wait until the runtime can no longer run single files as they were."""
-    runtime = target.definition.runtime
-    wait(runtime.settles if runtime is not None else 0)
-
-
-def drop_parked(target: Site, journals: Journals, keep: Run) -> None:
-    """Let go of what earlier runs parked: one way back is kept for each environment."""
-    for run in journals.of(target.environment.name):
-        if run.number != keep.number and run.stage == DONE and not run.dropped:
-            parked = _hidden_of(target, run)
-            if parked and target.database.unwritable:
-                continue  # let go of by the next run that can
-            target.database.drop(parked)
-            target.files.discard(run.token)
-            run.write("dropped")
-
-
-def _hidden_of(target: Site, run: Run) -> list[str]:
-    found = ((name, _TOKEN.match(name)) for name in target.database.hidden_tables())
-    return [name for name, match in found if match and match[2] == run.token]
-
-
-def recover(target: Site, journals: Journals, but: Run | None = None) -> tuple[int, ...]:
-    """Take back what dead runs left, ``but`` one; the numbers of those runs. Needs the lock."""
-    recovered = []
-    known = set()
-    for run in journals.of(target.environment.name):
-        known.add(run.token)
-        if run.unfinished and (but is None or run.number != but.number):
-            take_back(target, run, journals)
-            run.write(TAKEN_BACK, error="it was stopped in between")
-            recovered.append(run.number)
-    # Half-filled tables of runs that this project knows nothing of: nobody is filling them, for
-    # their run would hold the lock.
-    for name in target.database.hidden_tables():
-        match = _TOKEN.match(name)
-        if match and match[1] == "new" and match[2] not in known:
-            target.database.drop([name])
-    return tuple(recovered)
-
-
-def take_back(target: Site, run: Run, journals: Journals) -> None:
-    if run.stage == SWAPPING:
-        database = target.database
-        there = {*database.hidden_tables(), *(table.name for table in database.tables())}
-        if run.exchanges and not pending(run.exchanges, there):
-            back = [Exchange(e.live, e.outgoing, e.incoming) for e in run.exchanges]
-            database.swap(back, run.attach, run.detach)
-        if run.patches and all(patch.after in there for patch in run.patches):
-            database.patch([patch.reversed() for patch in run.patches])
-        target.files.put_back(run.token, run.moves)
-    if run.held and target.files.exists(run.held):
-        _let_settle(target)
-        target.files.remove(run.held)
-    undone = next((one for one in journals.runs() if one.number == run.undoes), None)
-    if undone is not None:
-        target.files.hand_over(run.token, "new", undone.token, "old")
-    target.database.drop(_hidden_of(target, run))
-    target.files.discard(run.token)
-    for name in ("taken.jsonl", "baseline.jsonl"):
-        (run.folder / name).unlink(missing_ok=True)
-    for spool in run.folder.glob("rows-*"):
-        spool.unlink()
-
-
-def undoable(target: Site, journals: Journals) -> Run:
-    """The run on this environment that can be taken back.
-
-    Raises:
-        Refused: there is none.
-    """
-    may_write(target.environment)
-    for run in journals.of(target.environment.name):
-        if run.can_be_undone:
-            return run
-        if run.unfinished:
-            return run
-    raise Refused(
-        f"nothing to undo: no run has replaced anything in {target.environment.name} "
-        "that is still kept",
-        "`vetrin history` lists the runs",
-    )
-
-
-def undo(target: Site, journals: Journals, listener: Listener = silent) -> Run:
-    """Put back what the last run on an environment replaced.
-
-    The state that is undone is parked in its turn, so that undoing once more brings it back.
-
-    Raises:
-        Refused: there is nothing to undo, or another run writes to the environment.
-        JobError: something failed; the environment is as it was before.
-    """
-    with only_run(target):
-        last = undoable(target, journals)
-        recovered = recover(target, journals)
-        if last.number in recovered:
-            return last
-        last = undoable(target, journals)
-        run = journals.begin("undo", last.source, last.target, undoes=last.number)
-        with taken_back_on_failure(target, run, journals):
-            _undo(target, last, run, listener)
-        last.write("undone", by=run.number)
-        return run
-
-
-def replaced_routines(database: Database, coming: Sequence[Attachment]) -> list[Attachment]:
-    """The stored routines that are there under the names of those that come, and that can be brought back."""
-    names = {item.name for item in coming if item.kind == "routine"}
-    there = database.routines() if names else []
-    return [item for item in there if item.name in names and item.sql]
-
-
-def _undo(target: Site, last: Run, run: Run, listener: Listener) -> None:
-    listener(Phase("swap"))
-    exchanges = [
-        Exchange(
-            e.live,
-            e.outgoing,
-            hidden_name("old", run.token, index) if e.incoming is not None else None,
-        )
-        for index, e in enumerate(last.exchanges)
-    ]
-    detach: list[Attachment] = []
-    if exchanges:
-        # Views that the last run did not deal with stay.
-        dealt = {a.name for a in (*last.attach, *last.detach) if a.kind == "view"}
-        views = [view for view in target.views if view in dealt]
-        detach = target.database.attachments([e.live for e in exchanges], views)
-        detach += replaced_routines(target.database, [*last.attach, *last.detach])
-    moves = [move.reversed() for move in reversed(last.moves)]
-    patches = [patch.reversed() for patch in last.patches]
-    rule = target.definition.maintenance
-    holds = (rule.file, rule.text) if rule is not None and last.held else None
-    if holds is not None and target.files.exists(holds[0]):
-        holds = None
-    run.write(
-        SWAPPING,
-        held=holds[0] if holds else "",
-        exchanges=[flat(item) for item in exchanges],
-        detach=[flat(item) for item in detach],
-        attach=[flat(item) for item in last.detach],
-        moves=[flat(item) for item in moves],
-        patches=[flat(item) for item in patches],
-    )
-    target.files.hand_over(last.token, "old", run.token, "new")
-    with held_off(target, holds):
-        if exchanges:
-            target.database.swap(exchanges, detach, last.detach)
-        changed = target.database.patch(patches) if patches else 0
-        target.files.exchange(run.token, moves)
-    if moves:
-        target.files.flush(run.token)
-    run.write(DONE, report={"undid": last.number, "patched_rows": changed})

@@ -281,4 +281,11 @@ def adapt_attachment(item: Attachment, source: Facts, target: Server) -> Attachm
     if target.product == "MySQL" and target.number >= (8,):
         unknown = unknown | _GONE_IN_8
     kept = ",".join(mode for mode in modes if mode not in unknown)
-    return replace(item, sql=text.sql, mode=kept)
+    collation, lost = item.collation, item.lost
+    if collation and collation.lower() not in target.collations:
+        collation = _counterpart(collation.lower(), target)
+    if item.kind in ("sequence", "default"):
+        kept = item.mode
+        if target.product != "MariaDB":
+            lost = f"{target.product} has no sequences"
+    return replace(item, sql=text.sql, mode=kept, collation=collation, lost=lost)

@@ -9,6 +9,7 @@ _TEXT = {
     "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob",
 }  # fmt: skip
 _NUMBERED = {"bit", "enum", "set"}
+_ADDRESSES = {"uuid", "inet4", "inet6"}
 _GEOMETRIES = {
     "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring",
     "multipolygon", "geometrycollection", "geomcollection",
@@ -25,6 +26,9 @@ def read_column(name: str, kind: str, whole: str) -> Column:
     quoted = quote(name)
     if kind in _NUMBERED:
         return Column(name, whole, False, f"{quoted}+0", "CAST({} AS UNSIGNED)")
+    if kind in _ADDRESSES:
+        # From a binary string the server would take their stored bytes; their text is what all servers know.
+        return Column(name, whole, False, f"CAST({quoted} AS CHAR)", "CONVERT({} USING ascii)")
     if kind == "float":
         # The text of a FLOAT is cut to six digits; as a DOUBLE it is whole.
         return Column(name, whole, False, f"{quoted}+0e0", "{}")

@@ -27,6 +27,13 @@ def said(about: str) -> Iterator[None]:
         raise DatabaseError(f"{about}: {message} (error {code})") from error
 
 
+def error_code(error: BaseException) -> int:
+    """The server's number of an error that ``said`` told of; 0 where it is none."""
+    cause = error.__cause__
+    found = cause.args[0] if isinstance(cause, pymysql.Error) and cause.args else 0
+    return found if isinstance(found, int) else 0
+
+
 # What connects to a server by other means than this machine's network: name, port, socket.
 Dial = Callable[[str, int, str | None], Any]
 

@@ -30,26 +30,32 @@ from ..contract import (
     DatabaseUnreachable,
     Exchange,
     Facts,
+    ForeignKey,
     Patch,
     RowsDiffer,
+    Script,
     Table,
     must_be_hidden,
     pending,
 )
 from ..editing import HiddenEditing
-from ..pages import KeyRange
+from ..pages import NO_ROWS, KeyRange, digest_of_rows, joint_digest
 from .accounts import Credentials, creating_statements, may_create, may_make_routines, told
 from .adapt import Server, adapt_attachment, adapt_schema
 from .columns import WIDE_CHARSETS, quote, read_column
-from .connecting import Dial, connect, said
-from .hanging import FOREIGN_KEY, Hanging, create_text, named
+from .connecting import Dial, connect, error_code, said
+from .hanging import DRAWS, FOREIGN_KEY, Hanging, Item, create_text, settling
 from .literals import LOAD_OPTIONS, insert_statements, load_block
 from .reader import DIALECT, MysqlReader, count_rows, key_range
+from .schema_text import SchemaText
 from .wire import Wire
 
 _NO_DATABASE = (1049, 1044)
 _NO_ACCOUNT = 1045
 _INSERT_BYTES = 1 << 20
+_PATIENCE = (
+    30  # seconds that a swap waits for a table which somebody uses, while all others wait for it
+)
 
 
 class MysqlDatabase(HiddenEditing):
@@ -224,6 +230,8 @@ class MysqlDatabase(HiddenEditing):
         ):
             if table.startswith(HIDDEN) or kind == "SEQUENCE" or table not in columns:
                 continue
+            if engine is None:  # the server itself cannot open it
+                continue
             consistent = str(engine).lower() == "innodb"
             if not consistent:
                 notes.setdefault(table, []).append(
@@ -244,6 +252,19 @@ class MysqlDatabase(HiddenEditing):
                 )
             )
         return found
+
+    def foreign_keys(self) -> list[ForeignKey]:
+        return self._hanging.foreign_keys()
+
+    def broken(self) -> dict[str, str]:
+        rows = self._rows(
+            self._credentials.name,
+            "SELECT table_name, table_comment FROM information_schema.tables"
+            # It opens them where their rows are asked for, and only then.
+            " WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' AND engine IS NULL"
+            " AND table_rows IS NULL ORDER BY table_name",
+        )
+        return {str(name): str(said) for name, said in rows if not str(name).startswith(HIDDEN)}
 
     def size(self) -> int:
         ((total,),) = self._rows(
@@ -332,13 +353,20 @@ class MysqlDatabase(HiddenEditing):
 
     def schema(self, table: str) -> str:
         text = FOREIGN_KEY.sub("", create_text(self._rows, table))
+        if "val(" in text:  # what draws from a sequence comes after it, when the table has its name
+            own = SchemaText(text)
+            own.put_defaults(lambda kind, value: None if DRAWS.search(value) else value)
+            text = own.sql
         # Without its last lines a definition may end with a comma, and hold empty lines.
         text = re.sub(r"\n(?:\s*\n)+", "\n", text)
         return re.sub(r",\s*\n\)", "\n)", text)
 
     @cached_property
     def _hanging(self) -> Hanging:
-        return Hanging(self._credentials.name, self._rows, self._do)
+        sequences = self._server.product == "MariaDB"
+        return Hanging(
+            self._credentials.name, self._credentials.name, self._rows, sequences=sequences
+        )
 
     def views(self) -> list[str]:
         return self._hanging.views()
@@ -380,7 +408,12 @@ class MysqlDatabase(HiddenEditing):
         table: Table,
         batches: Iterable[Batch],
         moved: Callable[[int, int], None] | None = None,
+        *,
+        warned: Callable[[str], None] | None = None,
     ) -> int:
+        comparing = warned is None
+        before = self._digest(hidden, table) if comparing else NO_ROWS
+        passed: list[str] = []
         wire = self._connect("binary")
         # Kept where closing this database from another thread can cut a running load.
         self._wire = wire
@@ -394,6 +427,10 @@ class MysqlDatabase(HiddenEditing):
                 sent += batch.rows
                 for index in enums:
                     empty += batch.cells[index :: batch.width].count(b"0")
+                if comparing:
+                    # What they were made of is not what they have become on their way.
+                    made = Batch(batch.width, batch.cells, batch.size, batch.mixed)
+                    passed.append(digest_of_rows([made]))
                 yield batch
                 if moved is not None:
                     moved(batch.rows, batch.size)
@@ -401,22 +438,31 @@ class MysqlDatabase(HiddenEditing):
         try:
             with said(table.name):
                 write = self._load if self._bulk_load and self._takes_loads() else self._insert
-                stored, warned = write(wire, hidden, table, counted())
+                stored, warnings = write(wire, hidden, table, counted())
                 with wire.cursor() as cursor:
                     cursor.execute("SHOW WARNINGS LIMIT 1")
                     told = cursor.fetchone()
-                if warned and warned != empty:
-                    example = f", for one: {told[2].decode('latin1')}" if told else ""
-                    raise RowsDiffer(
-                        f"{table.name}: the server changed {warned} values on arrival{example}"
-                    )
         finally:
             self._wire = None
             with contextlib.suppress(pymysql.Error):
                 wire.close()
         if stored != sent:
             raise RowsDiffer(f"{table.name}: {sent} rows were sent, {stored} arrived")
+        if warnings and warnings != empty:
+            said_of_it = told[2].decode("latin1") if told else "something"
+            if warned is not None:
+                warned(said_of_it)
+            elif self._digest(hidden, table) != joint_digest([before, *passed]):
+                raise RowsDiffer(
+                    f"{table.name}: the server changed values on arrival; it warned {warnings} times, "
+                    f"for one: {said_of_it}"
+                )
         return sent
+
+    def _digest(self, hidden: str, table: Table) -> str:
+        """The digest of all rows that lie in a hidden table."""
+        with self.reading() as reader:
+            return reader.digests(replace(table, name=hidden), [KeyRange()])[0]
 
     def _takes_loads(self) -> bool:
         return bool(int(self._rows("local_infile", "SELECT @@local_infile")[0][0]))
@@ -470,26 +516,90 @@ class MysqlDatabase(HiddenEditing):
         detach: Sequence[Attachment],
         attach: Sequence[Attachment],
     ) -> list[str]:
-        name = self._credentials.name
-        there = {
-            str(row[0])
-            for row in self._rows(
-                name,
-                "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE()",
-            )
+        remarks = self._run(_renaming(exchanges, self._present()))
+        items = settling(exchanges, detach, attach, self._hanging.constraints())
+        return remarks + self._run(items)
+
+    def script(
+        self,
+        exchanges: Sequence[Exchange],
+        detach: Sequence[Attachment],
+        attach: Sequence[Attachment],
+    ) -> Script | None:
+        there = self._present()
+        back = [Exchange(e.live, e.outgoing, e.incoming) for e in exchanges]
+        then = (there | {e.outgoing for e in exchanges if e.outgoing}) - {
+            e.incoming for e in exchanges
         }
-        renames: list[str] = []
-        for exchange in pending(exchanges, there):
-            if exchange.outgoing is not None and exchange.live in there:
-                renames.append(f"{quote(exchange.live)} TO {quote(exchange.outgoing)}")
-            if exchange.incoming is not None:
-                renames.append(f"{quote(exchange.incoming)} TO {quote(exchange.live)}")
-        if renames:
-            self._do("the swap of the tables", "RENAME TABLE " + ", ".join(renames))
-        # A view that comes again is replaced in one statement and never missing; a routine nearly so.
-        again = {named(item) for item in attach if item.kind in ("view", "routine")}
-        self._hanging.detach(exchanges, [item for item in detach if named(item) not in again])
-        return self._hanging.attach(attach)
+        then |= {e.live for e in exchanges if e.incoming is not None}
+        undone = _renaming(back, {str(name) for name in then})
+        for (
+            item
+        ) in undone:  # where the exchange never came about, nothing that follows is to be done
+            item |= {"soft": [1050, 1146], "stop": True}
+        patient = {"sql": f"SET lock_wait_timeout = {_PATIENCE}"}
+        return Script(
+            {
+                "do": "sql",
+                "forth": [
+                    patient,
+                    *_renaming(exchanges, there),
+                    *settling(exchanges, detach, attach),
+                ],
+                "back": [*undone, *settling(back, attach, detach)],
+            },
+            {
+                "name": self._credentials.host,
+                "port": self._credentials.port or 3306,
+                "socket": self._credentials.socket or "",
+            },
+            self._log_in,
+        )
+
+    def _log_in(self, socket: Any) -> bool:
+        wire = connect(self._credentials, "utf8mb4", dial=lambda *where: socket)
+        return not wire.speaks_tls
+
+    def _present(self) -> set[str]:
+        rows = self._rows(
+            self._credentials.name,
+            "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE()",
+        )
+        return {str(row[0]) for row in rows}
+
+    def _run(self, items: Iterable[Item]) -> list[str]:
+        """Carry out a script from here, as a process near the database does (``helper.py``)."""
+        remarks: list[str] = []
+        for item in items:
+            if "views" in item:
+                remarks += self._views(item)
+                continue
+            try:
+                self._do(item.get("remark", "the swap of the tables"), item["sql"])
+            except DatabaseError as error:
+                if error_code(error) not in item.get("soft", ()):
+                    raise
+                if item.get("remark"):
+                    remarks.append(f"{error}: it could not be made")
+        return remarks
+
+    def _views(self, item: Item) -> list[str]:
+        """Views may need one another: go round as long as each round brings one in."""
+        waiting = item["views"]
+        while waiting:
+            failed: list[tuple[str, str, DatabaseError]] = []
+            for name, sql in waiting:
+                try:
+                    self._do(name, sql)
+                except DatabaseError as error:
+                    failed.append((name, sql, error))
+            if len(failed) == len(waiting):
+                for _, _, problem in failed:
+                    if error_code(problem) not in item["soft"]:
+                        raise problem
+                return [f"{problem}: it could not be made" for _, _, problem in failed]
+            waiting = [(name, sql) for name, sql, _ in failed]
+        return []
 
     def patch(self, patches: Sequence[Patch]) -> int:
         changed = 0
@@ -524,6 +634,17 @@ class MysqlDatabase(HiddenEditing):
                     raise
                 time.sleep(0.25)
         self._do(name, f"DROP TABLE IF EXISTS {quote(name)}")
+
+
+def _renaming(exchanges: Sequence[Exchange], there: set[str]) -> list[Item]:
+    """The one statement that exchanges all tables which still have to be, none where there are none."""
+    renames: list[str] = []
+    for exchange in pending(exchanges, there):
+        if exchange.outgoing is not None and exchange.live in there:
+            renames.append(f"{quote(exchange.live)} TO {quote(exchange.outgoing)}")
+        if exchange.incoming is not None:
+            renames.append(f"{quote(exchange.incoming)} TO {quote(exchange.live)}")
+    return [{"sql": "RENAME TABLE " + ", ".join(renames)}] if renames else []
 
 
 def _update(patch: Patch) -> str:

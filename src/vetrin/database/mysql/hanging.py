@@ -7,16 +7,18 @@ from __future__ import annotations
 
 import contextlib
 import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
+from dataclasses import replace
 from typing import Any
 
-import pymysql
-
-from ..contract import HIDDEN, Attachment, DatabaseError, Exchange
+from ..contract import HIDDEN, Attachment, DatabaseError, Exchange, ForeignKey
+from ..identifiers import databases_in, without_qualifier
 from .columns import quote
 from .connecting import MODE
 
-_LACKING = (1054, 1146, 1305, 1356)
+# What a view or a trigger needs is not there: a column, a table, a routine, another view.
+LACKING = (1054, 1146, 1305, 1356)
+_GONE = (1091, 1146)  # a foreign key, its table
 # Quoted as the mode wants it that a text was made under.
 _DEFINER = re.compile(
     r"""\s+DEFINER\s*=\s*(?:`(?:[^`]|``)*`|"(?:[^"]|"")*")@(?:`(?:[^`]|``)*`|"(?:[^"]|"")*")""",
@@ -25,7 +27,12 @@ _DEFINER = re.compile(
 _ROUTINE = re.compile(r"CREATE (PROCEDURE|FUNCTION) ")
 FOREIGN_KEY = re.compile(r"^  (CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY .*?),?$", re.MULTILINE)
 
+DRAWS = re.compile(
+    r"\b(?:nextval|lastval|setval)\(\s*(?:(`(?:[^`]|``)*`)\.)?`((?:[^`]|``)*)`", re.IGNORECASE
+)
 Rows = Callable[..., list[Any]]
+# A statement of a script: ``sql`` with the codes that it may fail with (``soft``), or ``views``.
+Item = dict[str, Any]
 
 
 def create_text(rows: Rows, table: str) -> str:
@@ -34,15 +41,18 @@ def create_text(rows: Rows, table: str) -> str:
 
 
 class Hanging:
-    """What hangs on the tables of the database at ``where``; ``rows`` asks the server, ``do`` has it do something.
+    """What hangs on the tables of ``database`` at ``where``; ``rows`` asks the server, ``sequences`` says that it
+    knows such.
 
     Raises DatabaseError wherever the server refuses.
     """
 
-    def __init__(self, where: str, rows: Rows, do: Callable[[str, str], None]) -> None:
+    def __init__(self, where: str, database: str, rows: Rows, *, sequences: bool) -> None:
         self._where = where
+        self._database = database
         self._rows = rows
-        self._do = do
+        self._sequences = sequences
+        self._known: frozenset[str] = frozenset()
 
     def views(self) -> list[str]:
         return [
@@ -55,10 +65,12 @@ class Hanging:
         ]
 
     def routines(self) -> list[Attachment]:
+        self._look()
         found = []
-        for kind, name, mode in self._rows(
+        for kind, name, mode, collation in self._rows(
             self._where,
-            "SELECT routine_type, routine_name, sql_mode FROM information_schema.routines"
+            "SELECT routine_type, routine_name, sql_mode, collation_connection"
+            " FROM information_schema.routines"
             " WHERE routine_schema = DATABASE() AND routine_type IN ('PROCEDURE', 'FUNCTION')"
             " ORDER BY routine_name, routine_type",
         ):
@@ -67,10 +79,59 @@ class Hanging:
             with contextlib.suppress(DatabaseError):
                 text = self._rows(name, f"SHOW CREATE {kind} {quote(name)}")[0][2] or ""
             sql = _DEFINER.sub("", str(text), count=1)
-            found.append(Attachment("routine", str(name), "", sql, str(mode)))
+            found.append(
+                self._own(Attachment("routine", str(name), "", sql, str(mode), str(collation)))
+            )
         return found
 
+    def _own(self, item: Attachment) -> Attachment:
+        """What hangs on tables with the things of this database called by their own names. What speaks of another
+        database cannot come along: wherever it arrives, it would go on reading or writing there."""
+        sql = without_qualifier(item.sql, self._database, self._known)
+        foreign = databases_in(sql) - {self._database, "information_schema"}
+        lost = f"it speaks of another database ({', '.join(sorted(foreign))})" if foreign else ""
+        return replace(item, sql=sql, lost=item.lost or lost)
+
+    def _look(self) -> None:
+        """Learn what can be spoken of in this database by now."""
+        self._known = frozenset(
+            str(row[0])
+            for row in self._rows(
+                self._where,
+                "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE()"
+                " UNION SELECT routine_name FROM information_schema.routines"
+                " WHERE routine_schema = DATABASE()",
+            )
+        )
+
+    def of_defaults(self, tables: Iterable[str]) -> list[Attachment]:
+        """Sequences that columns draw their defaults from, and those defaults. MariaDB has them."""
+        wanted = set(tables)
+        found: list[Attachment] = []
+        drawn: dict[str, str] = {}
+        for table, column, default in self._rows(
+            self._where,
+            "SELECT table_name, column_name, column_default FROM information_schema.columns"
+            " WHERE table_schema = DATABASE() AND column_default RLIKE 'nextval\\\\(|lastval\\\\(|setval\\\\('"
+            " ORDER BY table_name, ordinal_position",
+        ):
+            if table not in wanted or not DRAWS.search(str(default)):
+                continue
+            sql = f"ALTER TABLE {quote(table)} ALTER COLUMN {quote(column)} SET DEFAULT ({default})"
+            found.append(self._own(Attachment("default", str(column), str(table), sql)))
+            for match in DRAWS.finditer(found[-1].sql):
+                if match[1] is None:
+                    drawn.setdefault(match[2].replace("``", "`"), str(table))
+        sequences = []
+        for name, table in drawn.items():
+            text = str(self._rows(name, f"SHOW CREATE SEQUENCE {quote(name)}")[0][1])
+            sql = text.replace("CREATE SEQUENCE", "CREATE OR REPLACE SEQUENCE", 1)
+            ((following,),) = self._rows(name, f"SELECT next_not_cached_value FROM {quote(name)}")
+            sequences.append(Attachment("sequence", name, table, sql, str(following)))
+        return [*sequences, *found]
+
     def of_tables(self, tables: Iterable[str], views: Iterable[str]) -> list[Attachment]:
+        self._look()
         wanted = set(tables)
         found: list[Attachment] = []
         # Foreign keys of other tables that point at these follow a renamed table; they are
@@ -87,11 +148,11 @@ class Hanging:
         for table in sorted(holders):
             for match in FOREIGN_KEY.finditer(create_text(self._rows, table)):
                 name = match[2][1:-1].replace("``", "`")
-                found.append(Attachment("constraint", name, table, match[1]))
-        for name, table, timing, event, action, mode in self._rows(
+                found.append(self._own(Attachment("constraint", name, table, match[1])))
+        for name, table, timing, event, action, mode, collation in self._rows(
             self._where,
             "SELECT trigger_name, event_object_table, action_timing, event_manipulation,"
-            " action_statement, sql_mode FROM information_schema.triggers"
+            " action_statement, sql_mode, collation_connection FROM information_schema.triggers"
             " WHERE trigger_schema = DATABASE() ORDER BY event_object_table, action_order",
         ):
             if table in wanted:
@@ -99,15 +160,46 @@ class Hanging:
                     f"CREATE TRIGGER {quote(name)} {timing} {event} ON {quote(table)}"
                     f" FOR EACH ROW {action}"
                 )
-                found.append(Attachment("trigger", name, table, sql, str(mode)))
+                found.append(
+                    self._own(Attachment("trigger", name, table, sql, str(mode), str(collation)))
+                )
         for view in views:
-            text = str(self._rows(view, f"SHOW CREATE VIEW {quote(view)}")[0][1])
+            _, text, _, collation = self._rows(view, f"SHOW CREATE VIEW {quote(view)}")[0][:4]
             # The account that made the view may be unknown where it arrives; who brings it owns it.
-            sql = _DEFINER.sub("", text, count=1).replace("CREATE ", "CREATE OR REPLACE ", 1)
-            found.append(Attachment("view", view, view, sql))
-        return found
+            sql = _DEFINER.sub("", str(text), count=1).replace("CREATE ", "CREATE OR REPLACE ", 1)
+            found.append(self._own(Attachment("view", view, view, sql, "", str(collation))))
+        return [*self.of_defaults(wanted), *found] if self._sequences else found
 
-    def _constraints(self) -> set[tuple[str, str]]:
+    def foreign_keys(self) -> list[ForeignKey]:
+        keys: dict[tuple[str, str], list[tuple[str, str, str, str]]] = {}
+        for table, name, column, parent, to, then in self._rows(
+            self._where,
+            "SELECT u.table_name, u.constraint_name, u.column_name, u.referenced_table_name,"
+            " u.referenced_column_name, r.delete_rule FROM information_schema.key_column_usage u"
+            " JOIN information_schema.referential_constraints r"
+            " ON r.constraint_schema = u.constraint_schema AND r.constraint_name = u.constraint_name"
+            " AND r.table_name = u.table_name"
+            " WHERE u.constraint_schema = DATABASE() AND u.referenced_table_schema = DATABASE()"
+            " ORDER BY u.table_name, u.constraint_name, u.ordinal_position",
+        ):
+            if not str(table).startswith(HIDDEN):
+                keys.setdefault((str(table), str(name)), []).append(
+                    (str(column), str(parent), str(to), str(then))
+                )
+        return [
+            ForeignKey(
+                name,
+                table,
+                tuple(part[0] for part in parts),
+                parts[0][1],
+                tuple(part[2] for part in parts),
+                parts[0][3].upper() == "SET NULL",
+            )
+            for (table, name), parts in keys.items()
+        ]
+
+    def constraints(self) -> set[tuple[str, str]]:
+        """The foreign keys that are there, by table and name."""
         return {
             (str(row[0]), str(row[1]))
             for row in self._rows(
@@ -117,58 +209,74 @@ class Hanging:
             )
         }
 
-    def detach(self, exchanges: Sequence[Exchange], detach: Sequence[Attachment]) -> None:
-        """Take off, from tables that were just exchanged, what hung on them; what is gone is passed over."""
-        outgoing = {e.live: e.outgoing for e in exchanges}
-        there = self._constraints()
-        for item in detach:
-            if item.kind in ("trigger", "view", "routine"):
-                self._do(item.name, _dropping(item))
-            elif item.kind == "constraint":
-                table = outgoing.get(item.table, item.table)
-                # InnoDB renames a constraint with its table where the name was made from it.
-                for name in (item.name, item.name.replace(item.table, table or "", 1)):
-                    if table is not None and (table, name) in there:
-                        self._do(
-                            table, f"ALTER TABLE {quote(table)} DROP FOREIGN KEY {quote(name)}"
-                        )
-                        there.discard((table, name))
 
-    def attach(self, attach: Sequence[Attachment]) -> list[str]:
-        """Hang on what is not there yet; remarks on views that can not be, as they lack something here."""
-        there = self._constraints()
-        # Routines first, for views may call them.
-        for item in sorted(attach, key=lambda item: item.kind != "routine"):
-            if item.kind == "constraint" and (item.table, item.name) not in there:
-                self._do(item.table, f"ALTER TABLE {quote(item.table)} ADD {item.sql}")
-            elif item.kind in ("trigger", "routine"):
-                self._do(item.name, _dropping(item))
-                self._do(item.name, f"SET sql_mode = '{item.mode}'")
-                try:
-                    self._do(item.name, item.sql)
-                finally:
-                    self._do(item.name, f"SET sql_mode = '{MODE}'")
-        views = [item for item in attach if item.kind == "view"]
-        # A view may need another one: go round as long as each round brings one in.
-        while views:
-            failed: dict[str, DatabaseError] = {}
-            for item in views:
-                try:
-                    self._do(item.name, item.sql)
-                except DatabaseError as error:
-                    failed[item.name] = error
-            if len(failed) == len(views):
-                if not all(map(_lacks_something, failed.values())):
-                    raise next(iter(failed.values()))
-                return [f"the view {error}: it could not be made" for error in failed.values()]
-            views = [item for item in views if item.name in failed]
-        return []
+def settling(
+    exchanges: Sequence[Exchange],
+    detach: Sequence[Attachment],
+    attach: Sequence[Attachment],
+    there: Collection[tuple[str, str]] = (),
+) -> list[Item]:
+    """The statements that follow an exchange of tables: what hung on the outgoing ones goes, what is to hang on
+    the incoming ones comes, but for foreign keys that are ``there``."""
+    # A view that comes again is replaced in one statement and never missing; a routine nearly so.
+    again = {named(item) for item in attach if item.kind in ("view", "routine")}
+    outgoing = {e.live: e.outgoing for e in exchanges}
+    attach = [item for item in attach if not item.lost]
+    found: list[Item] = []
+    for item in detach:
+        if item.kind in ("trigger", "view", "routine") and named(item) not in again:
+            found.append({"sql": _dropping(item)})
+        table = outgoing.get(item.table, item.table)
+        if item.kind == "constraint" and table is not None:
+            # InnoDB renames a constraint with its table where the name was made from it.
+            for name in dict.fromkeys((item.name, item.name.replace(item.table, table, 1))):
+                sql = f"ALTER TABLE {quote(table)} DROP FOREIGN KEY {quote(name)}"
+                found.append({"sql": sql, "soft": [*_GONE]})
+    order = ("sequence", "default", "routine")
+    for item in sorted(attach, key=lambda item: _place(item, order)):
+        what = f"the {_word(item).lower()} {item.name}"
+        if item.kind == "constraint" and (item.table, item.name) not in there:
+            found.append({"sql": f"ALTER TABLE {quote(item.table)} ADD {item.sql}"})
+        elif item.kind == "sequence":
+            restart = f"ALTER SEQUENCE {quote(item.name)} RESTART {int(item.mode)}"
+            found += [{"sql": item.sql}, {"sql": restart}]
+        elif item.kind == "default":
+            found.append({"sql": item.sql})
+        elif item.kind in ("trigger", "routine"):
+            found += [
+                {"sql": _dropping(item)},
+                *_context(item),
+                # One that was broken where it comes from is no reason to do without all the others.
+                {"sql": item.sql, "soft": [*LACKING], "remark": what},
+                *_OWN_CONTEXT,
+            ]
+    views = [item for item in attach if item.kind == "view"]
+    for collation in dict.fromkeys(item.collation for item in views):
+        some = [[f"the view {v.name}", v.sql] for v in views if v.collation == collation]
+        if collation:
+            found.append({"sql": f"SET collation_connection = '{collation}'"})
+        found.append({"views": some, "soft": [*LACKING]})
+    return [*found, *_OWN_CONTEXT] if views else found
 
 
-def _lacks_something(error: DatabaseError) -> bool:
-    """True where a view needs a table, column or routine that is not there."""
-    cause = error.__cause__
-    return isinstance(cause, pymysql.Error) and bool(cause.args) and cause.args[0] in _LACKING
+# Texts come in utf8mb4, whatever their literals are made of.
+_OWN_CONTEXT: tuple[Item, ...] = (
+    {"sql": f"SET sql_mode = '{MODE}'"},
+    {"sql": "SET NAMES utf8mb4"},
+)
+
+
+def _context(item: Attachment) -> list[Item]:
+    """What a session has to be like for a text to mean what it meant where it was made."""
+    found: list[Item] = [{"sql": f"SET sql_mode = '{item.mode}'"}]
+    if item.collation:
+        found.append({"sql": f"SET collation_connection = '{item.collation}'"})
+    return found
+
+
+def _place(item: Attachment, order: Sequence[str]) -> int:
+    """Sequences first, then what draws from them; routines before what may call them."""
+    return order.index(item.kind) if item.kind in order else len(order)
 
 
 def _word(item: Attachment) -> str:

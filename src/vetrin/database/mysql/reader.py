@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from functools import cached_property
 from typing import Any
 
-import pymysql
-
 from ..condition import Instead, Where
-from ..contract import BATCH_BYTES, Batch, Hashing, Table
-from ..pages import JOIN, NULL, KeyRange
+from ..contract import BATCH_BYTES, Batch, Table
+from ..pages import KeyRange, digest_of_sum
 from ..query import Dialect
-from ..records import cells_of
+from ..records import NULL, cells_of
 from .columns import quote
 from .connecting import said
 from .wire import Wire
@@ -26,18 +23,6 @@ class MysqlReader:
 
     def __init__(self, wire: Wire) -> None:
         self._wire = wire
-
-    @cached_property
-    def hashing(self) -> Hashing:
-        with self._wire.cursor() as cursor:
-            try:
-                cursor.execute("SELECT MD5('')")
-            except pymysql.Error:
-                return "sha256"
-            return "md5"
-
-    def _hashed(self, text: str) -> str:
-        return f"MD5({text})" if self.hashing == "md5" else f"SHA2({text}, 256)"
 
     def rows(
         self,
@@ -84,33 +69,27 @@ class MysqlReader:
         leave: Where | None = None,
         instead: Mapping[str, Instead] | None = None,
     ) -> list[str]:
-        names = [column.name for column in table.columns]
+        names = [quote(column.name).replace("%", "%%") for column in table.columns]
         reads = {column.name: column.read.replace("%", "%%") for column in table.columns}
-        cells = ", ".join(
-            f"IFNULL(CAST({quote(name)} AS BINARY), 0x{NULL.hex()})" for name in names
-        ).replace("%", "%%")
-        row = f"CONCAT_WS(0x{JOIN.hex()}, {cells})"
+        record = f"CONCAT({', '.join(map(_cell, names))})"
+        bits = f"CAST(CONV(LEFT(SHA2({record}, 256), 16), 16, 10) AS UNSIGNED)"
         found: list[str] = []
         with said(table.name), self._wire.cursor() as cursor:
-            cursor.execute("SET SESSION group_concat_max_len = 1073741824")
             for at in range(0, len(ranges), _PAGES):
                 parts, values = [], []
                 for among in ranges[at : at + _PAGES]:
                     sql, more = DIALECT.rows(
                         table.name, reads, leave, instead, key_range(table, among), named=True
                     )
-                    if among == KeyRange():
-                        half = f"CONV(LEFT({self._hashed(row)}, 15), 16, 10)"
-                        made = f"CONCAT_WS('-', COUNT(*), SUM(CAST({half} AS UNSIGNED)))"
-                    else:
-                        order = ", ".join(map(quote, table.key)).replace("%", "%%")
-                        made = self._hashed(
-                            f"GROUP_CONCAT({row} ORDER BY {order} SEPARATOR 0x{JOIN.hex()})"
-                        )
-                    parts.append(f"(SELECT {made} FROM ({sql}) _vetrin_p)")
+                    # What is longer than a packet is NULL, with a warning only.
+                    made = f"COUNT(*), SUM(IFNULL({bits}, 1{'0' * 30}))"
+                    parts.append(f"SELECT {made} FROM ({sql}) _vetrin_p")
                     values += more
                 cursor.execute(" UNION ALL ".join(parts), values)
-                found += [_digest_text(row[0]) for row in cursor.fetchall()]
+                found += [
+                    digest_of_sum(int(count), None if total is None else int(total))
+                    for count, total in cursor.fetchall()
+                ]
         return found
 
     def count(self, table: str, where: Where | None = None) -> int:
@@ -123,8 +102,19 @@ def key_range(table: Table, among: KeyRange | None) -> str:
     return among.sql(names) if among is not None else ""
 
 
-def _digest_text(value: Any) -> str:
-    return value.decode("ascii") if isinstance(value, bytes) else str(value or "")
+def _cell(name: str) -> str:
+    """A cell as records hold it: its length, then its bytes."""
+    value = f"CAST({name} AS BINARY)"
+    length = f"LENGTH({value})"
+
+    def bytes_of(count: int) -> str:
+        return ", ".join(f"({length} >> {8 * number}) & 255" for number in range(count))
+
+    before = (
+        f"CASE WHEN {length} < 251 THEN CHAR({length}) WHEN {length} < 65536 THEN CHAR(252, {bytes_of(2)})"
+        f" WHEN {length} < 16777216 THEN CHAR(253, {bytes_of(3)}) ELSE CHAR(254, {bytes_of(8)}) END"
+    )
+    return f"IF({name} IS NULL, 0x{NULL.hex()}, CONCAT({before}, {value}))"
 
 
 def count_rows(connection: Any, table: str, where: Where | None) -> int:

@@ -38,6 +38,10 @@ class Wire(Connection):
         """True where the server said that it knows TLS; false as well before it has said anything."""
         return bool(getattr(self, "server_capabilities", 0) & CLIENT.SSL)
 
+    @property
+    def speaks_tls(self) -> bool:
+        return bool(self.ssl) and self.offers_tls
+
     def _packet(self) -> Any:
         return self._read_packet()  # type: ignore[no-untyped-call]
 

@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from ...files import Act, Buffer, FilesError, Look, Room, Span, Writing, printable
-from .frames import (
+from ..frames import (
     BEGIN,
     BYTES,
     DATA,
@@ -33,21 +33,15 @@ from .frames import (
     records,
     unescaped,
 )
-from .helpers import source
+from ..helpers import PHP, PYTHON, source
 from .line import Line
 from .pipe import LineBroken, LineError, Pipe
 
 _FORMS = (
-    # What starts it, how its text is named, and how it is told apart in messages. The text follows on
-    # the standard input, after its length. One line, for any shell; alone with Python's own library.
-    ("helper.py", "exec python3 -I -c '"
-     "import sys,os;n=int(sys.stdin.buffer.raw.readline());s=bytearray();"
-     "list(iter(lambda:s.extend(os.read(0,n-len(s)) or sys.exit()) or len(s)<n,False));"
-     'exec(compile(bytes(s),"helper","exec"),{"__name__":"vetrin_helper"})\'', "Python 3"),
-    ("helper.php", "exec php -d display_errors=stderr -r '"
-     '$n=(int)fgets(STDIN);$s="";while(strlen($s)<$n&&!feof(STDIN))$s.=fread(STDIN,$n-strlen($s));'
-     "eval(substr($s,5));'", "PHP"),
-)  # fmt: skip
+    # What starts it, how its text is named, and how it is told apart in messages.
+    ("helper.py", f"exec python3 -I -c '{PYTHON}'", "Python 3"),
+    ("helper.php", f"exec php -d display_errors=stderr -r '{PHP}'", "PHP"),
+)
 _ANSWERS = 20.0  # seconds in which a helper says hello, beyond the way there and back
 _PROBE = 1 << 16  # bytes that measure the line
 _ASKED = 2000  # files in one request
@@ -210,12 +204,16 @@ class HelperMachine:
         return found
 
     def scan(
-        self, folders: Sequence[str], skip: Collection[str], shut: Collection[str]
+        self,
+        folders: Sequence[str],
+        skip: Collection[str],
+        shut: Collection[str],
+        prune: tuple[str, Sequence[str]] = ("", ()),
     ) -> Iterator[tuple[str, Look]]:
         with self._asked() as frames:
             answer = frames.begin(
                 "scan", folders=list(map(escaped, folders)), skip=list(map(escaped, skip)),
-                shut=list(shut), pack=self._helpers.line.slow,
+                shut=list(shut), root=escaped(prune[0]), prune=list(prune[1]), pack=self._helpers.line.slow,
             )  # fmt: skip
             for kind, content in answer:
                 if kind == DATA:
@@ -296,6 +294,10 @@ class HelperMachine:
             said = frames.ask("room", path=escaped(folder))
         return Room(said["disk"], said["free"])
 
+    def busy(self, path: str) -> bool:
+        with self._asked() as frames:
+            return bool(frames.ask("busy", path=escaped(path))["busy"])
+
     def remove(self, path: str) -> None:
         with self._asked() as frames:
             frames.ask("remove", path=escaped(path))
@@ -336,7 +338,8 @@ class _Content(Iterator[memoryview]):
         self._done = True
         if kind == LOST:
             said = json.loads(bytes(content))
-            error = ExchangeError(said["message"], self._path, said["missing"])
+            denied = bool(said.get("denied"))
+            error = ExchangeError(said["message"], self._path, said["missing"], denied)
             cause = FileNotFoundError(errno.ENOENT, said["message"]) if said["missing"] else error
             raise _said(error) from cause
         raise StopIteration
@@ -355,7 +358,9 @@ def _written(files: Iterable[tuple[Writing, Iterable[Buffer | Span]]]) -> Iterat
 
 
 def _said(error: ExchangeError) -> FilesError:
-    return FilesError(f"{printable(error.path)}: {error}" if error.path else str(error))
+    found = FilesError(f"{printable(error.path)}: {error}" if error.path else str(error))
+    found.denied = error.denied
+    return found
 
 
 def _look(item: list[Any] | None) -> Look | None:

@@ -23,7 +23,7 @@ from typing import Any, TypeVar
 
 import asyncssh
 
-from ...files import Act, Buffer, FilesError, Look, Room, Span, Writing, printable
+from ...files import Act, Buffer, FilesError, Look, Room, Span, Writing, printable, pruning
 from .line import Line, awaited
 from .pipe import LineBroken, LineError
 
@@ -75,24 +75,38 @@ class SftpMachine:
         )
 
     def scan(
-        self, folders: Sequence[str], skip: Collection[str], shut: Collection[str]
+        self,
+        folders: Sequence[str],
+        skip: Collection[str],
+        shut: Collection[str],
+        prune: tuple[str, Sequence[str]] = ("", ()),
     ) -> Iterator[tuple[str, Look]]:
         waiting = list(folders)
         left_out, not_entered = frozenset(skip), frozenset(shut)
+        start, pruned = len(prune[0]), pruning(prune[1])
         while waiting:
             some, waiting = waiting[: self._under_way], waiting[self._under_way :]
-            listed = self._run(self._all([self._names(folder) for folder in some]), some)
+            listed = self._run(self._all([self._if_readable(folder) for folder in some]), some)
             for folder, items in zip(some, listed, strict=True):
-                for name, look in items:
+                if items is None:
+                    yield folder, Look("unread")
+                for name, look in items or ():
                     path = f"{folder}/{name}" if folder != "/" else f"/{name}"
                     if path in left_out:
                         continue
-                    if look.kind == "folder" and name not in not_entered:
+                    shut_off = pruned is not None and pruned(f"{path[start:]}/")
+                    if look.kind == "folder" and name not in not_entered and not shut_off:
                         waiting.append(path)
                     yield path, look
 
     def names(self, folder: str) -> list[tuple[str, Look]]:
         return self._run(self._names(folder), [folder])
+
+    async def _if_readable(self, folder: str) -> list[tuple[str, Look]] | None:
+        try:
+            return await self._names(folder)
+        except asyncssh.SFTPPermissionDenied:
+            return None
 
     async def _names(self, folder: str) -> list[tuple[str, Look]]:
         found = []
@@ -368,6 +382,9 @@ class SftpMachine:
     def flush(self, folder: str) -> None:
         return  # there is no request for a whole file system; the server writes as it sees fit
 
+    def busy(self, path: str) -> bool:
+        return False  # no process of ours can be there
+
     def room(self, folder: str) -> Room:
         place = folder
         while True:
@@ -443,6 +460,7 @@ class SftpMachine:
             return found
         reason = getattr(error, "reason", "") or str(error) or type(error).__name__
         found = FilesError(f"{printable(path)}: {reason}" if path else reason)
+        found.denied = isinstance(error, asyncssh.SFTPPermissionDenied)
         found.__cause__ = (
             FileNotFoundError(errno.ENOENT, reason) if isinstance(error, _MISSING) else error
         )

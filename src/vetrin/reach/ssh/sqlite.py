@@ -16,7 +16,7 @@ from typing import Any
 from ...database.records import Text
 from ...database.sqlite import LocalDoor
 from ...files import Act, FarPlace, FilesError, Machine
-from .frames import (
+from ..frames import (
     BEGIN,
     BYTES,
     DATA,
@@ -51,6 +51,9 @@ class HelperDoor:
 
     def identity(self, path: str) -> str:
         return f"{self._helpers.line.host}{self._machine.real(path)}"
+
+    def absolute(self, path: str) -> str:
+        return path
 
     def connect(self, path: str, mode: str) -> Any:
         if not self._helpers.hello.sqlite:

@@ -2,8 +2,8 @@
 
 A request and its answer are each a sequence of frames: four bytes of length (big-endian), one of kind,
 then the content. A request begins with a JSON frame ``{"do": NAME, …}`` and ends with an END frame; so
-does an answer, unless it ends with an ERROR frame (JSON with ``message``, ``path``, ``missing``). DATA and
-PACKED frames (the latter deflated, RFC 1950) carry a stream of records: one byte of kind, four of length
+does an answer, unless it ends with an ERROR frame (JSON with ``message``, ``path``, ``missing``, ``denied``).
+DATA and PACKED frames (the latter deflated, RFC 1950) carry a stream of records: one byte of kind, four of length
 (big-endian), then the content. Nothing in a request depends on an earlier one, so it can travel by any
 channel that carries bytes. In JSON, a path is text in which each byte that is no printable ASCII, and
 ``%``, is written as ``%XX``.
@@ -43,10 +43,13 @@ class Channel(Protocol):
 class ExchangeError(Exception):
     """The other side said that something went wrong, or said nothing that can be understood."""
 
-    def __init__(self, message: str, path: str = "", missing: bool = False) -> None:
+    def __init__(
+        self, message: str, path: str = "", missing: bool = False, denied: bool = False
+    ) -> None:
         super().__init__(message)
         self.path = path
         self.missing = missing
+        self.denied = denied
 
 
 def escaped(path: str) -> str:
@@ -143,8 +146,9 @@ class Frames:
             if kind == ERROR:
                 said = json.loads(content)
                 raise ExchangeError(
-                    said["message"], unescaped(said.get("path", "")), said.get("missing", False)
-                )
+                    said["message"], unescaped(said.get("path", "")), bool(said.get("missing")),
+                    bool(said.get("denied")),
+                )  # fmt: skip
             if kind == PACKED:
                 yield DATA, zlib.decompress(content)
             else:

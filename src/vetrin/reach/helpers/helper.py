@@ -5,15 +5,19 @@ It is run from memory by ``python3 -c`` and leaves nothing behind. The exchange 
 """
 
 import errno
+import fcntl
 import hashlib
 import json
 import os
+import re
 import select
 import shutil
+import signal
 import socket
 import stat
 import struct
 import sys
+import time
 import zlib
 from urllib.parse import quote_from_bytes, unquote_to_bytes
 
@@ -24,6 +28,7 @@ BEGIN, BYTES, SPAN, DONE, LOST = 1, 2, 3, 4, 5
 FRAME = 1 << 18
 BLOCK = 1 << 18
 SAFE = "".join(chr(c) for c in range(0x20, 0x7F) if chr(c) != "%")
+UNREAD = ["unread", 0, 0, 0, "", 0, 0]
 KINDS = {stat.S_IFREG: "file", stat.S_IFDIR: "folder", stat.S_IFLNK: "link"}
 
 try:
@@ -200,6 +205,8 @@ def scan(stream, ask):
     """Everything below some folders; those named in ``shut`` are told, but not looked into."""
     skip = set(map(path_of, ask["skip"]))
     shut = set(map(path_of, ask["shut"]))
+    start = path_of(ask.get("root", ""))
+    prune = [re.compile(text).match for text in ask.get("prune", ())]
     found = []
     for root in map(path_of, ask["folders"]):
         waiting = [root]
@@ -209,6 +216,9 @@ def scan(stream, ask):
                 items = list(os.scandir(folder))
             except FileNotFoundError:
                 continue
+            except PermissionError:
+                found.append([escaped(folder), UNREAD])
+                continue
             for item in items:
                 if item.path in skip:
                     continue
@@ -216,8 +226,13 @@ def scan(stream, ask):
                     seen = item.stat(follow_symlinks=False)
                 except FileNotFoundError:
                     continue
+                except PermissionError:
+                    found.append([escaped(item.path), UNREAD])
+                    continue
                 if stat.S_ISDIR(seen.st_mode) and item.name not in shut:
-                    waiting.append(item.path)
+                    inside = item.path[len(start):].decode("utf-8", "surrogateescape") + "/"
+                    if not any(fit(inside) for fit in prune):
+                        waiting.append(item.path)
                 found.append([escaped(item.path), look(item.path, seen)])
                 if len(found) >= 2000:
                     stream.data(json.dumps(found).encode("ascii"))
@@ -306,32 +321,49 @@ def write(stream, ask):
     stream.say({"written": count})
 
 
+def one_act(do, path, other, mode):
+    if do == "rename":
+        if os.path.lexists(other):
+            raise FileExistsError(errno.EEXIST, "something is there already", other)
+        os.rename(path, other)
+    elif do == "replace":
+        os.replace(path, other)
+    elif do == "swap":
+        if not swapped(path, other):
+            raise OSError(errno.ENOTSUP, "two names cannot change over here", path)
+    elif do == "folder":
+        os.makedirs(path, exist_ok=True)
+    elif do == "link":
+        os.symlink(other, path)
+    elif do == "remove":
+        os.unlink(path)
+    elif do == "remove-folder":
+        os.rmdir(path)
+    elif do == "mode":
+        os.chmod(path, mode)
+    elif do == "claim":
+        os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, mode))
+
+
+def swapped(one, other):
+    """Let two names change over at once, by renameat2(2) of Linux or renamex_np(2) of macOS."""
+    import ctypes
+
+    try:
+        library = ctypes.CDLL(None, use_errno=True)
+        if sys.platform == "darwin":
+            return library.renamex_np(one, other, 2) == 0
+        return library.renameat2(-100, one, -100, other, 2) == 0
+    except (AttributeError, OSError):
+        return False
+
+
 def act(stream, ask):
     """Small acts, one after the other; ends at the first that fails, unless it is a soft one."""
     done = 0
     for do, one, other, mode, soft in ask["acts"]:
-        path = path_of(one)
         try:
-            if do == "rename":
-                if os.path.lexists(path_of(other)):
-                    raise FileExistsError(
-                        errno.EEXIST, "something is there already", path_of(other)
-                    )
-                os.rename(path, path_of(other))
-            elif do == "replace":
-                os.replace(path, path_of(other))
-            elif do == "folder":
-                os.makedirs(path, exist_ok=True)
-            elif do == "link":
-                os.symlink(path_of(other), path)
-            elif do == "remove":
-                os.unlink(path)
-            elif do == "remove-folder":
-                os.rmdir(path)
-            elif do == "mode":
-                os.chmod(path, mode)
-            elif do == "claim":
-                os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, mode))
+            one_act(do, path_of(one), path_of(other), mode)
         except OSError as error:
             if soft:
                 continue
@@ -407,15 +439,7 @@ def load(stream, ask):
 
 def relay(stream, ask):
     """Become a connection to a port or a socket of this host: from the answer on, bytes as they are."""
-    try:
-        if ask.get("socket"):
-            other = socket.socket(socket.AF_UNIX)
-            other.connect(path_of(ask["socket"]))
-        else:
-            other = socket.create_connection((ask["name"], ask["port"]), 20)
-        other.settimeout(None)
-    except OSError as error:
-        raise Told(error, ask.get("socket") or "%s:%s" % (ask["name"], ask["port"]))
+    other = connected(ask)
     stream.say({"connected": True})
     stream.write(END)
     other.sendall(stream.buffer)
@@ -448,7 +472,7 @@ class Told(Exception):
 def told(error, path):
     return json.dumps({
         "message": error.strerror or str(error), "path": path,
-        "missing": isinstance(error, FileNotFoundError),
+        "missing": isinstance(error, FileNotFoundError), "denied": isinstance(error, PermissionError),
     }).encode("ascii")  # fmt: skip
 
 
@@ -526,9 +550,307 @@ def sqlite(stream, ask):
     database.close()
 
 
+class Failed(Exception):
+    """A step of a switch failed. ``code`` is that of the database server, 0 for none of its errors."""
+
+    def __init__(self, message, code=0):
+        Exception.__init__(self, message)
+        self.code = code
+
+
+def switch(stream, ask):
+    """A switch as one piece: from the moment that it is handed over it ends here, whatever becomes of whoever asked.
+
+    Until then, bytes go between the other side and a database server, so that the account is logged in
+    without its password being known here. Then comes ``go``: steps, each with what takes it back.
+    """
+    server = None
+    if ask.get("connect"):
+        server = connected(ask["connect"])
+    stream.say({"connected": server is not None})
+    record = go = None
+    try:
+        while go is None:
+            if server is not None and not stream.buffer:
+                if server in select.select([stream.source, server], [], [])[0]:
+                    block = server.recv(1 << 18)
+                    if not block:
+                        raise Told(OSError(errno.ECONNRESET, "the database server closed the connection"), "")
+                    stream.write(DATA, block)
+                    continue
+            kind, content = stream.frame()
+            if kind == DATA:
+                server.sendall(content)
+            elif kind != JSON:  # given up
+                return
+            elif record is None:
+                record = Record(json.loads(content.decode("ascii")))
+                stream.say({"ready": True})
+            else:
+                go = json.loads(content.decode("ascii"))
+        while stream.frame()[0] != END:
+            pass
+    finally:
+        if go is None and record is not None:  # nothing was done
+            record.remove()
+    for name in ("SIGHUP", "SIGINT", "SIGTERM", "SIGPIPE"):
+        signal.signal(getattr(signal, name), signal.SIG_IGN)
+    try:
+        os.setsid()
+    except OSError:
+        pass
+    answer = Switch(server, go).run(record)
+    try:
+        stream.say(answer)
+    except OSError:  # nobody is there any more to hear it
+        pass
+
+
+class Record:
+    """What says that a switch is under way; locked for as long as somebody here sees to it."""
+
+    def __init__(self, ask):
+        self.path, beside = path_of(ask["path"]), path_of(ask["beside"])
+        self.handle = os.open(beside, os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o644)
+        fcntl.flock(self.handle, fcntl.LOCK_EX)
+        text = ask["text"].encode("ascii")
+        while text:
+            text = text[os.write(self.handle, text) :]
+        os.fsync(self.handle)
+        os.replace(beside, self.path)
+
+    def become(self, text):
+        os.replace(self.path, path_of(text))
+        os.close(self.handle)
+
+    def remove(self):
+        os.unlink(self.path)
+        os.close(self.handle)
+
+
+def connected(where):
+    try:
+        if where.get("socket"):
+            found = socket.socket(socket.AF_UNIX)
+            found.connect(path_of(where["socket"]))
+        else:
+            found = socket.create_connection((where["name"], where["port"]), 20)
+        found.settimeout(None)
+        return found
+    except OSError as error:
+        raise Told(error, where.get("socket") or "%s:%s" % (where["name"], where["port"]))
+
+
+class Switch:
+    def __init__(self, server, go):
+        self.server = server
+        self.go = go
+        self.rest = b""
+        self.remarks = []
+        self.patched = 0
+        self.undo = []
+
+    def run(self, record):
+        try:
+            for step in self.go["steps"]:
+                getattr(self, "do_" + step["do"])(step)
+        except (Failed, OSError) as error:
+            answer = {"failed": str(error), "code": getattr(error, "code", 0)}
+            try:
+                while self.undo:
+                    self.undo.pop()()
+            except (Failed, OSError) as second:
+                answer["half"] = str(second)
+                os.close(record.handle)
+                return answer
+            record.become(self.go["undone"])
+            return answer
+        record.become(self.go["done"])
+        return {"remarks": self.remarks, "patched": self.patched}
+
+    def do_put(self, step):
+        path, beside = path_of(step["path"]), path_of(step["beside"])
+        text = step["text"].replace("{now}", "%d" % time.time())
+        handle = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o644)
+        os.write(handle, text.encode("utf-8"))
+        os.close(handle)
+        os.chmod(beside, 0o644)
+        self.undo.append(lambda: self.do_remove(step))
+        os.replace(beside, path)
+
+    def do_remove(self, step):
+        time.sleep(step.get("after", 0))
+        try:
+            os.unlink(path_of(step["path"]))
+        except FileNotFoundError:
+            pass
+
+    def do_wait(self, step):
+        time.sleep(step["seconds"])
+
+    def do_sync(self, step):
+        os.sync()
+
+    def do_acts(self, step):
+        for do, one, other, mode, soft in step["acts"]:
+            path, to = path_of(one), path_of(other)
+            back = self.inverse(do, path, to)
+            try:
+                one_act(do, path, to, mode)
+            except OSError:
+                if soft:
+                    continue
+                raise
+            if back is not None:
+                self.undo.append(back)
+
+    def inverse(self, do, path, other):
+        if do == "rename":
+            return lambda: os.rename(other, path)
+        if do == "swap":
+            return lambda: one_act("swap", path, other, 0)
+        if do == "mode":
+            before = stat.S_IMODE(os.lstat(path).st_mode) if os.path.lexists(path) else 0o755
+            return lambda: os.path.lexists(path) and os.chmod(path, before)
+        if do == "remove-folder" and os.path.isdir(path):
+            before = stat.S_IMODE(os.lstat(path).st_mode)
+
+            def again():
+                os.makedirs(path, exist_ok=True)
+                os.chmod(path, before)
+
+            return again
+        if do == "folder":
+            made = []
+            while path and not os.path.lexists(path):
+                made.append(path)
+                path = os.path.dirname(path)
+
+            def away():
+                for folder in made:
+                    try:
+                        os.rmdir(folder)
+                    except OSError:
+                        return
+
+            return away
+        return None
+
+    def do_sqlite(self, step):
+        self.sqlite_at(step["path"], step["forth"])
+        self.undo.append(lambda: self.sqlite_at(step["path"], step["back"]))
+
+    def sqlite_at(self, path, statements):
+        if sqlite3 is None:
+            raise Failed("there is no SQLite")
+        try:
+            database = sqlite3.connect(path_of(path), isolation_level=None, timeout=30)
+            try:
+                for sql in statements:
+                    database.execute(sql)
+            finally:
+                database.close()  # what was not committed never was
+        except sqlite3.Error as error:
+            raise Failed(str(error))
+
+    def do_sql(self, step):
+        self.undo.append(lambda: self.statements(step["back"]))
+        self.statements(step["forth"])
+
+    def statements(self, items):
+        for item in items:
+            if "views" in item:
+                self.views(item)
+                continue
+            try:
+                touched = self.query(item["sql"])
+            except Failed as error:
+                if error.code not in item.get("soft", ()):
+                    raise
+                if item.get("remark"):
+                    self.remarks.append("%s: %s (error %d)" % (item["remark"], error, error.code))
+                if item.get("stop"):
+                    return
+            else:
+                if item.get("counted"):
+                    self.patched += touched
+
+    def views(self, item):
+        """Views may need one another: go round as long as each round brings one in."""
+        waiting = item["views"]
+        while waiting:
+            failed = []
+            for name, sql in waiting:
+                try:
+                    self.query(sql)
+                except Failed as error:
+                    failed.append((name, sql, error))
+            if len(failed) == len(waiting):
+                for name, _, error in failed:
+                    if error.code not in item["soft"]:
+                        raise error
+                self.remarks += ["%s: %s (error %d)" % (n, e, e.code) for n, _, e in failed]
+                return
+            waiting = [(name, sql) for name, sql, _ in failed]
+
+    def query(self, sql):
+        """A statement without rows, by the protocol's COM_QUERY; how many rows it touched."""
+        body = b"\x03" + sql.encode("utf-8")
+        number = 0
+        while True:
+            part, body = body[:0xFFFFFF], body[0xFFFFFF:]
+            self.server.sendall(struct.pack("<I", len(part))[:3] + bytes([number]) + part)
+            number = (number + 1) % 256
+            if len(part) < 0xFFFFFF:
+                break
+        size = struct.unpack("<I", self.exactly(4)[:3] + b"\0")[0]
+        answer = self.exactly(size)
+        if answer[:1] == b"\x00":
+            return number_at(answer, 1)
+        if answer[:1] == b"\xff":
+            code = struct.unpack("<H", answer[1:3])[0]
+            text = answer[9:] if answer[3:4] == b"#" else answer[3:]
+            raise Failed(text.decode("utf-8", "replace"), code)
+        raise Failed("the database server answered what nobody asked")
+
+    def exactly(self, size):
+        while len(self.rest) < size:
+            block = self.server.recv(1 << 16)
+            if not block:
+                raise Failed("the connection to the database server was lost", 2013)
+            self.rest += block
+        found, self.rest = self.rest[:size], self.rest[size:]
+        return found
+
+
+def number_at(body, at):
+    """A length-encoded number of the protocol."""
+    first = body[at]
+    if first < 251:
+        return first
+    width = {252: 2, 253: 3, 254: 8}[first]
+    return int.from_bytes(body[at + 1 : at + 1 + width], "little")
+
+
+def busy(stream, ask):
+    """Whether somebody carries out the switch whose record lies at a path."""
+    try:
+        handle = os.open(path_of(ask["path"]), os.O_RDONLY)
+    except FileNotFoundError:
+        stream.say({"busy": False})
+        return
+    try:
+        fcntl.flock(handle, fcntl.LOCK_SH | fcntl.LOCK_NB)
+        stream.say({"busy": False})
+    except OSError:
+        stream.say({"busy": True})
+    finally:
+        os.close(handle)
+
+
 DOINGS = {"hello": hello, "look": looks, "scan": scan, "names": names, "read": read, "write": write, "act": act,
           "digest": digest, "room": room, "flush": flush, "remove": remove, "real": real,
-          "load": load, "relay": relay, "sqlite": sqlite}  # fmt: skip
+          "load": load, "relay": relay, "sqlite": sqlite, "switch": switch, "busy": busy}  # fmt: skip
 
 
 def serve(source, sink):
@@ -541,7 +863,7 @@ def serve(source, sink):
         ask = json.loads(content.decode("ascii"))
         stream.packing = bool(ask.get("pack"))
         open_request = ask["do"] == "write"
-        if not open_request:
+        if not open_request and ask["do"] != "switch":
             stream.drain()
         stream.waiting, stream.size, stream.rest = [], 0, 0
         try:

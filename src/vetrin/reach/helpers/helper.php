@@ -92,7 +92,7 @@ class Stream
 
     public function say($value)
     {
-        $this->write(V_JSON, json_encode($value, JSON_FORCE_OBJECT * (int) ($value === [])));
+        $this->write(V_JSON, json_encode($value, JSON_FORCE_OBJECT * (int) ($value === []) | JSON_PARTIAL_OUTPUT_ON_ERROR));
     }
 
     public function data($content)
@@ -226,10 +226,22 @@ function v_look($stream, $ask)
     $stream->say(['found' => $found]);
 }
 
+function pruned($path, $patterns)
+{
+    foreach ($patterns as $pattern) {
+        if (preg_match("\x01" . $pattern . "\x01A", $path)) {
+            return true;
+        }
+    }
+    return false;
+}
+
 function v_scan($stream, $ask)
 {
     $skip = array_flip(array_map('path_of', $ask['skip']));
     $shut = array_flip(array_map('path_of', $ask['shut']));
+    $start = strlen(path_of(isset($ask['root']) ? $ask['root'] : ''));
+    $prune = isset($ask['prune']) ? $ask['prune'] : [];
     $found = [];
     foreach (array_map('path_of', $ask['folders']) as $root) {
         $waiting = [$root];
@@ -238,7 +250,10 @@ function v_scan($stream, $ask)
             $names = @scandir($folder, SCANDIR_SORT_NONE);
             if ($names === false) {
                 if (there($folder)) {
-                    throw new Told(said(), $folder);
+                    if (is_readable($folder)) {
+                        throw new Told(said(), $folder);
+                    }
+                    $found[] = [escaped($folder), ['unread', 0, 0, 0, '', 0, 0]];
                 }
                 continue;
             }
@@ -251,7 +266,7 @@ function v_scan($stream, $ask)
                 if ($seen === null) {
                     continue;
                 }
-                if ($seen[0] === 'folder' && !isset($shut[$name])) {
+                if ($seen[0] === 'folder' && !isset($shut[$name]) && !pruned(substr($path, $start) . '/', $prune)) {
                     $waiting[] = $path;
                 }
                 $found[] = [escaped($path), $seen];
@@ -287,7 +302,12 @@ function v_names($stream, $ask)
 function lost($path, $missing)
 {
     return json_encode(['message' => $missing ? 'No such file or directory' : said(),
-        'path' => $path, 'missing' => $missing]);
+        'path' => $path, 'missing' => $missing, 'denied' => !$missing && denied()]);
+}
+
+function denied()
+{
+    return stripos(said(), 'permission denied') !== false;
 }
 
 function v_read($stream, $ask)
@@ -395,42 +415,47 @@ function linked($target, $path)
     return is_link($path);
 }
 
+/** One act; why it failed, null where it did not. */
+function one_act($do, $path, $other, $mode)
+{
+    error_clear_last();
+    if ($do === 'rename') {
+        if (there($other)) {
+            return 'something is there already';
+        }
+        $good = @rename($path, $other);
+    } elseif ($do === 'replace') {
+        $good = @rename($path, $other);
+    } elseif ($do === 'folder') {
+        $good = is_dir($path) || @mkdir($path, 0777, true) || is_dir($path);
+    } elseif ($do === 'link') {
+        $good = linked($other, $path);
+    } elseif ($do === 'remove') {
+        $good = @unlink($path);
+    } elseif ($do === 'remove-folder') {
+        $good = @rmdir($path);
+    } elseif ($do === 'mode') {
+        $good = @chmod($path, $mode);
+    } elseif ($do === 'claim') {
+        $file = @fopen($path, 'x');
+        $good = $file && fclose($file) && chmod($path, $mode);
+    } else {
+        return 'it is not known here';
+    }
+    clearstatcache();
+    return $good ? null : said();
+}
+
 function v_act($stream, $ask)
 {
     $done = 0;
     foreach ($ask['acts'] as list($do, $one, $other, $mode, $soft)) {
         $path = path_of($one);
-        $good = true;
-        $why = null;
-        error_clear_last();
-        if ($do === 'rename') {
-            if (there(path_of($other))) {
-                $good = false;
-                $why = 'something is there already';
-            } else {
-                $good = @rename($path, path_of($other));
-            }
-        } elseif ($do === 'replace') {
-            $good = @rename($path, path_of($other));
-        } elseif ($do === 'folder') {
-            $good = is_dir($path) || @mkdir($path, 0777, true) || is_dir($path);
-        } elseif ($do === 'link') {
-            $good = linked(path_of($other), $path);
-        } elseif ($do === 'remove') {
-            $good = @unlink($path);
-        } elseif ($do === 'remove-folder') {
-            $good = @rmdir($path);
-        } elseif ($do === 'mode') {
-            $good = @chmod($path, $mode);
-        } elseif ($do === 'claim') {
-            $file = @fopen($path, 'x');
-            $good = $file && fclose($file) && chmod($path, $mode);
+        $why = one_act($do, $path, path_of($other), $mode);
+        if ($why !== null && !$soft) {
+            throw new Told($why, $path, !there($path));
         }
-        clearstatcache();
-        if (!$good && !$soft) {
-            throw new Told($why ?: said(), $path, !there($path));
-        }
-        $done += (int) $good;
+        $done += (int) ($why === null);
     }
     $stream->say(['done' => $done]);
 }
@@ -522,14 +547,20 @@ function v_load($stream, $ask)
         'processors' => max(1, preg_match_all('/^processor/m', (string) $text))]);
 }
 
+function connected($where)
+{
+    $place = !empty($where['socket']) ? 'unix://' . path_of($where['socket'])
+        : 'tcp://' . $where['name'] . ':' . $where['port'];
+    $found = @stream_socket_client($place, $number, $text, 20);
+    if (!$found) {
+        throw new Told($text, $place);
+    }
+    return $found;
+}
+
 function v_relay($stream, $ask)
 {
-    $where = !empty($ask['socket']) ? 'unix://' . path_of($ask['socket'])
-        : 'tcp://' . $ask['name'] . ':' . $ask['port'];
-    $other = @stream_socket_client($where, $number, $text, 20);
-    if (!$other) {
-        throw new Told($text, $where);
-    }
+    $other = connected($ask);
     $stream->say(['connected' => true]);
     $stream->write(V_END);
     foreach ([$stream->source, $stream->sink, $other] as $one) {
@@ -681,18 +712,405 @@ function v_sqlite($stream, $ask)
     $database->close();
 }
 
+/** A step of a switch failed. The code is that of the database server, 0 for none of its errors. */
+class Failed extends Exception
+{
+}
+
+/**
+ * A switch as one piece: from the moment that it is handed over it ends here, whatever becomes of whoever asked.
+ *
+ * Until then, bytes go between the other side and a database server, so that the account is logged in
+ * without its password being known here. Then comes "go": steps, each with what takes it back.
+ */
+function v_switch($stream, $ask)
+{
+    $server = empty($ask['connect']) ? null : connected($ask['connect']);
+    $stream->say(['connected' => $server !== null]);
+    $record = $go = null;
+    try {
+        while ($go === null) {
+            if ($server) {
+                $reading = [$stream->source, $server];
+                $none = null;
+                stream_select($reading, $none, $none, null);
+                if (in_array($server, $reading, true)) {
+                    $block = fread($server, V_BLOCK);
+                    if ($block === false || ($block === '' && feof($server))) {
+                        throw new Told('the database server closed the connection', '');
+                    }
+                    if ($block !== '') {
+                        $stream->write(V_DATA, $block);
+                    }
+                    continue;
+                }
+            }
+            list($kind, $content) = $stream->frame();
+            if ($kind === V_DATA) {
+                whole($server, $content);
+            } elseif ($kind !== V_JSON) {
+                return;
+            } elseif ($record === null) {
+                $record = new Record(json_decode($content, true));
+                $stream->say(['ready' => true]);
+            } else {
+                $asked = json_decode($content, true);
+                $stream->drain();
+                $go = $asked;
+            }
+        }
+    } finally {
+        if ($go === null && $record !== null) {
+            $record->remove();
+        }
+    }
+    ignore_user_abort(true);
+    if (function_exists('pcntl_signal')) {
+        foreach ([SIGHUP, SIGINT, SIGTERM] as $signal) {
+            pcntl_signal($signal, SIG_IGN);
+        }
+    }
+    if (function_exists('posix_setsid')) {
+        @posix_setsid();
+    }
+    $piece = new SwitchOver($server, $go);
+    $stream->say($piece->run($record));
+}
+
+/** What says that a switch is under way; locked for as long as somebody here sees to it. */
+class Record
+{
+    private $path;
+    private $file;
+
+    public function __construct($ask)
+    {
+        $this->path = path_of($ask['path']);
+        $beside = path_of($ask['beside']);
+        $this->file = is_link($beside) ? false : @fopen($beside, 'w+b');
+        if (!$this->file || !flock($this->file, LOCK_EX) || @fwrite($this->file, $ask['text']) !== strlen($ask['text'])) {
+            throw new Told(said(), $beside);
+        }
+        fflush($this->file);
+        if (!@rename($beside, $this->path)) {
+            throw new Told(said(), $this->path);
+        }
+    }
+
+    public function become($text)
+    {
+        @rename($this->path, path_of($text));
+        fclose($this->file);
+    }
+
+    public function letGo()
+    {
+        fclose($this->file);
+    }
+
+    public function remove()
+    {
+        @unlink($this->path);
+        fclose($this->file);
+    }
+}
+
+function whole($socket, $content)
+{
+    for ($at = 0; $at < strlen($content); $at += $done) {
+        $done = @fwrite($socket, $at ? substr($content, $at) : $content);
+        if (!$done) {
+            throw new Failed('the connection to the database server was lost', 2013);
+        }
+    }
+}
+
+class SwitchOver
+{
+    private $server;
+    private $go;
+    private $rest = '';
+    private $remarks = [];
+    private $patched = 0;
+    private $undo = [];
+
+    public function __construct($server, $go)
+    {
+        $this->server = $server;
+        $this->go = $go;
+    }
+
+    public function run($record)
+    {
+        try {
+            foreach ($this->go['steps'] as $step) {
+                $this->{'do_' . $step['do']}($step);
+            }
+        } catch (Exception $error) {
+            $answer = ['failed' => $error->getMessage(), 'code' => (int) $error->getCode()];
+            try {
+                while ($this->undo) {
+                    $back = array_pop($this->undo);
+                    $back();
+                }
+            } catch (Exception $second) {
+                $answer['half'] = $second->getMessage();
+                $record->letGo();
+                return $answer;
+            }
+            $record->become($this->go['undone']);
+            return $answer;
+        }
+        $record->become($this->go['done']);
+        return ['remarks' => $this->remarks, 'patched' => $this->patched];
+    }
+
+    private function acted($do, $path, $other = '', $mode = 0)
+    {
+        $why = one_act($do, $path, $other, $mode);
+        if ($why !== null) {
+            throw new Failed("$path: $why");
+        }
+    }
+
+    private function do_put($step)
+    {
+        $beside = path_of($step['beside']);
+        $text = str_replace('{now}', (string) time(), $step['text']);
+        if (is_link($beside) || @file_put_contents($beside, $text) !== strlen($text)) {
+            throw new Failed("$beside: " . said());
+        }
+        chmod($beside, 0644);
+        $this->undo[] = function () use ($step) {
+            $this->do_remove($step);
+        };
+        $this->acted('replace', $beside, path_of($step['path']));
+    }
+
+    private function do_remove($step)
+    {
+        usleep((int) (1000000 * (isset($step['after']) ? $step['after'] : 0)));
+        $path = path_of($step['path']);
+        if (there($path)) {
+            $this->acted('remove', $path);
+        }
+    }
+
+    private function do_wait($step)
+    {
+        usleep((int) (1000000 * $step['seconds']));
+    }
+
+    private function do_sync($step)
+    {
+        if (function_exists('shell_exec')) {
+            @shell_exec('sync 2>/dev/null');
+        }
+    }
+
+    private function do_acts($step)
+    {
+        foreach ($step['acts'] as list($do, $one, $to, $mode, $soft)) {
+            $path = path_of($one);
+            $other = path_of($to);
+            $back = $this->inverse($do, $path, $other);
+            $why = one_act($do, $path, $other, $mode);
+            if ($why !== null && !$soft) {
+                throw new Failed("$path: $why");
+            }
+            if ($why === null && $back) {
+                $this->undo[] = $back;
+            }
+        }
+    }
+
+    private function inverse($do, $path, $other)
+    {
+        clearstatcache();
+        if ($do === 'rename') {
+            return function () use ($path, $other) {
+                $this->acted('rename', $other, $path);
+            };
+        }
+        $seen = @lstat($path);
+        $mode = $seen ? $seen['mode'] & 07777 : 0755;
+        if ($do === 'mode') {
+            return function () use ($path, $mode) {
+                @chmod($path, $mode);
+            };
+        }
+        if ($do === 'remove-folder') {
+            return function () use ($path, $mode) {
+                $this->acted('folder', $path);
+                @chmod($path, $mode);
+            };
+        }
+        if ($do === 'folder') {
+            $made = [];
+            while ($path !== '/' && !there($path)) {
+                $made[] = $path;
+                $path = dirname($path);
+            }
+            return function () use ($made) {
+                foreach ($made as $folder) {
+                    if (!@rmdir($folder)) {
+                        return;
+                    }
+                }
+            };
+        }
+        return null;
+    }
+
+    private function do_sqlite($step)
+    {
+        $this->sqlite_at($step['path'], $step['forth']);
+        $this->undo[] = function () use ($step) {
+            $this->sqlite_at($step['path'], $step['back']);
+        };
+    }
+
+    private function sqlite_at($path, $statements)
+    {
+        $database = new SQLite3(path_of($path), SQLITE3_OPEN_READWRITE);
+        $database->enableExceptions(true);
+        $database->busyTimeout(30000);
+        try {
+            foreach ($statements as $sql) {
+                $database->exec($sql);
+            }
+        } finally {
+            $database->close();
+        }
+    }
+
+    private function do_sql($step)
+    {
+        $this->undo[] = function () use ($step) {
+            $this->statements($step['back']);
+        };
+        $this->statements($step['forth']);
+    }
+
+    private function statements($items)
+    {
+        foreach ($items as $item) {
+            if (isset($item['views'])) {
+                $this->views($item);
+                continue;
+            }
+            try {
+                $touched = $this->query($item['sql']);
+            } catch (Failed $error) {
+                if (!in_array($error->getCode(), isset($item['soft']) ? $item['soft'] : [], true)) {
+                    throw $error;
+                }
+                if (!empty($item['remark'])) {
+                    $this->remarks[] = $this->remark($item['remark'], $error);
+                }
+                if (!empty($item['stop'])) {
+                    return;
+                }
+                continue;
+            }
+            if (!empty($item['counted'])) {
+                $this->patched += $touched;
+            }
+        }
+    }
+
+    private function remark($name, $error)
+    {
+        return $name . ': ' . $error->getMessage() . ' (error ' . $error->getCode() . ')';
+    }
+
+    private function views($item)
+    {
+        $waiting = $item['views'];
+        while ($waiting) {
+            $failed = [];
+            foreach ($waiting as list($name, $sql)) {
+                try {
+                    $this->query($sql);
+                } catch (Failed $error) {
+                    $failed[] = [$name, $sql, $error];
+                }
+            }
+            if (count($failed) === count($waiting)) {
+                foreach ($failed as list($name, , $error)) {
+                    if (!in_array($error->getCode(), $item['soft'], true)) {
+                        throw $error;
+                    }
+                    $this->remarks[] = $this->remark($name, $error);
+                }
+                return;
+            }
+            $waiting = $failed;
+        }
+    }
+
+    /** A statement without rows, by the protocol's COM_QUERY; how many rows it touched. */
+    private function query($sql)
+    {
+        $body = "\x03" . $sql;
+        $number = 0;
+        do {
+            $part = substr($body, 0, 0xFFFFFF);
+            $body = (string) substr($body, 0xFFFFFF);
+            whole($this->server, substr(pack('V', strlen($part)), 0, 3) . chr($number) . $part);
+            $number = ($number + 1) % 256;
+        } while (strlen($part) === 0xFFFFFF);
+        $size = unpack('V', substr($this->exactly(4), 0, 3) . "\0")[1];
+        $answer = $this->exactly($size);
+        if ($answer[0] === "\x00") {
+            $first = ord($answer[1]);
+            if ($first < 251) {
+                return $first;
+            }
+            $width = [252 => 2, 253 => 3, 254 => 8][$first];
+            return unpack('P', str_pad(substr($answer, 2, $width), 8, "\0"))[1];
+        }
+        if ($answer[0] === "\xff") {
+            $text = $answer[3] === '#' ? substr($answer, 9) : substr($answer, 3);
+            throw new Failed($text, unpack('v', substr($answer, 1, 2))[1]);
+        }
+        throw new Failed('the database server answered what nobody asked');
+    }
+
+    private function exactly($size)
+    {
+        while (strlen($this->rest) < $size) {
+            $block = fread($this->server, V_BLOCK);
+            if ($block === false || ($block === '' && feof($this->server))) {
+                throw new Failed('the connection to the database server was lost', 2013);
+            }
+            $this->rest .= $block;
+        }
+        $found = (string) substr($this->rest, 0, $size);
+        $this->rest = (string) substr($this->rest, $size);
+        return $found;
+    }
+}
+
+/** Whether somebody carries out the switch whose record lies at a path. */
+function v_busy($stream, $ask)
+{
+    $file = @fopen(path_of($ask['path']), 'rb');
+    $stream->say(['busy' => $file && !flock($file, LOCK_SH | LOCK_NB)]);
+}
+
 function serve($source, $sink)
 {
     $stream = new Stream($source, $sink);
     $doings = ['hello', 'look', 'scan', 'names', 'read', 'write', 'act', 'digest', 'room', 'flush', 'remove',
-        'real', 'load', 'relay', 'sqlite'];
+        'real', 'load', 'relay', 'sqlite', 'switch', 'busy'];
     while (true) {
         list($kind, $content) = $stream->frame();
         clearstatcache(true);
         $ask = json_decode($content, true);
         $stream->fresh(!empty($ask['pack']));
         $long = $ask['do'] === 'write';
-        if (!$long) {
+        if (!$long && $ask['do'] !== 'switch') {
             $stream->drain();
         }
         try {

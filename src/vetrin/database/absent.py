@@ -1,0 +1,88 @@
+"""A database that cannot be got at, where nothing of it is needed: it has no tables, and takes none."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from contextlib import AbstractContextManager, nullcontext
+from typing import Any, NoReturn
+
+from .condition import Where
+from .contract import Attachment, DatabaseError, Facts, ForeignKey, Reader, Table
+
+
+class AbsentDatabase:
+    """Implements ``Database``. ``why`` is what was said when it was asked for; whatever writes raises it."""
+
+    missing = False
+    takes_routines = False
+
+    def __init__(self, engine: str, name: str, why: str) -> None:
+        self.engine = engine
+        self._name = name
+        self.unwritable = why
+
+    def facts(self) -> Facts:
+        return Facts(self.engine, "not reached", "", "", None, None, self._name, "")
+
+    def quote(self, name: str) -> str:
+        return name
+
+    def tables(self) -> list[Table]:
+        return []
+
+    def foreign_keys(self) -> list[ForeignKey]:
+        return []
+
+    def broken(self) -> dict[str, str]:
+        return {}
+
+    def views(self) -> list[str]:
+        return []
+
+    def routines(self) -> list[Attachment]:
+        return []
+
+    def hidden_tables(self) -> list[str]:
+        return []
+
+    def attachments(self, tables: Iterable[str], views: Iterable[str]) -> list[Attachment]:
+        return []
+
+    def size(self) -> int:
+        return 0
+
+    def count(self, table: str, where: Where | None = None) -> int:
+        return 0
+
+    def select(self, table: str, columns: Sequence[str], **more: Any) -> list[tuple[Any, ...]]:
+        return []
+
+    def groups(
+        self, table: str, columns: Sequence[str], where: Where | None = None
+    ) -> list[tuple[Any, ...]]:
+        return []
+
+    def longest(self, table: Table) -> tuple[str, int]:
+        return "", 0
+
+    def last_given(self, table: str) -> int | None:
+        return None
+
+    def reading(self) -> AbstractContextManager[Reader]:
+        return nullcontext(self)  # type: ignore[arg-type]
+
+    def drop(self, hidden: Iterable[str]) -> None:
+        for _ in hidden:
+            self._refuse()
+
+    def put(self, hidden: str, key: Mapping[str, object], values: Mapping[str, object]) -> None:
+        self._refuse()
+
+    def close(self) -> None:
+        return
+
+    def _refuse(self, *values: object, **named: object) -> NoReturn:
+        raise DatabaseError(f"{self._name} cannot be reached: {self.unwritable}")
+
+    create = schema = adapt = adapt_attachment = lay_out = fill = finish = swap = script = _refuse
+    patch = remove = remove_range = take_over = _refuse

@@ -1,0 +1,68 @@
+"""What a run exchanges at the moment in which its target changes over, as a plain value.
+
+The journal of the project holds it, and for as long as the target is neither old nor new a record beside the
+target does, so that whoever looks there is told, from whichever machine, and can put it right.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, fields
+from typing import Any, TypeVar
+
+from ..database import Attachment, Exchange, Patch
+from ..files import Move
+
+Item = TypeVar("Item", Exchange, Attachment, Move, Patch)
+
+
+@dataclass(frozen=True)
+class Switch:
+    """Tables, what hangs on them, files and rows that change over together.
+
+    ``held`` is the path of the file that holds visitors off meanwhile, empty where there is none.
+    """
+
+    exchanges: tuple[Exchange, ...] = ()
+    detach: tuple[Attachment, ...] = ()
+    attach: tuple[Attachment, ...] = ()
+    moves: tuple[Move, ...] = ()
+    patches: tuple[Patch, ...] = ()
+    held: str = ""
+
+    @property
+    def nothing(self) -> bool:
+        return not (self.exchanges or self.moves or self.patches)
+
+    def as_json(self) -> dict[str, Any]:
+        """By name, so that a field more or less is no other meaning."""
+        return {
+            "exchanges": [vars(item) for item in self.exchanges],
+            "detach": [vars(item) for item in self.detach],
+            "attach": [vars(item) for item in self.attach],
+            "moves": [vars(item) for item in self.moves],
+            "patches": [vars(item) for item in self.patches],
+            "held": self.held,
+        }
+
+    @classmethod
+    def of_json(cls, data: Mapping[str, Any]) -> Switch:
+        """Raises KeyError, TypeError or ValueError where it is none."""
+        return cls(
+            _items(Exchange, data["exchanges"]),
+            _items(Attachment, data["detach"]),
+            _items(Attachment, data["attach"]),
+            _items(Move, data["moves"]),
+            _items(Patch, data.get("patches") or ()),
+            str(data.get("held") or ""),
+        )
+
+
+def _items(kind: type[Item], data: Any) -> tuple[Item, ...]:
+    """Values as they were written; older journals hold their fields in order, without names."""
+    known = [field.name for field in fields(kind)]
+    found = []
+    for item in data:
+        named = item if isinstance(item, dict) else dict(zip(known, item, strict=False))
+        found.append(kind(**{name: named[name] for name in known if name in named}))
+    return tuple(found)

@@ -1,0 +1,239 @@
+"""Tables and what hangs on them that are not what most sites have: on a real server, from one database to another."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from systems import Mariadb, mariadb_site
+from vetrin.database.identifiers import databases_in, without_qualifier
+from vetrin.project import Leave, load_project
+from vetrin.reach import open_site
+from vetrin.sync import Choices, Journals, Plan, build_plan, run_plan, undo
+from vetrin.sync.transfer import Report
+
+OPTIONS = "CREATE TABLE wp_options (option_id INT AUTO_INCREMENT PRIMARY KEY, option_name VARCHAR(99) UNIQUE, option_value TEXT)"
+
+
+class Pair:
+    """Two sites on one server, ``live`` and ``copy``."""
+
+    def __init__(self, folder: Path, server: Mariadb, *statements: str) -> None:
+        self.folder, self.server = folder, server
+        for word, more in (("live", statements), ("copy", ())):
+            home = f"INSERT INTO wp_options VALUES (1, 'home', 'https://{word}.test')"
+            mariadb_site(server, folder, word, [OPTIONS, home, *more])
+
+    def pull(self, choices: Choices | None = None) -> tuple[Plan, Report]:
+        project = load_project(self.folder)
+        with (
+            open_site(project, project.environment("production")) as source,
+            open_site(project, project.environment("local"), read_only=False) as target,
+        ):
+            plan = build_plan(source, target, ("data",), (), choices)
+            return plan, run_plan(plan, source, target, Journals(project.state))
+
+    def undo(self) -> None:
+        project = load_project(self.folder)
+        with open_site(project, project.environment("local"), read_only=False) as target:
+            undo(target, Journals(project.state))
+
+    def ask(self, sql: str, database: str = "copy_site") -> list[tuple]:
+        return self.server.run(sql, database=database)
+
+
+def test_a_default_draws_from_the_copy_s_own_sequence(
+    tmp_path: Path, mariadb_server: Mariadb
+) -> None:
+    pair = Pair(
+        tmp_path, mariadb_server,
+        "CREATE SEQUENCE wp_numbers START WITH 100 INCREMENT BY 5",
+        "CREATE SEQUENCE wp_tickets START WITH 9",
+        "CREATE TABLE wp_bookings (id BIGINT PRIMARY KEY DEFAULT NEXTVAL(wp_numbers), who TEXT)",
+        "CREATE TABLE wp_seats (id BIGINT PRIMARY KEY, label VARCHAR(30) DEFAULT CONCAT('T-', NEXTVAL(wp_tickets)))",
+        "INSERT INTO wp_bookings (who) VALUES ('Tamsin'), ('Jory')",
+        "INSERT INTO wp_seats (id) VALUES (1)",
+    )  # fmt: skip
+    ((before,),) = pair.ask("SELECT next_not_cached_value FROM wp_numbers", "live_site")
+    pair.pull()
+    ((text,),) = [(row[1],) for row in pair.ask("SHOW CREATE TABLE wp_bookings")]
+    assert "live_site" not in text and "nextval(`copy_site`.`wp_numbers`)" in text
+    pair.ask("INSERT INTO wp_bookings (who) VALUES ('Morwenna')")
+    pair.ask("INSERT INTO wp_seats (id) VALUES (2)")
+    ((new,),) = pair.ask("SELECT id FROM wp_bookings WHERE who = 'Morwenna'")
+    assert new == before
+    assert pair.ask("SELECT label FROM wp_seats WHERE id = 2")[0][0].startswith("T-1")
+    # The source's own goes on from where it was, whatever is done to the copy.
+    assert pair.ask("SELECT next_not_cached_value FROM wp_numbers", "live_site") == [(before,)]
+    pair.undo()
+    assert pair.ask("SHOW TABLES LIKE 'wp_bookings'") == []
+    pair.undo()
+    pair.ask("INSERT INTO wp_bookings (who) VALUES ('Piran')")
+
+
+def test_addresses_and_identifiers_of_their_own_types(
+    tmp_path: Path, mariadb_server: Mariadb
+) -> None:
+    pair = Pair(
+        tmp_path, mariadb_server,
+        "CREATE TABLE wp_visits (id UUID PRIMARY KEY, seen INET6, old INET4, more UUID)",
+        "INSERT INTO wp_visits VALUES ('7760611b-eac2-11f1-a7a7-02fc00000001', '2001:db8::7', '10.0.0.9', NULL),"
+        " (UUID(), '::ffff:10.0.0.1', NULL, UUID())",
+    )  # fmt: skip
+    pair.pull()
+    wanted = pair.ask("SELECT * FROM wp_visits ORDER BY id", "live_site")
+    assert len(wanted) == 2 and pair.ask("SELECT * FROM wp_visits ORDER BY id") == wanted
+
+
+def test_warnings_that_change_no_value_are_no_reason_to_stop(
+    tmp_path: Path, mariadb_server: Mariadb
+) -> None:
+    pair = Pair(
+        tmp_path, mariadb_server,
+        "CREATE TABLE wp_fares (id INT PRIMARY KEY, fare VARCHAR(20), pence INT AS (CAST(fare AS SIGNED)) STORED)",
+        "SET sql_mode = ''",
+        "INSERT INTO wp_fares (id, fare) VALUES (1, '12 shillings'), (2, 'none'), (3, '7')",
+    )  # fmt: skip
+    pair.pull()
+    assert pair.ask("SELECT id, fare, pence FROM wp_fares ORDER BY id") == [
+        (1, "12 shillings", 12), (2, "none", 0), (3, "7", 7),
+    ]  # fmt: skip
+
+
+def test_one_broken_object_is_named_and_stays_behind(
+    tmp_path: Path, mariadb_server: Mariadb
+) -> None:
+    pair = Pair(
+        tmp_path, mariadb_server,
+        "CREATE TABLE wp_one (a INT) ENGINE=MyISAM", "CREATE TABLE wp_two (a INT) ENGINE=MyISAM",
+        "CREATE TABLE wp_both (a INT) ENGINE=MERGE UNION=(wp_one, wp_two)", "DROP TABLE wp_two",
+        "CREATE TABLE wp_log (line TEXT)",
+        "CREATE TABLE wp_stops (id INT PRIMARY KEY, name TEXT, gone TEXT)",
+        "CREATE TRIGGER wp_broken BEFORE INSERT ON wp_stops FOR EACH ROW SET NEW.gone = 'x'",
+        "CREATE TRIGGER wp_whole BEFORE UPDATE ON wp_stops FOR EACH ROW SET NEW.name = TRIM(NEW.name)",
+        "ALTER TABLE wp_stops DROP COLUMN gone",
+        "INSERT INTO wp_log VALUES ('all aboard')",
+    )  # fmt: skip
+    plan, report = pair.pull()
+    assert any(
+        risk.startswith("wp_both cannot be used in production itself") for risk in plan.risks
+    )
+    assert any(
+        "the trigger wp_broken" in remark and "could not be made" in remark
+        for remark in report.remarks
+    )
+    triggers = pair.ask(
+        "SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = 'copy_site'"
+    )
+    assert triggers == [("wp_whole",)]
+    assert pair.ask("SELECT line FROM wp_log") == [("all aboard",)]
+
+
+def test_what_speaks_of_another_database_stays_behind(
+    tmp_path: Path, mariadb_server: Mariadb
+) -> None:
+    server = mariadb_server
+    server.run("DROP DATABASE IF EXISTS beside", "CREATE DATABASE beside", "CREATE TABLE beside.log (line TEXT)",
+               "GRANT ALL ON beside.* TO shell")  # fmt: skip
+    pair = Pair(
+        tmp_path, server,
+        "CREATE TABLE wp_stops (id INT PRIMARY KEY, name TEXT)",
+        "CREATE TRIGGER wp_told AFTER INSERT ON wp_stops FOR EACH ROW INSERT INTO beside.log VALUES (NEW.name)",
+        "CREATE TRIGGER wp_own BEFORE INSERT ON wp_stops FOR EACH ROW SET NEW.name = (SELECT option_value FROM live_site.wp_options LIMIT 1)",
+        "CREATE VIEW wp_lines AS SELECT line FROM beside.log",
+        "CREATE VIEW wp_names AS SELECT s.name FROM live_site.wp_stops s",
+    )  # fmt: skip
+    plan, report = pair.pull()
+    for what in ("the trigger wp_told", "the view wp_lines"):
+        assert any(f"{what} stays behind" in risk for risk in plan.risks), plan.risks
+        assert any(f"{what} stays behind" in remark for remark in report.remarks)
+    pair.ask("INSERT INTO wp_stops VALUES (1, 'x')")
+    assert pair.ask("SELECT name FROM wp_names") == [("https://copy.test",)]
+    assert server.run("SELECT COUNT(*) FROM beside.log") == [(0,)]
+
+
+def test_stored_texts_keep_the_collation_of_their_literals(
+    tmp_path: Path, mariadb_server: Mariadb
+) -> None:
+    pair = Pair(
+        tmp_path, mariadb_server,
+        "CREATE TABLE wp_stops (id INT PRIMARY KEY, name TEXT)",
+        "SET collation_connection = 'latin1_swedish_ci'",
+        "CREATE TRIGGER wp_named BEFORE INSERT ON wp_stops FOR EACH ROW SET NEW.name = COLLATION('é')",
+        "CREATE DEFINER=shell@'%' FUNCTION wp_own() RETURNS TEXT DETERMINISTIC RETURN (SELECT COLLATION('é') FROM wp_stops LIMIT 1)",
+        "CREATE VIEW wp_said AS SELECT COLLATION('é') AS c FROM wp_stops",
+    )  # fmt: skip
+    pair.pull()
+    pair.ask("INSERT INTO wp_stops VALUES (1, 'x')")
+    assert pair.ask("SELECT name FROM wp_stops") == [("latin1_swedish_ci",)]
+    assert pair.ask("SELECT wp_own()") == [("latin1_swedish_ci",)]
+    assert pair.ask("SELECT c FROM wp_said") == [("latin1_swedish_ci",)]
+
+
+@pytest.mark.parametrize(
+    ("sql", "foreign", "plain"),
+    [
+        ("select `t`.`id` from `other`.`t`", {"other"}, None),
+        ("select `t`.`id` from `own`.`t` join `s`", {"own"}, "select `t`.`id` from `t` join `s`"),
+        ("INSERT INTO log.x VALUES (NEW.a)", {"log"}, None),
+        ("SELECT f.g(1), t.a", {"f"}, None),
+        ("nextval(`own`.`s`)", {"own"}, "nextval(`s`)"),
+        ("select 'from a.b', x.y", set(), None),
+        ("select `own`.`t`.`id` AS `id` from `own`.`t`", {"own"}, "select `t`.`id` AS `id` from `t`"),
+        ("/* from a.b */ SET NEW.x = OLD.y", set(), None),
+    ],
+)  # fmt: skip
+def test_databases_are_found_in_sql(sql: str, foreign: set[str], plain: str | None) -> None:
+    assert databases_in(sql) == foreign
+    assert without_qualifier(sql, "own", {"t", "s"}) == (plain or sql)
+
+
+RAILWAY = (
+    "CREATE TABLE wp_lines (id INT PRIMARY KEY, name TEXT)",
+    "CREATE TABLE wp_stops (id INT PRIMARY KEY, line INT, name TEXT, CONSTRAINT on_line FOREIGN KEY (line) REFERENCES wp_lines (id))",
+    "CREATE TABLE wp_trains (id INT PRIMARY KEY, stop INT, before_it INT, CONSTRAINT calls FOREIGN KEY (stop) REFERENCES wp_stops (id) ON DELETE SET NULL,"
+    " CONSTRAINT follows FOREIGN KEY (before_it) REFERENCES wp_trains (id))",
+    "INSERT INTO wp_lines VALUES (1, 'main'), (2, 'branch')",
+    "INSERT INTO wp_stops VALUES (1, 1, 'a'), (2, 2, 'b'), (3, 2, 'c'), (4, NULL, 'd')",
+    "INSERT INTO wp_trains VALUES (1, 1, NULL), (2, 2, 1), (3, 3, 2), (4, NULL, 3)",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("leave", "stops", "trains"),
+    [
+        (Leave(where={"lines": "id = 2"}), [1, 4], [(1, 1), (2, None), (3, None), (4, None)]),
+        (Leave(empty=("lines",)), [4], [(1, None), (2, None), (3, None), (4, None)]),
+        (Leave(tables=("lines",)), [4], [(1, None), (2, None), (3, None), (4, None)]),
+        (Leave(where={"trains": "id = 2"}), [1, 2, 3, 4], [(1, 1)]),
+    ],
+    ids=["where", "empty", "tables", "own"],
+)  # fmt: skip
+def test_declared_foreign_keys_are_links(
+    tmp_path: Path, mariadb_server: Mariadb, leave: Leave, stops: list[int], trains: list[tuple]
+) -> None:
+    """What refers to a row that is left out goes with it, or loses the reference, as the key says."""
+    pair = Pair(tmp_path, mariadb_server, *RAILWAY)
+    pair.pull(Choices(leave))
+    assert [row[0] for row in pair.ask("SELECT id FROM wp_stops ORDER BY id")] == stops
+    assert pair.ask("SELECT id, stop FROM wp_trains ORDER BY id") == trains
+    for child, column, parent in (
+        ("stops", "line", "lines"),
+        ("trains", "stop", "stops"),
+        ("trains", "before_it", "trains"),
+    ):
+        if parent == "lines" and leave.tables:
+            continue
+        orphans = f"SELECT * FROM wp_{child} WHERE {column} IS NOT NULL AND {column} NOT IN (SELECT id FROM wp_{parent})"
+        assert pair.ask(orphans) == []
+
+
+def test_a_table_that_comes_without_its_parents_says_so(
+    tmp_path: Path, mariadb_server: Mariadb
+) -> None:
+    pair = Pair(tmp_path, mariadb_server, *RAILWAY)
+    plan, _ = pair.pull(Choices(Leave(only=("trains",))))
+    assert any("rows of wp_trains refer to rows of wp_stops" in risk for risk in plan.risks)
+    assert any("the foreign key calls of wp_trains stays behind" in risk for risk in plan.risks)
+    assert len(pair.ask("SELECT id FROM wp_trains")) == 4
