@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
 
-from systems import Mariadb, mariadb_site
+from systems import Mariadb, mariadb_site, program
+from vetrin.database.digest import table_digest
 from vetrin.database.identifiers import databases_in, without_qualifier
 from vetrin.project import Leave, load_project
 from vetrin.reach import open_site
 from vetrin.sync import Choices, Journals, Plan, build_plan, run_plan, undo
+from vetrin.sync.exporting import Packing, export
 from vetrin.sync.transfer import Report
 
 OPTIONS = "CREATE TABLE wp_options (option_id INT AUTO_INCREMENT PRIMARY KEY, option_name VARCHAR(99) UNIQUE, option_value TEXT)"
@@ -237,3 +241,74 @@ def test_a_table_that_comes_without_its_parents_says_so(
     assert any("rows of wp_trains refer to rows of wp_stops" in risk for risk in plan.risks)
     assert any("the foreign key calls of wp_trains stays behind" in risk for risk in plan.risks)
     assert len(pair.ask("SELECT id FROM wp_trains")) == 4
+
+
+ODD = (
+    "CREATE TABLE wp_texts (id INT PRIMARY KEY, a VARCHAR(30) CHARACTER SET ucs2, b TEXT CHARACTER SET utf16, c VARCHAR(9) CHARACTER SET utf32,"
+    " d TEXT CHARACTER SET utf16le, e VARCHAR(60) CHARACTER SET sjis, f VARCHAR(60) CHARACTER SET big5, g TEXT CHARACTER SET gbk,"
+    " h TEXT CHARACTER SET cp932, i TEXT CHARACTER SET eucjpms, j TEXT CHARACTER SET euckr, k TEXT CHARACTER SET cp1251, l TEXT CHARACTER SET latin1)",
+    "INSERT INTO wp_texts VALUES (1, 'AB', 'plain \\\\ ~', 'xy', 'le', '日本語ソ', '中文', '中文 \\\\', '①㈱髙', '①㈱', '한글', 'Привет', 'é€')",
+    "INSERT INTO wp_texts (id, a, e, h) VALUES (2, '', '', '~\\\\'), (3, NULL, _sjis 0x5C7E, _cp932 0x8160817C)",
+    "CREATE TABLE wp_choices (id INT PRIMARY KEY, a ENUM('a','b\\0c','1','é'), b SET('x','y\\nz','日本') CHARACTER SET ujis)",
+    "INSERT INTO wp_choices VALUES (1, 2, 3), (2, 3, 4), (3, 4, 7), (4, NULL, 0)",
+    "CREATE TABLE wp_worked_out (id INT PRIMARY KEY, a INT DEFAULT ((1 + 2) * 3), b DATETIME DEFAULT (CURRENT_TIMESTAMP() + INTERVAL 1 DAY),"
+    " c VARCHAR(20) DEFAULT (CONCAT('a)', \"b'c\")), d INT DEFAULT (id + 1), e VARCHAR(9) DEFAULT (CASE WHEN 1 THEN 'x' ELSE 'y' END))",
+    "CREATE SEQUENCE wp_numbers START WITH 7", "CREATE TABLE wp_drawn (id INT PRIMARY KEY DEFAULT NEXTVAL(wp_numbers), a TEXT)",
+    "INSERT INTO wp_drawn (a) VALUES ('one')",
+    "CREATE TABLE wp_gone (a INT)", "CREATE VIEW wp_broken AS SELECT a FROM wp_gone", "DROP TABLE wp_gone",
+    "CREATE VIEW wp_whole AS SELECT id FROM live_site.wp_texts",
+    "CREATE TABLE wp_posts (ID INT PRIMARY KEY, post_title TEXT, post_status VARCHAR(20), post_type VARCHAR(20), post_modified_gmt DATETIME)",
+    "CREATE TABLE wp_users (ID INT PRIMARY KEY, user_login VARCHAR(60))",
+    "CREATE TABLE wp_usermeta (umeta_id INT PRIMARY KEY, user_id INT, meta_key VARCHAR(99), meta_value TEXT)",
+    "INSERT INTO wp_usermeta VALUES (1, 1, 'wp_capabilities', 'x')",
+)  # fmt: skip
+
+
+def digests(folder: Path, name: str) -> dict[str, str]:
+    project = load_project(folder)
+    with open_site(project, project.environment(name)) as site, site.database.reading() as reader:
+        return {table.name: table_digest(reader, table) for table in site.tables}
+
+
+@pytest.mark.parametrize("prefix", [None, "hl_"])
+def test_an_export_of_odd_tables_loads_as_it_was(
+    tmp_path: Path, mariadb_server: Mariadb, prefix: str | None
+) -> None:
+    """Loaded by the server's own client, and taken in again by an import."""
+    pair = Pair(tmp_path, mariadb_server, *ODD)
+    project = load_project(tmp_path)
+    with open_site(project, project.environment("production")) as site:
+        packing = Packing(parts=("data",), sql_only=True, prefix=prefix)
+        packed = export(site, tmp_path / "out.sql", packing)
+    text = (tmp_path / "out.sql").read_bytes()
+    assert any("the view wp_broken is broken in production itself" in note for note in packed.notes)
+    new = prefix or "wp_"
+    mariadb_server.run("DROP DATABASE IF EXISTS odd_loaded", "CREATE DATABASE odd_loaded")
+    done = subprocess.run(
+        [program("mariadb"), "-uroot", f"--socket={mariadb_server.socket}", "odd_loaded"], input=text, capture_output=True,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    for table in ("texts", "choices", "worked_out", "drawn"):
+        columns = [row[0] for row in pair.ask(f"SHOW COLUMNS FROM wp_{table}", "live_site")]
+        wanted = f"SELECT {', '.join(f'HEX({c}), {c}' for c in columns)} FROM "
+        assert pair.ask(wanted + f"{new}{table} ORDER BY id", "odd_loaded") == pair.ask(
+            wanted + f"wp_{table} ORDER BY id", "live_site"
+        ), table
+        assert pair.ask(f"SHOW CREATE TABLE {new}{table}", "odd_loaded")[0][1].replace("`odd_loaded`", "`live_site`").replace(new, "wp_") == \
+            pair.ask(f"SHOW CREATE TABLE wp_{table}", "live_site")[0][1]  # fmt: skip
+    assert pair.ask(f"SELECT meta_key FROM {new}usermeta", "odd_loaded") == [
+        (f"{new}capabilities",)
+    ]
+    assert len(pair.ask(f"SELECT * FROM {new}whole", "odd_loaded")) == 3
+    if prefix:
+        return
+    before = digests(tmp_path, "production")
+    done = subprocess.run(
+        [sys.executable, "-m", "vetrin", "import", "out.sql", "local", "--yes", "--address", "https://copy.test"],
+        cwd=tmp_path, capture_output=True, text=True,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stdout + done.stderr
+    after = digests(tmp_path, "local")
+    assert {k: v for k, v in after.items() if k != "wp_options"} == {
+        k: v for k, v in before.items() if k != "wp_options"
+    }

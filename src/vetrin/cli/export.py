@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import re
 from dataclasses import replace
 from pathlib import Path
@@ -10,7 +11,7 @@ from typing import Any
 
 from ..files import printable
 from ..project import Arrival, Leave, Project, ProjectError, merged
-from ..reach import Site, open_site
+from ..reach import ReachError, Site, configuration_of, open_site
 from ..rewrite import Mapping, parse_literal, parse_pair
 from ..store import NoSnapshot, open_snapshot
 from ..store.incoming import packing_of
@@ -89,7 +90,9 @@ def run(args: argparse.Namespace, out: Out) -> int:
     if not path.parent.is_dir():
         raise ProjectError(f"{path}: there is no folder {path.parent}")
     with _site(args, out, project) as site:
-        packing = replace(packing, mapping=_mapping(args, project, site))
+        packing = replace(
+            packing, mapping=_mapping(args, project, site), prefix=_prefix(out, args, project, site)
+        )
         everywhere = list(project.environments.values())
         if args.dry_run:
             found = export(site, path, packing, everywhere, only_look=True)
@@ -160,6 +163,24 @@ def _packing(args: argparse.Namespace, out: Out, project: Project) -> Packing:
         sql_only=args.sql_only,
         per_table=args.sql_per_table,
     )
+
+
+def _prefix(out: Out, args: argparse.Namespace, project: Project, site: Site) -> str | None:
+    """The table prefix of the environment that it is for, as far as that can be told without going there."""
+    if not args.goal or site.database.engine == "sqlite":
+        return None
+    goal = project.environment(args.goal)
+    if "prefix" in goal.database:
+        return goal.database["prefix"]
+    if goal.host is None:
+        with contextlib.suppress(ReachError):
+            return configuration_of(project, goal).prefix
+    if site.prefix:
+        out.say(
+            f"the table prefix of {goal.name} is not known here: {site.prefix} stays. "
+            f"prefix in [environment.{goal.name}.database] names it"
+        )
+    return None
 
 
 def _mapping(args: argparse.Namespace, project: Project, site: Site) -> Mapping:

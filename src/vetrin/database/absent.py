@@ -30,6 +30,9 @@ class AbsentDatabase:
     def tables(self) -> list[Table]:
         return []
 
+    def broken_views(self) -> dict[str, str]:
+        return {}
+
     def foreign_keys(self) -> list[ForeignKey]:
         return []
 

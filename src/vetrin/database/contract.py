@@ -299,6 +299,9 @@ class Database(Protocol):
 
     def tables(self) -> list[Table]: ...
 
+    def broken_views(self) -> dict[str, str]:
+        """Views that lack something they read from, with what the server says of each."""
+
     def foreign_keys(self) -> list[ForeignKey]:
         """All foreign keys that are declared between tables of this database."""
 

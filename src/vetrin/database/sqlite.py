@@ -292,6 +292,9 @@ class SqliteDatabase(HiddenEditing):
                 found.append(self._table(name, sql))
         return found
 
+    def broken_views(self) -> dict[str, str]:
+        return {}
+
     def foreign_keys(self) -> list[ForeignKey]:
         found: list[ForeignKey] = []
         with _said(self._path.name):

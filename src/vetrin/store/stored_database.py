@@ -214,6 +214,9 @@ class StoredDatabase:
 
     # -- questions --------------------------------------------------------------------------------------
 
+    def broken_views(self) -> dict[str, str]:
+        return {}
+
     def foreign_keys(self) -> list[ForeignKey]:
         found = [
             foreign_key_of(item.table, item.sql)

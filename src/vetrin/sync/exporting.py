@@ -27,7 +27,7 @@ from ..files import (
     some_of,
 )
 from ..project import Arrival, Environment, Keep, Leave
-from ..reach import Site, file_scope, lies_loose, signed_between
+from ..reach import Keyed, Names, Site, file_scope, lies_loose, signed_between
 from ..rewrite import Mapping, Rewriter, Tally
 from ..store import Contents, FolderShelf, StoredDatabase, StoredPlace, StoredTree
 from ..store.contents import together
@@ -63,7 +63,8 @@ _SPOOLED = (
 @dataclass(frozen=True)
 class Packing:
     """What is packed and how. ``arrival`` is how it is settled, None for as it is. ``size`` is the most bytes of
-    one file of the archive; ``statement`` of one INSERT."""
+    one file of the archive; ``statement`` of one INSERT. ``prefix`` is that of the tables where it goes, None for
+    the site's own."""
 
     parts: tuple[Part, ...] = PARTS
     leave: Leave = field(default_factory=Leave)
@@ -75,6 +76,7 @@ class Packing:
     password: str | None = None
     sql_only: bool = False
     per_table: bool = False
+    prefix: str | None = None
 
 
 @dataclass(frozen=True)
@@ -138,6 +140,9 @@ class _Export:
             packing.mapping, encoded=site.encoded, signed=signed_between(site, None)
         )
         self._rewriter = Rewriter(packing.mapping)
+        goal = _to_be(site, packing.goal or site.environment, packing.prefix)
+        self._renamed = Names.between(site, goal, False)
+        self._keyed = Keyed.between(site, goal)
         self._file_tally = Tally()
         self._rows: dict[str, int] = {}
         self._digests: dict[str, str] = {}
@@ -166,7 +171,7 @@ class _Export:
     def _arrive(self, arrival: Arrival) -> None:
         """Work out how the copy is settled where it goes, which is taken to be empty."""
         site, packing = self._site, self._packing
-        goal = _to_be(site, packing.goal or site.environment)
+        goal = _to_be(site, packing.goal or site.environment, packing.prefix)
         placed: list[Placed | None] = []
         if "data" in packing.parts:
             self._settling = settling(site, goal, Keep(), arrival, code=True)
@@ -413,13 +418,21 @@ class _Export:
         lacking = what_lacks(name, schema, other)
         if lacking:
             self._notes.append(f"{lacking}: this table loads on {product} only")
-        text = dump_writer.TableText(table, schema, product, self._packing.statement)
+        called = replace(table, name=self._renamed.table(name))
+        old, new = (site.database.quote(one) for one in (name, called.name))
+        text = dump_writer.TableText(
+            called,
+            schema.replace(f"CREATE TABLE {old}", f"CREATE TABLE {new}", 1),
+            product,
+            self._packing.statement,
+        )
         yield text.begin()
         rows = reader.rows(
             table, leave=leaving.leave.get(name), instead=leaving.instead.get(name, {})
         )
         count = 0
-        rewritten = self._rewriting.through(table, site.rewritable(table), rows)
+        keyed = self._keyed.through(table, rows)
+        rewritten = self._rewriting.through(table, site.rewritable(table), keyed)
         with ahead(self._settled.through(table, schema, rewritten)) as batches:
 
             def counted() -> Iterator[Any]:
@@ -441,7 +454,13 @@ class _Export:
     def _written_beside(self) -> Iterator[bytes]:
         items = self._attachments()
         partly = bool(self._packing.leave.only)
-        for item in routines_with(self._site, self._names, self._views, partly=partly):
+        routines = routines_with(self._site, self._names, self._views, partly=partly)
+        sequences = [item for item in items if item.kind == "sequence"]
+        broken = self._site.database.broken_views()
+        marked = {self._renamed.table(name): said for name, said in broken.items()}
+        called = self._renamed.routines([*routines, *sequences])
+        items = [self._renamed.attachment(item, called) for item in items]
+        for item in (self._renamed.attachment(item, called) for item in routines):
             if item.sql:
                 yield dump_writer.routine(item)
             else:
@@ -449,8 +468,15 @@ class _Export:
                     f"the stored routine {item.name} is not shown to this account, and left out"
                 )
         views = dump_writer.in_order(item for item in items if item.kind == "view")
+        self._notes += [
+            f"the view {name} is broken in {self._site.environment.name} itself, and only written down: {said}"
+            for name, said in broken.items()
+            if name in self._views
+        ]
+        yield from (dump_writer.sequence(item) for item in items if item.kind == "sequence")
+        yield from (dump_writer.default(item) for item in items if item.kind == "default")
         yield from (dump_writer.constraint(item) for item in items if item.kind == "constraint")
-        yield from map(dump_writer.view, views)
+        yield from (dump_writer.view(item, marked.get(item.name, "")) for item in views)
         yield from (dump_writer.trigger(item) for item in items if item.kind == "trigger")
 
     @property
@@ -462,11 +488,13 @@ class _Export:
     def _attachments(self) -> list[Attachment]:
         """What hangs on the tables that come along, and can do so without the others."""
         names = self._names
-        return [
+        found = [
             item
             for item in self._site.database.attachments(names, self._views)
             if (item.kind == "view" or item.table in names) and can_hang(item, names)
         ]
+        self._notes += [f"the {i.kind} {i.name} is left out: {i.lost}" for i in found if i.lost]
+        return [item for item in found if not item.lost]
 
     # -- what is said of it -----------------------------------------------------------------------------
 
@@ -556,14 +584,20 @@ class _Export:
         return "\n".join(lines) + "\n"
 
 
-def _to_be(site: Site, environment: Environment) -> Site:
+def _to_be(site: Site, environment: Environment, prefix: str | None = None) -> Site:
     """An environment that has nothing yet, and need not be reached."""
     root = str(environment.root)
     tree = StoredTree(Contents(FolderShelf(Path())), (), {})
     return Site(
         environment,
         site.definition,
-        replace(site.configuration, file=None, title="", addresses=()),
+        replace(
+            site.configuration,
+            file=None,
+            title="",
+            addresses=(),
+            prefix=site.prefix if prefix is None else prefix,
+        ),
         StoredDatabase(site.database.facts(), (), (), (), lambda table: iter(())),
         tree,  # type: ignore[arg-type]
         Remembered(),

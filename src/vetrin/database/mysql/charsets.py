@@ -19,6 +19,8 @@ _NAMES = {
     "eucjpms": "euc_jp", "euckr": "euc_kr", "macroman": "mac_roman", "macce": "mac_latin2",
     "ucs2": "utf-16-be", "utf16": "utf-16-be", "utf16le": "utf-16-le", "utf32": "utf-32-be",
 }  # fmt: skip
+# Those that Python and the servers take for the same, letter by letter.
+KNOWN_EXACTLY = frozenset({"utf8", "utf8mb3", "utf8mb4", "ascii", "latin1"})
 _OPEN = {0x81: "\x81", 0x8D: "\x8d", 0x8F: "\x8f", 0x90: "\x90", 0x9D: "\x9d"}
 
 
@@ -38,7 +40,7 @@ def between(old: str, new: str) -> Callable[[bytes], bytes] | None:
         return None
 
     def convert(text: bytes) -> bytes:
-        if text.isascii() and not other.startswith("utf-16") and not other.startswith("utf-32"):
+        if text.isascii() and not _is_wide(one) and not _is_wide(other):
             return text
         try:
             decoded = codecs.decode(text, one)
@@ -47,6 +49,11 @@ def between(old: str, new: str) -> Callable[[bytes], bytes] | None:
         return codecs.encode(decoded, other, "replace")
 
     return convert
+
+
+def _is_wide(codec: str) -> bool:
+    """True where ASCII is not one byte a letter."""
+    return codec.startswith(("utf-16", "utf-32"))
 
 
 def _latin1_decode(data: Any, errors: str = "strict") -> tuple[str, int]:

@@ -44,7 +44,7 @@ from .accounts import Credentials, creating_statements, may_create, may_make_rou
 from .adapt import Server, adapt_attachment, adapt_schema
 from .columns import WIDE_CHARSETS, quote, read_column
 from .connecting import Dial, connect, error_code, said
-from .hanging import DRAWS, FOREIGN_KEY, Hanging, Item, create_text, settling
+from .hanging import DRAWS, FOREIGN_KEY, LACKING, Hanging, Item, create_text, settling
 from .literals import LOAD_OPTIONS, insert_statements, load_block
 from .reader import DIALECT, MysqlReader, count_rows, key_range
 from .schema_text import SchemaText
@@ -251,6 +251,17 @@ class MysqlDatabase(HiddenEditing):
                     tuple(notes.get(table, ())),
                 )
             )
+        return found
+
+    def broken_views(self) -> dict[str, str]:
+        found: dict[str, str] = {}
+        for view in self.views():
+            try:
+                self._rows(view, f"SELECT 1 FROM {quote(view)} LIMIT 0")
+            except DatabaseError as error:
+                if error_code(error) not in LACKING:
+                    raise
+                found[view] = str(error.__cause__.args[1]) if error.__cause__ else str(error)
         return found
 
     def foreign_keys(self) -> list[ForeignKey]:

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 
 from ..contract import Attachment, Column, DatabaseError, Table
 from .columns import quote, read_column
+from .literal_values import unescaped
 
 _NAME = r"(?:`(?:[^`]|``)+`|\"(?:[^\"]|\"\")+\"|[\w$\u0080-\uffff]+)"
 _QUALIFIED = rf"(?:{_NAME}\s*\.\s*)?({_NAME})"
@@ -59,8 +60,7 @@ class Field:
     @property
     def labels(self) -> list[bytes]:
         """Those of an ENUM or SET, in UTF-8."""
-        found = _LABEL.findall(self.whole.encode())
-        return [label.replace(b"''", b"'").replace(b"\\'", b"'") for label in found]
+        return [unescaped(label) for label in _LABEL.findall(self.whole.encode())]
 
 
 @dataclass

@@ -16,7 +16,7 @@ from dataclasses import dataclass, field
 from ..contract import Attachment, Batch, Cell, DatabaseError
 from .columns import quote
 from .definition import Definition, alter, altered_table, plain, read_definition
-from .literal_values import unescaped, value_of
+from .literal_values import introduced, unescaped, value_of
 from .rows_of_dump import CHUNK, Shape, number_as_bits
 
 _MORE = 1 << 20
@@ -403,6 +403,10 @@ class DumpReader:
     def _value(self, bits: bool) -> bytes | None:
         while self._left() < 64 and self._refill():
             pass
+        said = _INTRODUCER.match(self._buffer, self._at)
+        if said is not None:
+            self._at = said.end()
+            return introduced(self._value(bits), said[1])
         begin = _BEFORE_STRING.match(self._buffer, self._at)
         if begin is not None:
             word = begin[0][:1]
@@ -483,6 +487,7 @@ def _unconditional(parts: Iterable[bytes], product: str) -> str:
     return _CONDITIONAL.sub(settle, text).strip()
 
 
+_INTRODUCER = re.compile(rb"_(?!binary)([A-Za-z0-9]+)[ \t]*(?=0x|[xX]?')")
 _BEFORE_STRING = re.compile(rb"(?:_\w+\s*)?['\"]|[xXbBnN]'")
 _WORD = re.compile(rb"[^',()\s\";]+")
 _SLASH = ord("\\")

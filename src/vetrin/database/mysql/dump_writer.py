@@ -9,8 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from ..contract import Attachment, Batch, Cell, DatabaseError, Table
-from .charsets import between
-from .columns import quote
+from .charsets import KNOWN_EXACTLY, between
+from .columns import WIDE_CHARSETS, quote
 from .definition import Definition, Field, read_definition
 from .portable import portable, with_collations
 
@@ -117,8 +117,26 @@ def _compound(item: Attachment) -> bytes:
     ).encode()
 
 
-def view(item: Attachment) -> bytes:
+def view(item: Attachment, broken: str = "") -> bytes:
+    """A view; one that is ``broken`` already stands there for the record, and is not made."""
+    if broken:
+        lines = "".join(f"-- {line}\n" for line in f"{item.sql};".splitlines())
+        return (
+            f"\n-- The view {item.name} is broken where it comes from ({broken}):\n{lines}".encode()
+        )
     return f"\n{item.sql};\n".encode()
+
+
+def sequence(item: Attachment) -> bytes:
+    """A sequence and what it gives next; MariaDB alone has such."""
+    sql = item.sql.replace("/*", "").replace("*/", "")
+    restart = f"ALTER SEQUENCE {quote(item.name)} RESTART {int(item.mode)}"
+    return f"\n/*M!100300 {sql} */;\n/*M!100300 {restart} */;\n".encode()
+
+
+def default(item: Attachment) -> bytes:
+    """A default that draws from a sequence."""
+    return f"/*M!100300 {item.sql} */;\n".encode()
 
 
 def in_order(views: Iterable[Attachment]) -> list[Attachment]:
@@ -154,16 +172,18 @@ def _form(item: Field) -> Form:
     if item.kind == "enum":
         labels = [b"", *item.labels]
         return lambda cells: [
-            b"NULL" if c is None else _quoted(labels[int(c)] if int(c) < len(labels) else b"")
+            b"NULL" if c is None else _label(labels[int(c)] if int(c) < len(labels) else b"")
             for c in cells
         ]
     if item.kind == "set":
         return lambda cells: [
-            b"NULL" if c is None else _quoted(_chosen(item.labels, int(c))) for c in cells
+            b"NULL" if c is None else _label(_chosen(item.labels, int(c))) for c in cells
         ]
-    convert = between(item.charset, "utf8mb4") if item.charset else None
     if item.charset == "binary":
         return _hexadecimal
+    if item.charset and item.charset not in KNOWN_EXACTLY:
+        return _in_its_own_set(item.charset)
+    convert = between(item.charset, "utf8mb4") if item.charset else None
 
     def texts(cells: Sequence[Cell]) -> list[bytes]:
         if convert is not None:
@@ -171,6 +191,27 @@ def _form(item: Field) -> Form:
         return [b"NULL" if c is None else _quoted(c) for c in cells]  # type: ignore[arg-type]
 
     return texts
+
+
+def _in_its_own_set(charset: str) -> Form:
+    """Texts as the column stores them, named as what they are: only the server knows its character sets to the
+    last letter."""
+    head = f"_{charset} 0x".encode()
+    wide = charset in WIDE_CHARSETS
+
+    def text(cell: bytes) -> bytes:
+        if cell and (wide or not cell.isascii() or b"\\" in cell or b"~" in cell):
+            return head + cell.hex().encode()
+        return _quoted(cell)
+
+    return lambda cells: [b"NULL" if c is None else text(c) for c in cells]  # type: ignore[arg-type]
+
+
+def _label(label: bytes) -> bytes:
+    """A label of an ENUM or SET, in UTF-8."""
+    if label.isascii() and not label.decode("ascii").isprintable():
+        return b"_utf8mb4 0x" + label.hex().encode()
+    return _quoted(label)
 
 
 def _numbers(cells: Sequence[Cell]) -> list[bytes]:

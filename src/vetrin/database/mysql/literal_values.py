@@ -43,6 +43,21 @@ def unescaped(text: bytes, quote: bytes = b"'", *, backslashes: bool = True) -> 
     return b"\\".join(parts)
 
 
+class Introduced(bytes):
+    """A text that says of itself in which character set it is."""
+
+    charset = ""
+
+
+def introduced(value: bytes | None, charset: bytes) -> bytes | None:
+    """A value behind the name of its character set."""
+    if value is None:
+        return None
+    text = Introduced(value)
+    text.charset = charset.decode("latin-1").lower()
+    return text
+
+
 def value_of(token: bytes, *, backslashes: bool = True) -> bytes | None:
     """A literal as it stands in a statement: with its quotes, or hexadecimal, or a number or NULL.
 
@@ -51,7 +66,8 @@ def value_of(token: bytes, *, backslashes: bool = True) -> bytes | None:
     """
     match = _INTRODUCED.match(token)
     if match:
-        token = token[match.end() :]
+        found = value_of(token[match.end() :], backslashes=backslashes)
+        return introduced(found, match[0].strip()[1:])
     first = token[:1]
     if first in (b"'", b'"') and token[-1:] == first:
         return unescaped(token[1:-1], first, backslashes=backslashes)

@@ -14,7 +14,7 @@ from collections.abc import Callable, Sequence
 from ..contract import Cell, DatabaseError
 from .charsets import between
 from .definition import Definition, Field, plain
-from .literal_values import value_of
+from .literal_values import Introduced, value_of
 
 CHUNK = 1 << 18
 # In a chunk that is being cut, what stands for an escaped backslash, an escaped quote, and a text.
@@ -23,7 +23,7 @@ _BOUND = b"\x1d\x1e"  # between strings that are looked at together; no escape m
 _NEXT = b"\x01"  # between the rows of two statements
 _USUAL = b"0123456789.,+-xXabcdefABCDEFNULTRS" + _STRING
 _DIGITS = b"0123456789.+-"
-_INTRODUCER = re.compile(rb"_[A-Za-z0-9]+ ?\x00")
+_INTRODUCER = re.compile(rb"_binary ?\x00")  # others say in which character set a text is
 _BETWEEN = b"() \n\t\r"  # what stands around values and says nothing of them
 _MEANT = ((b"\\n", b"\n"), (b'\\"', b'"'), (_QUOTE, b"'"), (b"\\r", b"\r"), (b"\\0", b"\0"),
           (b"\\t", b"\t"), (b"\\Z", b"\x1a"), (b"\\b", b"\b"), (b"\\/", b"/"))  # fmt: skip
@@ -238,6 +238,25 @@ def _joined(parts: list[bytes]) -> tuple[list[bytes], list[bytes]]:
 
 def _conversion(item: Field, charset: str) -> Callable[[bytes], bytes] | None:
     """What makes the value that a column stores of one that the dump gives."""
+    plain = _plain_conversion(item, charset)
+    chosen = item.kind in ("enum", "set")
+    if not item.charset and not chosen:
+        return plain
+
+    def convert(value: bytes) -> bytes:
+        if not isinstance(value, Introduced):
+            return plain(value) if plain is not None else value
+        if not chosen and value.charset in ("binary", item.charset):
+            return bytes(value)
+        own = "utf8mb4" if value.charset == "binary" else value.charset
+        other = _plain_conversion(item, own)
+        return other(bytes(value)) if other is not None else bytes(value)
+
+    # Most columns need none; a text that names its character set is met where values are read one by one.
+    return convert if plain is not None or item.charset not in ("utf8mb4", "") else None
+
+
+def _plain_conversion(item: Field, charset: str) -> Callable[[bytes], bytes] | None:
     if item.kind == "bit":
         return _bits
     if item.kind == "enum":
