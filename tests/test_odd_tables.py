@@ -195,12 +195,14 @@ def test_databases_are_found_in_sql(sql: str, foreign: set[str], plain: str | No
 
 RAILWAY = (
     "CREATE TABLE wp_lines (id INT PRIMARY KEY, name TEXT)",
-    "CREATE TABLE wp_stops (id INT PRIMARY KEY, line INT, name TEXT, CONSTRAINT on_line FOREIGN KEY (line) REFERENCES wp_lines (id))",
-    "CREATE TABLE wp_trains (id INT PRIMARY KEY, stop INT, before_it INT, CONSTRAINT calls FOREIGN KEY (stop) REFERENCES wp_stops (id) ON DELETE SET NULL,"
-    " CONSTRAINT follows FOREIGN KEY (before_it) REFERENCES wp_trains (id))",
+    "CREATE TABLE wp_stops (id INT PRIMARY KEY, line INT, name TEXT, CONSTRAINT on_line FOREIGN KEY (line) REFERENCES wp_lines (id) ON DELETE CASCADE)",
+    "CREATE TABLE wp_trains (id INT PRIMARY KEY, stop INT, before_it INT, relief INT, CONSTRAINT calls FOREIGN KEY (stop) REFERENCES wp_stops (id),"
+    " CONSTRAINT follows FOREIGN KEY (before_it) REFERENCES wp_trains (id) ON DELETE CASCADE, CONSTRAINT relieves FOREIGN KEY (relief) REFERENCES wp_trains (id) ON DELETE SET NULL)",
+    "CREATE TABLE wp_guards (id INT PRIMARY KEY, train INT NOT NULL, CONSTRAINT rides FOREIGN KEY (train) REFERENCES wp_trains (id))",
     "INSERT INTO wp_lines VALUES (1, 'main'), (2, 'branch')",
     "INSERT INTO wp_stops VALUES (1, 1, 'a'), (2, 2, 'b'), (3, 2, 'c'), (4, NULL, 'd')",
-    "INSERT INTO wp_trains VALUES (1, 1, NULL), (2, 2, 1), (3, 3, 2), (4, NULL, 3)",
+    "INSERT INTO wp_trains VALUES (1, 1, NULL, NULL), (2, 2, 1, 1), (3, 3, 2, NULL), (4, NULL, 3, 3)", "UPDATE wp_trains SET relief = 4 WHERE id IN (1, 3)",
+    "INSERT INTO wp_guards VALUES (1, 1), (2, 2), (3, 4)",
 )  # fmt: skip
 
 
@@ -226,6 +228,8 @@ def test_declared_foreign_keys_are_links(
         ("stops", "line", "lines"),
         ("trains", "stop", "stops"),
         ("trains", "before_it", "trains"),
+        ("trains", "relief", "trains"),
+        ("guards", "train", "trains"),
     ):
         if parent == "lines" and leave.tables:
             continue

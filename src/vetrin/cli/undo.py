@@ -41,8 +41,9 @@ def run(args: argparse.Namespace, out: Out) -> int:
         last = undoable(site, journals)
         tables = sum(exchange.outgoing is not None for exchange in last.switch.exchanges)
         where = f" from {last.source}" if last.source != last.target else ""
+        what = "was stopped in between and is taken back" if last.unfinished else "is undone"
         text = lead(f"Run {last.number} ", "bold").append(
-            f"({last.kind}{where}, {ago(last.ended or last.started)}) is undone",
+            f"({last.kind}{where}, {ago(last.ended or last.started)}) {what}",
             style="",
         )
         gone = len(last.switch.exchanges) - tables
@@ -61,7 +62,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         if files:
             parts.append(f"{plural(files, 'file')} as before")
         out.show(text.append(f": {', '.join(parts)}" if parts else ""))
-        if last.switch.exchanges or last.switch.moves:
+        if (last.switch.exchanges or last.switch.moves) and not last.unfinished:
             warning = (
                 f"What was changed in {environment.name} since then goes too; `vetrin undo "
                 f"{environment.name}` once more brings it back."

@@ -170,7 +170,8 @@ class Attachment:
 
 @dataclass(frozen=True)
 class ForeignKey:
-    """A declared foreign key. ``clears``: where a parent row goes, the columns become NULL, and the row stays."""
+    """A declared foreign key. ``clears``: where a parent row goes, the columns become NULL, and the row stays; see
+    ``clears_where``."""
 
     name: str
     table: str
@@ -178,6 +179,13 @@ class ForeignKey:
     parent: str
     parent_columns: tuple[str, ...]
     clears: bool = False
+
+
+def clears_where(on_delete: str, nullable: bool) -> bool:
+    """Whether a row outlives what it refers to, by the ON DELETE rule of its foreign key. Where the rule takes no
+    side, a row whose reference can be empty is one that can do without it."""
+    rule = on_delete.upper()
+    return rule == "SET NULL" or (rule != "CASCADE" and nullable)
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Collection, Mapping
 
-from .contract import ForeignKey
+from .contract import ForeignKey, clears_where
 
 _TOKEN = re.compile(
     r"""
@@ -108,10 +108,11 @@ _REFERENCE = re.compile(
     re.DOTALL,
 )
 _QUOTED = re.compile(r"`((?:[^`]|``)*)`")
+_ON_DELETE = re.compile(r"ON DELETE (SET NULL|\w+)", re.IGNORECASE)
 
 
-def foreign_key_of(table: str, sql: str) -> ForeignKey | None:
-    """A foreign key of ``table`` as MariaDB and MySQL print it; None where it is none, or in another database."""
+def foreign_key_of(table: str, schema: str, sql: str) -> ForeignKey | None:
+    """A foreign key of ``table`` as MariaDB and MySQL print both; None where it is none, or in another database."""
     match = _REFERENCE.match(sql)
     if match is None:
         return None
@@ -120,7 +121,14 @@ def foreign_key_of(table: str, sql: str) -> ForeignKey | None:
         return tuple(name.replace("``", "`") for name in _QUOTED.findall(text))
 
     name, parent = (match[n].replace("``", "`") for n in (1, 3))
-    clears = "ON DELETE SET NULL" in match[5].upper()
+    rule = _ON_DELETE.search(match[5])
+    clears = all(
+        clears_where(
+            rule[1] if rule else "",
+            re.search(rf"^\s*`{re.escape(column)}` .*\bNOT NULL\b", schema, re.MULTILINE) is None,
+        )
+        for column in _QUOTED.findall(match[2])
+    )
     return ForeignKey(name, table, names(match[2]), parent, names(match[4]), clears)
 
 

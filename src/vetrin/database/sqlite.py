@@ -32,6 +32,7 @@ from .contract import (
     RowsDiffer,
     Script,
     Table,
+    clears_where,
     must_be_hidden,
     pending,
 )
@@ -301,15 +302,20 @@ class SqliteDatabase(HiddenEditing):
             for table, _, _ in self._master("table"):
                 if table.startswith(("sqlite_", HIDDEN)):
                     continue
-                keys: dict[int, list[tuple[str, str, str, str]]] = {}
-                for number, _, parent, column, to, _, then, _ in self._connection.execute(
+                filled = {
+                    bytes(row[1]).decode().lower()
+                    for row in self._connection.execute(f"PRAGMA table_info({quote(table)})")
+                    if row[3]
+                }
+                keys: dict[int, list[tuple[str, str, str, bool]]] = {}
+                for number, _, *names, _, then, _ in self._connection.execute(
                     f"PRAGMA foreign_key_list({quote(table)})"
                 ):
-                    texts = (
-                        bytes(x).decode() if x is not None else ""
-                        for x in (parent, column, to, then)
+                    parent, column, to = (
+                        bytes(name).decode() if name is not None else "" for name in names
                     )
-                    keys.setdefault(int(number), []).append(tuple(texts))  # type: ignore[arg-type]
+                    clears = clears_where(bytes(then).decode(), column.lower() not in filled)
+                    keys.setdefault(int(number), []).append((parent, column, to, clears))
                 for number, parts in keys.items():
                     found.append(
                         ForeignKey(
@@ -318,7 +324,7 @@ class SqliteDatabase(HiddenEditing):
                             tuple(part[1] for part in parts),
                             parts[0][0],
                             tuple(part[2] for part in parts),
-                            parts[0][3].upper() == "SET NULL",
+                            all(part[3] for part in parts),
                         )
                     )
         return found

@@ -219,7 +219,7 @@ class StoredDatabase:
 
     def foreign_keys(self) -> list[ForeignKey]:
         found = [
-            foreign_key_of(item.table, item.sql)
+            foreign_key_of(item.table, self.schema(item.table), item.sql)
             for item in self._attachments
             if item.kind == "constraint"
         ]

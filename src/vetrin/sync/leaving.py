@@ -33,7 +33,7 @@ from ..reach import Site, extensions_of
 
 ENTRIES = "entries:"
 
-_CHAIN = 12  # rows that refer to one another within a table, from one that is left out
+_CHAIN = 12  # links followed one after another, from a row that is left out; SQLite's parser goes no deeper
 _WORDS = re.compile(r"[\w$]+")
 _REFERENCES = re.compile(r"REFERENCES `((?:[^`]|``)*)` \(")
 
@@ -290,7 +290,7 @@ class _Work:
         for link in self._links(name):
             own = link.owner[0] == link.table and any(link is one for one in declared)
             times = sum(link is one for one in followed)
-            if link.then == "leave" and times < (_CHAIN if own else 1):
+            if link.then == "leave" and (own or times == 0) and len(followed) < _CHAIN:
                 hanging = self._hanging(link, followed)
                 if hanging is not None:
                     parts.append(hanging)

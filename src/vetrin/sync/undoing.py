@@ -16,7 +16,7 @@ from .identity import is_where
 from .journal import DONE, Journals, Run
 from .lock import only_run
 from .plan import may_write
-from .recovery import let_go, put_right, recover, taken_back_on_failure
+from .recovery import let_go, recover, taken_back_on_failure
 from .switch import Switch
 
 
@@ -131,7 +131,9 @@ def undo_and_look(target: Site, journals: Journals, listener: Listener = silent)
         as ``undo``.
     """
     with only_run(target):
-        put_right(target, journals)
+        last = undoable(target, journals)
+        if last.number in recover(target, journals):
+            return Undone(last)
         first = undoable(target, journals)
         while (before_it := journals.numbered(first.undoes)) is not None:
             first = before_it  # what was undone, and perhaps brought back, again and again

@@ -11,7 +11,7 @@ from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import replace
 from typing import Any
 
-from ..contract import HIDDEN, Attachment, DatabaseError, Exchange, ForeignKey
+from ..contract import HIDDEN, Attachment, DatabaseError, Exchange, ForeignKey, clears_where
 from ..identifiers import databases_in, without_qualifier
 from .columns import quote
 from .connecting import MODE
@@ -171,20 +171,28 @@ class Hanging:
         return [*self.of_defaults(wanted), *found] if self._sequences else found
 
     def foreign_keys(self) -> list[ForeignKey]:
-        keys: dict[tuple[str, str], list[tuple[str, str, str, str]]] = {}
-        for table, name, column, parent, to, then in self._rows(
+        keys: dict[tuple[str, str], list[tuple[str, str, str, bool]]] = {}
+        for table, name, column, parent, to, then, empty in self._rows(
             self._where,
             "SELECT u.table_name, u.constraint_name, u.column_name, u.referenced_table_name,"
-            " u.referenced_column_name, r.delete_rule FROM information_schema.key_column_usage u"
+            " u.referenced_column_name, r.delete_rule, c.is_nullable"
+            " FROM information_schema.key_column_usage u"
             " JOIN information_schema.referential_constraints r"
             " ON r.constraint_schema = u.constraint_schema AND r.constraint_name = u.constraint_name"
             " AND r.table_name = u.table_name"
+            " JOIN information_schema.columns c ON c.table_schema = u.table_schema"
+            " AND c.table_name = u.table_name AND c.column_name = u.column_name"
             " WHERE u.constraint_schema = DATABASE() AND u.referenced_table_schema = DATABASE()"
             " ORDER BY u.table_name, u.constraint_name, u.ordinal_position",
         ):
             if not str(table).startswith(HIDDEN):
                 keys.setdefault((str(table), str(name)), []).append(
-                    (str(column), str(parent), str(to), str(then))
+                    (
+                        str(column),
+                        str(parent),
+                        str(to),
+                        clears_where(str(then), str(empty) == "YES"),
+                    )
                 )
         return [
             ForeignKey(
@@ -193,7 +201,7 @@ class Hanging:
                 tuple(part[0] for part in parts),
                 parts[0][1],
                 tuple(part[2] for part in parts),
-                parts[0][3].upper() == "SET NULL",
+                all(part[3] for part in parts),
             )
             for (table, name), parts in keys.items()
         ]

@@ -39,6 +39,12 @@ class _Loop:
 
     def __init__(self) -> None:
         self.loop = asyncio.new_event_loop()
+        # Of blocks asked for at once, the first that fails is told; the others have nothing to add.
+        self.loop.set_exception_handler(
+            lambda loop, context: (
+                None if "future" in context else loop.default_exception_handler(context)
+            )
+        )
         # Whoever waits for the loop is let in after half a millisecond, not after Python's usual five:
         # otherwise each block would wait that long.
         sys.setswitchinterval(0.0005)
