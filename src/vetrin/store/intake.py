@@ -217,7 +217,7 @@ class _Intake:
                 *constraints,
                 *(item for key, item in dump.triggers.items() if key[0] == database),
                 *(item for key, item in dump.routines.items() if key[1] == database),
-                *(Attachment("view", name, name, dump.views[database, name]) for name in views),
+                *(dump.views[database, name] for name in views),
             ]
             taken.databases[database] = StoredData(
                 engine="mysql",

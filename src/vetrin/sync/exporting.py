@@ -14,6 +14,7 @@ from typing import IO, Any, cast
 from ..database import Attachment, Exchange, Facts, Reader, Table, hidden_name
 from ..database.mysql import dump_writer
 from ..database.mysql.adapt import what_lacks
+from ..database.mysql.hanging import in_order
 from ..database.sqlite import SqliteDatabase
 from ..files import (
     UNREADABLE,
@@ -467,7 +468,7 @@ class _Export:
                 self._notes.append(
                     f"the stored routine {item.name} is not shown to this account, and left out"
                 )
-        views = dump_writer.in_order(item for item in items if item.kind == "view")
+        views = in_order(item for item in items if item.kind == "view")
         self._notes += [
             f"the view {name} is broken in {self._site.environment.name} itself, and only written down: {said}"
             for name, said in broken.items()

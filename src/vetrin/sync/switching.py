@@ -265,9 +265,11 @@ def _steps(
         steps.append({**script.step, **_where(script.step)})
     if acts:
         rows = [[act.do, escaped(act.path), escaped(act.to), act.mode, act.soft] for act in acts]
-        steps += [{"do": "acts", "acts": rows}, {"do": "sync"}]
+        steps.append({"do": "acts", "acts": rows})
     if held:
         steps.append({"do": "remove", **release})
+    if acts:  # what a busy machine takes long for; until then the record stands, and visitors need not wait for it
+        steps.append({"do": "sync"})
     return steps
 
 

@@ -12,8 +12,10 @@ import io
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from typing import Literal
 
 from ..contract import Attachment, Batch, Cell, DatabaseError
+from .charsets import codec_of
 from .columns import quote
 from .definition import Definition, alter, altered_table, plain, read_definition
 from .literal_values import introduced, unescaped, value_of
@@ -49,6 +51,7 @@ _VIEW = re.compile(
     r"CREATE\b(?:(?!\bAS\b).)*?\bVIEW\s+(?:IF\s+NOT\s+EXISTS\s+)?((?:`(?:[^`]|``)+`|[^\s`(.]+)(?:\s*\.\s*(?:`(?:[^`]|``)+`|[^\s`(.]+))?)\s*(.*)$",
     re.IGNORECASE | re.DOTALL,
 )
+_HOW_VIEWED = re.compile(r"ALGORITHM\s*=\s*\w+|SQL\s+SECURITY\s+\w+", re.IGNORECASE)
 _TRIGGER = re.compile(
     r"CREATE\b.*?\bTRIGGER\s+(?:IF\s+NOT\s+EXISTS\s+)?(\S+)\s+(BEFORE|AFTER)\s+(INSERT|UPDATE|DELETE)\s+ON\s+"
     r"((?:`(?:[^`]|``)+`|[^\s`.]+)(?:\s*\.\s*(?:`(?:[^`]|``)+`|[^\s`.]+))?)\s+FOR\s+EACH\s+ROW\s+(.*)$",
@@ -60,6 +63,12 @@ _NAMES = re.compile(r"SET\s+(?:NAMES\s+|CHARACTER\s+SET\s+)'?(\w+)", re.IGNORECA
 # A variable that keeps the mode; the mode as a text; the mode as a variable kept it.
 _MODE = re.compile(
     r"(@\w+)\s*:?=\s*@@(?:SESSION\.)?SQL_MODE\b|\bSQL_MODE\s*=\s*(?:'([^']*)'|\"([^\"]*)\"|(@\w+))",
+    re.IGNORECASE,
+)
+# The same for what a stored text's literals are made of, and the set that the text itself is written in.
+_TEXT_CONTEXT = re.compile(
+    r"(@\w+)\s*:?=\s*@@(?:SESSION\.)?(CHARACTER_SET_CLIENT|COLLATION_CONNECTION)\b"
+    r"|\b(CHARACTER_SET_CLIENT|COLLATION_CONNECTION)\s*=\s*(?:'?(\w+)'?|(@\w+))",
     re.IGNORECASE,
 )
 _ROUTINE = re.compile(
@@ -91,7 +100,7 @@ class Dump:
     """What is known of a dump, complete when it has been read to its end."""
 
     tables: dict[tuple[str, str], DumpedTable] = field(default_factory=dict)
-    views: dict[tuple[str, str], str] = field(default_factory=dict)
+    views: dict[tuple[str, str], Attachment] = field(default_factory=dict)
     triggers: dict[tuple[str, str], Attachment] = field(default_factory=dict)
     routines: dict[tuple[str, str, str], Attachment] = field(default_factory=dict)
     events: list[str] = field(default_factory=list)
@@ -121,6 +130,8 @@ class DumpReader:
         self._backslashes = True
         self._mode = ""
         self._modes: dict[str, str] = {}  # by the variables that keep them
+        self._context = {"character_set_client": "", "collation_connection": ""}
+        self._contexts: dict[str, str] = {}  # by the variables that keep them
         self._shapes: dict[tuple[str, str, bytes, str, bool], Shape] = {}
 
     # -- the buffer -----------------------------------------------------------------------------------
@@ -230,6 +241,13 @@ class DumpReader:
         if word.startswith("SET"):
             for match in _NAMES.finditer(sql):
                 dump.charset = match[1].lower()
+                self._context = dict.fromkeys(self._context, "")
+            for kept, kind, name, value, variable in _TEXT_CONTEXT.findall(sql):
+                if kept:
+                    self._contexts[kept.lower()] = self._context[kind.lower()]
+                else:
+                    known = self._contexts.get(variable.lower(), "") if variable else value.lower()
+                    self._context[name.lower()] = known
             for kept, one, other, variable in _MODE.findall(sql):
                 if kept:
                     self._modes[kept.lower()] = self._mode
@@ -263,31 +281,49 @@ class DumpReader:
             name, key = plain(_QUALIFIED.fullmatch(name)[2]), self._key(table)  # type: ignore[index]
             text = (
                 f"CREATE TRIGGER {quote(name)} {timing.upper()} {event.upper()} ON {quote(key[1])}"
-                f" FOR EACH ROW {body.strip()}"
+                f" FOR EACH ROW {self._stored(body.strip())}"
             )
-            dump.triggers[key[0], name] = Attachment("trigger", name, key[1], text, self._mode)
+            dump.triggers[key[0], name] = self._attachment("trigger", name, key[1], text)
             return
         routine = _ROUTINE.match(whole)
         view = _VIEW.match(sql)
         if view and (not routine or view.start(1) < routine.start(2)):
             key = self._key(view[1])
             dump.tables.pop(key, None)
-            dump.views[key] = f"CREATE OR REPLACE VIEW {quote(key[1])} {view[2].strip()}"
+            how = "".join(f" {kept}" for kept in _HOW_VIEWED.findall(sql[: view.start(1)]))
+            text = f"CREATE OR REPLACE{how} VIEW {quote(key[1])} {view[2].strip()}"
+            dump.views[key] = self._attachment("view", key[1], key[1], text)
             return
         if routine:
             kind, key = routine[1].upper(), self._key(routine[2])
-            text = f"CREATE {kind} {quote(key[1])}{routine[3].strip()}"
+            text = f"CREATE {kind} {quote(key[1])}{self._stored(routine[3].strip())}"
             if kind == "EVENT":
                 dump.events.append(key[1])
             else:
-                item = Attachment("routine", key[1], "", text, self._mode)
-                dump.routines[kind, *key] = item
+                dump.routines[kind, *key] = self._attachment("routine", key[1], "", text)
             return
         if re.match(r"CREATE\s+(?:DATABASE|SCHEMA)\b", sql, re.IGNORECASE):
             return
         definition = read_definition(sql)
         if definition is not None:
             dump.tables[self._database, definition.name] = DumpedTable(self._database, definition)
+
+    def _attachment(
+        self, kind: Literal["trigger", "view", "routine"], name: str, table: str, text: str
+    ) -> Attachment:
+        collation = self._context["collation_connection"]
+        mode = "" if kind == "view" else self._mode
+        return Attachment(kind, name, table, text, mode, collation)
+
+    def _stored(self, text: str) -> str:
+        """A text of a trigger or routine: dump programs write its bytes as they were when it was made."""
+        codec = codec_of(self._context["character_set_client"])
+        if text.isascii() or codec in (None, "utf-8"):
+            return text
+        try:
+            return text.encode("utf-8", "surrogateescape").decode(codec or "utf-8")
+        except UnicodeDecodeError:
+            return text
 
     def _key(self, name: str) -> tuple[str, str]:
         match = _QUALIFIED.fullmatch(name)

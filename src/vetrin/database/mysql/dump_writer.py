@@ -111,10 +111,21 @@ def routine(item: Attachment) -> bytes:
 def _compound(item: Attachment) -> bytes:
     mode = ",".join(word for word in item.mode.split(",") if word not in _IDLE_MODES)
     sql = with_collations(item.sql)
+    before, after = _literals(item)
     return (
-        f"\nSET @vetrin_own = @@SQL_MODE, SQL_MODE = '{mode}';\nDELIMITER ;;\n{sql}\n;;\nDELIMITER ;\n"
-        "SET SQL_MODE = @vetrin_own;\n"
+        f"\nSET @vetrin_own = @@SQL_MODE, SQL_MODE = '{mode}';\n{before}DELIMITER ;;\n{sql}\n;;\nDELIMITER ;\n"
+        f"{after}SET SQL_MODE = @vetrin_own;\n"
     ).encode()
+
+
+def _literals(item: Attachment) -> tuple[str, str]:
+    """What stands before and behind a text for its literals to be in the collation that they were made in."""
+    if not item.collation:
+        return "", ""
+    # One that a product lacks is said in comments, which the other one passes over.
+    said = with_collations(f" COLLATE={item.collation}").strip()
+    said = said.replace("COLLATE=", "SET collation_connection = ")
+    return f"{said};\n", "SET NAMES utf8mb4;\n"
 
 
 def view(item: Attachment, broken: str = "") -> bytes:
@@ -124,7 +135,8 @@ def view(item: Attachment, broken: str = "") -> bytes:
         return (
             f"\n-- The view {item.name} is broken where it comes from ({broken}):\n{lines}".encode()
         )
-    return f"\n{item.sql};\n".encode()
+    before, after = _literals(item)
+    return f"\n{before}{item.sql};\n{after}".encode()
 
 
 def sequence(item: Attachment) -> bytes:
@@ -137,23 +149,6 @@ def sequence(item: Attachment) -> bytes:
 def default(item: Attachment) -> bytes:
     """A default that draws from a sequence."""
     return f"/*M!100300 {item.sql} */;\n".encode()
-
-
-def in_order(views: Iterable[Attachment]) -> list[Attachment]:
-    """Views, each one behind those that it reads from; their SQL tells by names."""
-    waiting = {item.name: item for item in views}
-    found: list[Attachment] = []
-
-    def bring(item: Attachment) -> None:
-        del waiting[item.name]
-        for other in list(waiting.values()):
-            if other.name in waiting and quote(other.name) in item.sql:
-                bring(other)
-        found.append(item)
-
-    while waiting:
-        bring(next(iter(waiting.values())))
-    return found
 
 
 Form = Callable[[Sequence[Cell]], list[bytes]]

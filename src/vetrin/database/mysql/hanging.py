@@ -6,6 +6,7 @@ Their names are unique in a database, so they are off before tables are exchange
 from __future__ import annotations
 
 import contextlib
+import itertools
 import re
 from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import replace
@@ -80,7 +81,7 @@ class Hanging:
                 text = self._rows(name, f"SHOW CREATE {kind} {quote(name)}")[0][2] or ""
             sql = _DEFINER.sub("", str(text), count=1)
             found.append(
-                self._own(Attachment("routine", str(name), "", sql, str(mode), str(collation)))
+                self._own(Attachment("routine", str(name), "", sql, _mode(mode), str(collation)))
             )
         return found
 
@@ -161,7 +162,7 @@ class Hanging:
                     f" FOR EACH ROW {action}"
                 )
                 found.append(
-                    self._own(Attachment("trigger", name, table, sql, str(mode), str(collation)))
+                    self._own(Attachment("trigger", name, table, sql, _mode(mode), str(collation)))
                 )
         for view in views:
             _, text, _, collation = self._rows(view, f"SHOW CREATE VIEW {quote(view)}")[0][:4]
@@ -258,13 +259,39 @@ def settling(
                 {"sql": item.sql, "soft": [*LACKING], "remark": what},
                 *_OWN_CONTEXT,
             ]
-    views = [item for item in attach if item.kind == "view"]
-    for collation in dict.fromkeys(item.collation for item in views):
-        some = [[f"the view {v.name}", v.sql] for v in views if v.collation == collation]
+    views = in_order(item for item in attach if item.kind == "view")
+    for collation, group in itertools.groupby(views, lambda view: view.collation):
+        some = [[f"the view {view.name}", view.sql] for view in group]
         if collation:
             found.append({"sql": f"SET collation_connection = '{collation}'"})
         found.append({"views": some, "soft": [*LACKING]})
     return [*found, *_OWN_CONTEXT] if views else found
+
+
+def _mode(kept: object) -> str:
+    """The SQL mode of a stored text as a session takes it: the server keeps some under names of long ago."""
+    words = (_OLD_MODES.get(word, word) for word in str(kept).split(","))
+    return ",".join(word for word in words if word)
+
+
+_OLD_MODES = {"INVALID_DATES": "ALLOW_INVALID_DATES", "NOT_USED": "", "NOT_USED_9": ""}
+
+
+def in_order(views: Iterable[Attachment]) -> list[Attachment]:
+    """Views, each one behind those that it reads from; their SQL tells by names."""
+    waiting = {item.name: item for item in views}
+    found: list[Attachment] = []
+
+    def bring(item: Attachment) -> None:
+        del waiting[item.name]
+        for other in list(waiting.values()):
+            if other.name in waiting and quote(other.name) in item.sql:
+                bring(other)
+        found.append(item)
+
+    while waiting:
+        bring(next(iter(waiting.values())))
+    return found
 
 
 # Texts come in utf8mb4, whatever their literals are made of.
