@@ -14,7 +14,8 @@ from moto.server import ThreadedMotoServer
 from railway import Railway
 from ssh_server import SFTP_ONLY, SHELL_LESS, SshServer, ssh_server
 from systems import DatabaseServer, Mariadb, Mysql, Some, running
-from vetrin.demo import sample
+from vetrin.demo import sample as samples
+from vetrin.demo.sample import Sample, lay_out, servers
 
 # What takes longest begins first, so that processes that work beside one another end together.
 LONG = ("switching", "archives_wordpress", "push_wordpress", "ssh", "interrupted", "push", "command_line", "store", "wagtail",
@@ -29,7 +30,7 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 @pytest.fixture(scope="session", autouse=True)
 def ports_of_samples() -> None:
     """Sample projects of tests that run beside one another look for free ports in different places."""
-    sample._FIRST_PORT += 400 * (1 + int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:]))
+    samples._FIRST_PORT += 400 * (1 + int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:]))
 
 
 @contextlib.contextmanager
@@ -109,3 +110,14 @@ def object_storage() -> Iterator[dict[str, str]]:
 @pytest.fixture
 def railway(tmp_path: Path) -> Railway:
     return Railway(tmp_path / "railway")
+
+
+@pytest.fixture
+def sample(tmp_path: Path) -> Sample:
+    return lay_out(tmp_path / "railway")
+
+
+@pytest.fixture
+def served(sample: Sample) -> Iterator[Sample]:
+    with servers(sample):
+        yield sample

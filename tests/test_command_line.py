@@ -42,11 +42,6 @@ def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Sample]:
         yield sample
 
 
-@pytest.fixture
-def sample(tmp_path: Path) -> Sample:
-    return lay_out(tmp_path / "railway")
-
-
 def change(root: Path, *statements: str) -> None:
     connection = sqlite3.connect(root / "data/harrowmere.sqlite")
     for statement in statements:

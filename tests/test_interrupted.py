@@ -16,7 +16,7 @@ from systems import Mariadb, mariadb_site
 from vetrin.database import sqlite as sqlite_engine
 from vetrin.database.digest import table_digest
 from vetrin.database.mysql import database as mysql_engine
-from vetrin.demo.sample import Sample, lay_out
+from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
 from vetrin.files import LocalTree, ground
 from vetrin.project import load_project
@@ -98,11 +98,6 @@ def hidden(folder: Path) -> list[str]:
     project = load_project(folder)
     with open_site(project, project.environment("local")) as site:
         return site.database.hidden_tables()
-
-
-@pytest.fixture
-def sample(tmp_path: Path) -> Sample:
-    return lay_out(tmp_path / "railway")
 
 
 def test_a_pull_killed_anywhere_leaves_the_target_as_it_was(sample: Sample) -> None:

@@ -13,7 +13,7 @@ from test_command_line import document, value, vetrin
 from test_files import state
 from test_interrupted import hidden, killed_after, pull
 from vetrin.database.sqlite import SqliteDatabase
-from vetrin.demo.sample import Sample, lay_out, servers
+from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
 from vetrin.project import load_project
 from vetrin.reach import Site, open_site
@@ -22,17 +22,6 @@ from vetrin.sync import Choices, Journals, LeftBroken, Plan, agreed, build_plan,
 from vetrin.sync.building import make_build
 from vetrin.sync.pushing import build_push, holding, push
 from vetrin.sync.switching import RECORD
-
-
-@pytest.fixture
-def sample(tmp_path: Path) -> Sample:
-    return lay_out(tmp_path / "railway")
-
-
-@pytest.fixture
-def served(sample: Sample) -> Iterator[Sample]:
-    with servers(sample):
-        yield sample
 
 
 def whole(root: Path) -> tuple[str, dict[str, object]]:

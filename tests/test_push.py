@@ -6,7 +6,7 @@ import json
 import os
 import subprocess
 import threading
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from pathlib import Path
 
 import httpx
@@ -16,7 +16,7 @@ from test_command_line import document, value, vetrin
 from test_files import state
 from test_interrupted import killed_after
 from vetrin.database.sqlite import SqliteDatabase
-from vetrin.demo.sample import Sample, lay_out, servers
+from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
 from vetrin.files import Buffer, Entry, FilesError, LocalTree
 from vetrin.project import ProjectError, load_project
@@ -50,17 +50,6 @@ def permit(sample: Sample) -> None:
 
 def theme(sample: Sample, environment: str = "local", name: str = "theme.toml") -> Path:
     return sample.root(environment) / "themes/maroon" / name
-
-
-@pytest.fixture
-def sample(tmp_path: Path) -> Sample:
-    return lay_out(tmp_path / "railway")
-
-
-@pytest.fixture
-def served(sample: Sample) -> Iterator[Sample]:
-    with servers(sample):
-        yield sample
 
 
 def code(root: Path) -> dict[str, object]:

@@ -238,11 +238,6 @@ def test_a_pull_leaves_what_may_not_be_read_as_it_is(folder: Path) -> None:
     assert (here / "extras/live-departures/extra.toml").read_bytes() == own
 
 
-@pytest.fixture
-def sample(tmp_path: Path) -> Sample:
-    return lay_out(tmp_path / "railway")
-
-
 def write_while_read(
     monkeypatch: pytest.MonkeyPatch, path: Path, times: int, kind: type = LocalTree
 ) -> None:

@@ -15,8 +15,9 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import PurePosixPath
 
-from .contract import Move
-from .ground import Ground, Identity
+from .contract import FilesError, Move
+from .ground import Ground, Identity, PlannedGround, Unforeseen
+from .machine import Act
 
 _NOWHERE = "nowhere"
 
@@ -77,6 +78,21 @@ class Places:
 
 def remembered_identities(folder: str) -> str:
     return f"{folder}/whole.json"
+
+
+def planned(places: Places, ground: PlannedGround, moves: Sequence[Move]) -> list[Act] | None:
+    """What ``exchange`` would do, as acts; ``ground`` is that of ``places``. None where it cannot be foreseen.
+
+    Raises:
+        FilesError: something could not be looked at.
+    """
+    try:
+        exchange(places, moves)
+    except Unforeseen:
+        return None
+    except OSError as error:
+        raise FilesError(f"{places.at or places.token}: {error.strerror or error}") from error
+    return ground.acts
 
 
 def exchange(places: Places, moves: Sequence[Move]) -> None:

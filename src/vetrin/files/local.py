@@ -37,8 +37,8 @@ from .contract import (
     stays_inside,
 )
 from .digests import digest_of
-from .exchange import Places, exchange, put_back, remembered_identities
-from .ground import LocalGround, LocalLooks, PlannedGround, Unforeseen
+from .exchange import Places, exchange, planned, put_back, remembered_identities
+from .ground import LocalGround, LocalLooks, PlannedGround
 from .machine import Act
 from .naming import begin_writing, flush_file_system, swap_names
 
@@ -425,13 +425,7 @@ class LocalTree:
     def planned_exchange(self, token: str, moves: Sequence[Move]) -> list[Act] | None:
         ground = PlannedGround(LocalLooks(), swaps=self._swaps())
         places = Places(str(self.root), OWN_FOLDER, token, self._base, ground)
-        try:
-            exchange(places, moves)
-        except Unforeseen:
-            return None
-        except OSError as error:
-            raise FilesError(f"{places.at or token}: {error.strerror or error}") from error
-        return ground.acts
+        return planned(places, ground, moves)
 
     def _swaps(self) -> bool:
         """True where two names can change over at once."""

@@ -29,8 +29,8 @@ from .contract import (
     stays_inside,
 )
 from .digests import digest_of
-from .exchange import Places, exchange, put_back
-from .ground import FarGround, PlannedGround, Unforeseen
+from .exchange import Places, exchange, planned, put_back
+from .ground import FarGround, PlannedGround
 from .machine import NOW, Act, Look, Machine, Writing
 
 _PLAIN_BITS = 0o777
@@ -283,13 +283,7 @@ class RemoteTree:
         self._look_at_disks([move.path for move in moves])
         ground = PlannedGround(self.machine, swaps=False)
         places = Places(self.root, OWN_FOLDER, token, self._base, ground)
-        try:
-            exchange(places, moves)
-        except Unforeseen:
-            return None
-        except OSError as error:
-            raise FilesError(f"{places.at or token}: {error.strerror or error}") from error
-        return ground.acts
+        return planned(places, ground, moves)
 
     def absolute(self, path: str) -> str:
         return self._place(path)

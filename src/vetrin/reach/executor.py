@@ -29,7 +29,7 @@ from typing import Any, Protocol
 
 from ..database import DatabaseError, DatabaseUnreachable
 from ..files import FilesError, printable
-from .frames import DATA, END, ERROR, HEAD, JSON, Channel, ExchangeError, escaped, frame
+from .frames import DATA, END, ERROR, HEAD, JSON, Channel, ExchangeError, escaped, exactly, frame
 from .helpers import PYTHON, source
 
 
@@ -122,14 +122,7 @@ class Executor:
         return kind, self._exactly(length)
 
     def _exactly(self, size: int) -> bytes:
-        found = bytearray(size)
-        rest = memoryview(found)
-        while rest:
-            count = self._channel.take_into(rest)
-            if not count:
-                raise ExchangeError("the process there ended")
-            rest = rest[count:]
-        return bytes(found)
+        return bytes(exactly(self._channel, size, "the process there ended"))
 
 
 class Half(Exception):

@@ -156,14 +156,23 @@ class Frames:
 
     def exactly(self, size: int) -> bytearray:
         """The next ``size`` bytes of the channel, and not one more."""
-        found = bytearray(size)
-        rest = memoryview(found)
-        while rest:
-            count = self._channel.take_into(rest)
-            if not count:
-                raise ExchangeError("the helper ended in the middle of its answer")
-            rest = rest[count:]
-        return found
+        return exactly(self._channel, size, "the helper ended in the middle of its answer")
+
+
+def exactly(channel: Channel, size: int, ended: str) -> bytearray:
+    """The next ``size`` bytes of a channel.
+
+    Raises:
+        ExchangeError: it breaks off; ``ended`` is what is said of it.
+    """
+    found = bytearray(size)
+    rest = memoryview(found)
+    while rest:
+        count = channel.take_into(rest)
+        if not count:
+            raise ExchangeError(ended)
+        rest = rest[count:]
+    return found
 
 
 def _said(answer: Iterable[tuple[int, Content]]) -> dict[str, Any]:

@@ -289,8 +289,8 @@ class _Work:
         declared = self._declared.get(name, ()) if self.own else ()
         for link in self._links(name):
             own = link.owner[0] == link.table and any(link is one for one in declared)
-            times = sum(link is one for one in followed)
-            if link.then == "leave" and (own or times == 0) and len(followed) < _CHAIN:
+            again = any(link is one for one in followed)
+            if link.then == "leave" and (own or not again) and len(followed) < _CHAIN:
                 hanging = self._hanging(link, followed)
                 if hanging is not None:
                     parts.append(hanging)
