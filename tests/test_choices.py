@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from test_command_line import change, document, sample, value, vetrin  # noqa: F401
+from test_command_line import change, document, value, vetrin
 from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
 from vetrin.project import load_project
@@ -29,7 +29,7 @@ def append(folder: Path, text: str) -> None:
         file.write(text)
 
 
-def test_a_pull_is_saved_and_done_again(sample: Sample) -> None:  # noqa: F811
+def test_a_pull_is_saved_and_done_again(sample: Sample) -> None:
     folder, local = sample.folder, sample.root("local")
     options = ["--leave-rows", "spam-comments,entries:event", "--empty-tables", "search_*",
                "--leave-where", "newsletter:confirmed = 0", "--keep-settings", "extras",
@@ -65,7 +65,7 @@ def test_a_pull_is_saved_and_done_again(sample: Sample) -> None:  # noqa: F811
     )
 
 
-def test_only_some_tables(sample: Sample) -> None:  # noqa: F811
+def test_only_some_tables(sample: Sample) -> None:
     local = sample.root("local")
     before = fingerprint(local)
     vetrin(sample.folder, "pull", "--yes", "--only-tables", "fares,timetable", "--parts", "data")
@@ -80,7 +80,7 @@ def test_only_some_tables(sample: Sample) -> None:  # noqa: F811
     assert "the view next_events is left out" not in " ".join(plan["notes"])
 
 
-def test_a_view_that_would_need_a_table_that_is_not_there(sample: Sample) -> None:  # noqa: F811
+def test_a_view_that_would_need_a_table_that_is_not_there(sample: Sample) -> None:
     change(
         sample.root("local"),
         "DROP VIEW next_events",
@@ -103,7 +103,7 @@ def test_a_view_that_would_need_a_table_that_is_not_there(sample: Sample) -> Non
     )
 
 
-def test_what_an_environment_keeps(sample: Sample) -> None:  # noqa: F811
+def test_what_an_environment_keeps(sample: Sample) -> None:
     folder, local = sample.folder, sample.root("local")
     append(folder, '[environment.local.keep]\nsettings = ["theme[header][text]", "home_blocks[hero][href]", "e-m*"]\n'
                    'tables = ["volunteers"]\nfiles = ["sketches/", "*-01.png"]\n')  # fmt: skip
@@ -131,7 +131,7 @@ def test_what_an_environment_keeps(sample: Sample) -> None:  # noqa: F811
     assert picture.read_bytes() == b"mine"
 
 
-def test_how_a_copy_is_settled_and_production_never(sample: Sample) -> None:  # noqa: F811
+def test_how_a_copy_is_settled_and_production_never(sample: Sample) -> None:
     folder = sample.folder
     plan = document(folder, "pull", "--to", "staging", "--yes", "--set", "closed=true")["plan"]
     assert plan["arrival"] == [
@@ -163,7 +163,7 @@ def test_how_a_copy_is_settled_and_production_never(sample: Sample) -> None:  # 
     assert value(staging, "banner") == ""
 
 
-def test_extras_that_are_not_there_are_not_switched_on(sample: Sample) -> None:  # noqa: F811
+def test_extras_that_are_not_there_are_not_switched_on(sample: Sample) -> None:
     folder, local = sample.folder, sample.root("local")
     plan = document(folder, "pull", "--yes")["plan"]
     assert (
@@ -180,7 +180,7 @@ def test_extras_that_are_not_there_are_not_switched_on(sample: Sample) -> None: 
     assert json.loads(value(local, "extras")) == ["live-departures", "visitor-map"]
 
 
-def test_code_travels_where_it_is_asked_for(sample: Sample) -> None:  # noqa: F811
+def test_code_travels_where_it_is_asked_for(sample: Sample) -> None:
     folder, local = sample.folder, sample.root("local")
     configuration = (local / "fishplate.toml").read_bytes()
     (sample.root("production") / "notes.log").write_text("a log")
@@ -213,7 +213,7 @@ def test_code_travels_where_it_is_asked_for(sample: Sample) -> None:  # noqa: F8
     )
 
 
-def test_an_environment_without_database_and_configuration(sample: Sample) -> None:  # noqa: F811
+def test_an_environment_without_database_and_configuration(sample: Sample) -> None:
     folder, local = sample.folder, sample.root("local")
     for name in (
         "fishplate.toml",
@@ -235,7 +235,7 @@ def test_an_environment_without_database_and_configuration(sample: Sample) -> No
     ).fetchone() == (240,)
 
 
-def test_any_database_with_a_folder(sample: Sample) -> None:  # noqa: F811
+def test_any_database_with_a_folder(sample: Sample) -> None:
     folder = sample.folder
     text = (folder / "vetrin.toml").read_text().replace('cms = "fishplate"', 'cms = "plain"')
     for name in ("local", "production"):
@@ -250,7 +250,7 @@ def test_any_database_with_a_folder(sample: Sample) -> None:  # noqa: F811
     assert document(folder, "survey", "local")["kinds"] == []
 
 
-def test_survey_and_its_picture(sample: Sample, tmp_path: Path) -> None:  # noqa: F811
+def test_survey_and_its_picture(sample: Sample, tmp_path: Path) -> None:
     found = document(sample.folder, "survey", "production")
     assert [(t["name"], t["role"]) for t in found["tables"]][:3] == [
         ("search_index", "index"), ("entries", "content"), ("bookings", "visitors"),
@@ -272,7 +272,7 @@ def test_survey_and_its_picture(sample: Sample, tmp_path: Path) -> None:  # noqa
     )
 
 
-def test_compare(sample: Sample) -> None:  # noqa: F811
+def test_compare(sample: Sample) -> None:
     folder = sample.folder
     found = document(folder, "compare", "production", "local", "--entries", code=4)
     assert {e["title"] for e in found["entries"] if e["state"] == "only"} >= {"Ghost Train"}
@@ -315,13 +315,13 @@ def test_compare(sample: Sample) -> None:  # noqa: F811
         ('[rewrite]\nprefixed = ["a.b"]\n', "write table.column=name"),
     ],
 )  # fmt: skip
-def test_what_is_wrong_in_a_choice_is_said(sample: Sample, text: str, said: str) -> None:  # noqa: F811
+def test_what_is_wrong_in_a_choice_is_said(sample: Sample, text: str, said: str) -> None:
     append(sample.folder, text)
     command = ["run", "x"] if text.startswith("[route") else ["pull"]
     assert said in vetrin(sample.folder, *command, "--dry-run", code=2).stderr
 
 
-def test_a_table_without_a_key_is_rewritten_in_place(sample: Sample) -> None:  # noqa: F811
+def test_a_table_without_a_key_is_rewritten_in_place(sample: Sample) -> None:
     root = sample.root("local")
     before = fingerprint(root)
     done = document(
