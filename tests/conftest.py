@@ -18,8 +18,19 @@ from vetrin.demo import sample as samples
 from vetrin.demo.sample import Sample, lay_out, servers
 
 # What takes longest begins first, so that processes that work beside one another end together.
-LONG = ("switching", "archives_wordpress", "push_wordpress", "ssh", "interrupted", "push", "command_line", "store", "wagtail",
+LONG = ("faults", "archives_wordpress", "push_wordpress", "ssh", "interrupted", "push", "command_line", "store", "wagtail",
         "baselines", "ssh_wordpress", "wordpress", "mariadb", "choices", "settle")  # fmt: skip
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption(
+        "--every", action="store_true", help="try every fault at every step, not a part of them"
+    )
+
+
+@pytest.fixture
+def every(request: pytest.FixtureRequest) -> bool:
+    return bool(request.config.getoption("--every"))
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

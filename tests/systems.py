@@ -73,22 +73,33 @@ class DatabaseServer:
         if made.returncode:
             raise RuntimeError(made.stdout[-2000:])
         self._log = (folder / "server.log").open("wb")
+        self._environ = environ
+        self._command = [
+            *self.program(), data, f"--socket={self.socket}", f"--port={self.port}",
+            "--bind-address=127.0.0.1", "--skip-log-bin", "--character-set-server=utf8mb4",
+            "--skip-name-resolve", "--innodb-flush-log-at-trx-commit=2", *account, *options,
+        ]  # fmt: skip
+        self.start()
+
+    def start(self) -> None:
+        """Begin to serve; also once more, after it was killed."""
         self.process = subprocess.Popen(
-            [
-                *self.program(), data, f"--socket={self.socket}", f"--port={self.port}",
-                "--bind-address=127.0.0.1", "--skip-log-bin", "--character-set-server=utf8mb4",
-                "--skip-name-resolve", "--innodb-flush-log-at-trx-commit=2", *account, *options,
-            ],
-            stdout=self._log, stderr=self._log, env=environ,
-        )  # fmt: skip
+            self._command, stdout=self._log, stderr=self._log, env=self._environ
+        )
         deadline = time.monotonic() + 60
         while True:
             with contextlib.suppress(pymysql.Error):
                 self.root().close()
                 return
             if self.process.poll() is not None or time.monotonic() > deadline:
-                raise RuntimeError((folder / "server.log").read_text(errors="replace")[-2000:])
+                log = (self.folder / "server.log").read_text(errors="replace")
+                raise RuntimeError(log[-2000:])
             time.sleep(0.1)
+
+    def kill(self) -> None:
+        """What a crash does."""
+        self.process.kill()
+        self.process.wait()
 
     def first(self) -> list[str]:
         """What makes the data folder."""

@@ -105,7 +105,10 @@ class Executor:
         if kind == ERROR:
             raise FilesError(printable(str(said["message"])))
         if "half" in said:
-            raise Half(f"{said['failed']}; taking it back: {said['half']}")
+            raise Half(
+                printable(f"{said['failed']}; taking it back: {said['half']}"),
+                int(said.get("code") or 0),
+            )
         if "failed" in said:
             text = printable(str(said["failed"]))
             code = int(said.get("code") or 0)
@@ -126,7 +129,12 @@ class Executor:
 
 
 class Half(Exception):
-    """The switch failed there, and could not be taken back either."""
+    """The switch failed there, and could not be taken back either. ``code`` is that of the database server when it
+    was to be taken back, 0 for none of its errors."""
+
+    def __init__(self, message: str, code: int) -> None:
+        super().__init__(message)
+        self.code = code
 
 
 class Handed:

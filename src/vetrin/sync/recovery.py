@@ -152,6 +152,7 @@ def clear_away(target: Site, run: Run, journals: Journals) -> None:
         target.files.hand_over(run.token, "new", undone, "old")
     target.database.drop(_hidden_of(target, run.token))
     target.files.discard(run.token)
+    switching.sweep(target.files, run.token)
     for name in ("taken.jsonl", "baseline.jsonl"):
         (run.folder / name).unlink(missing_ok=True)
     for spool in run.folder.glob("rows-*"):

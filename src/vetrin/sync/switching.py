@@ -27,6 +27,7 @@ from ..files import OWN_FOLDER, Act, FilesError, FileTree
 from ..reach import Site
 from ..reach.executor import Half
 from ..reach.frames import escaped
+from .connection import was_cut_off
 from .errors import HalfDone, Refused
 from .journal import SWAPPING, Run
 from .lock import holder_of
@@ -37,6 +38,7 @@ _VERSION = 1
 _GRACE = 0.3  # seconds
 _PATIENCE = 60.0  # seconds that a switch under way is waited for
 SWITCHED, UNSWITCHED = "switched", "unswitched"
+_RECORD, _HELD = "record", "held"  # before they are put in their places
 wait = time.sleep
 
 
@@ -77,7 +79,13 @@ def end(target: Site, token: str) -> None:
     """The target is all new, or all old again, and that is in the journal."""
     target.files.remove(RECORD)
     for how in (SWITCHED, UNSWITCHED):
-        target.files.remove(_ended(token, how))
+        target.files.remove(_beside(token, how))
+
+
+def sweep(tree: FileTree, token: str) -> None:
+    """Remove what a switch may have left beside its target that was killed before it began."""
+    for what in (_RECORD, _HELD):
+        tree.remove(_beside(token, what))
 
 
 def underway(tree: FileTree) -> Underway | None:
@@ -148,16 +156,12 @@ def perform(
     the file that holds visitors off, ``undoes`` the token of the run that it takes back.
 
     Raises:
+        DatabaseUnreachable, LineBroken: a connection was lost in it; once it is made anew, the same call goes on.
         DatabaseError, FilesError: it failed; what can be taken back may have been already.
         HalfDone: it failed, and could not be taken back there.
     """
-    if run.stage != SWAPPING:
-        done = _hand_over(target, run, switch, text, undoes)
-        if done is not None:
-            return done
-        target.files.put(RECORD, _record(run, switch, undoes).encode())
-        run.write(SWAPPING, **switch.as_json())
-    elif run.handed_over:
+    begun = run.stage == SWAPPING
+    if begun and run.handed_over:
         outcome = _awaited(target, run.token)
         if outcome == SWITCHED:
             return [], 0
@@ -165,6 +169,16 @@ def perform(
             raise FilesError(
                 f"the switch failed in {target.environment.name}, and was taken back there"
             )
+        # It never arrived there, or ended in between: it is handed over once more, from its beginning.
+        put_back(target, run.token, switch)
+        target.forget()
+        begun = run.handed_over = False
+    if not begun:
+        done = _hand_over(target, run, switch, text, undoes)
+        if done is not None:
+            return done
+        target.files.put(RECORD, _record(run, switch, undoes).encode())
+        run.write(SWAPPING, **switch.as_json())
     return _from_here(target, run.token, switch, text)
 
 
@@ -211,12 +225,12 @@ def _hand_over(
                 return None  # it speaks TLS, which nobody else can go on with
         except DatabaseUnreachable:
             return None  # what is reached from here need not be reached from there
-        beside = files.absolute(f"{OWN_FOLDER}/{run.token}-record")
+        beside = files.absolute(_beside(run.token, _RECORD))
         record = _record(run, switch, undoes)
         executor.put_record(escaped(files.absolute(RECORD)), escaped(beside), record)
         go = {
-            "done": escaped(files.absolute(_ended(run.token, SWITCHED))),
-            "undone": escaped(files.absolute(_ended(run.token, UNSWITCHED))),
+            "done": escaped(files.absolute(_beside(run.token, SWITCHED))),
+            "undone": escaped(files.absolute(_beside(run.token, UNSWITCHED))),
             "steps": _steps(target, run.token, switch, text, script, acts),
         }
         with _uninterrupted():
@@ -225,6 +239,9 @@ def _hand_over(
             try:
                 done = executor.carry_out(go)
             except Half as error:
+                lost = DatabaseUnreachable(str(error), code=error.code)
+                if was_cut_off(lost):  # it can be gone on with as soon as the server is there again
+                    raise lost from error
                 raise HalfDone(str(error), run.target) from error
     return [f"{remark}: it could not be made" for remark in done.remarks], done.patched
 
@@ -254,7 +271,7 @@ def _steps(
     runtime = target.definition.runtime
     steps: list[dict[str, Any]] = []
     if held:
-        beside = f"{OWN_FOLDER}/{token}-held"
+        beside = _beside(token, _HELD)
         settles = runtime.settles if runtime is not None else 0
         release = {"path": escaped(files.absolute(held)), "after": settles}
         steps += [
@@ -277,13 +294,13 @@ def _where(step: Mapping[str, Any]) -> dict[str, str]:
     return {"path": escaped(step["path"])} if "path" in step else {}
 
 
-def _ended(token: str, how: str) -> str:
-    return f"{OWN_FOLDER}/{token}-{how}"
+def _beside(token: str, what: str) -> str:
+    return f"{OWN_FOLDER}/{token}-{what}"
 
 
 def outcome_of(tree: FileTree, token: str) -> str:
     """How a switch ended that was handed over: ``switched`` or ``unswitched``; empty where that is not known."""
-    return next((how for how in (SWITCHED, UNSWITCHED) if tree.exists(_ended(token, how))), "")
+    return next((how for how in (SWITCHED, UNSWITCHED) if tree.exists(_beside(token, how))), "")
 
 
 def _awaited(target: Site, token: str) -> str:

@@ -1,11 +1,11 @@
 <?php
 // The helper in PHP's form, for PHP 7.0 and later with nothing but what PHP always has.
 // It is run from memory by "php -r" and leaves nothing behind. The exchange is described in
-// reach/ssh/frames.py.
+// reach/frames.py.
 
 const V_JSON = 1, V_DATA = 2, V_PACKED = 3, V_END = 4, V_ERROR = 5;
 const V_BEGIN = 1, V_BYTES = 2, V_SPAN = 3, V_DONE = 4, V_LOST = 5;
-const V_FRAME = 262144, V_BLOCK = 262144;
+const V_FRAME = 262144, V_BLOCK = 262144, V_SILENCE = 20;
 
 class Told extends Exception
 {
@@ -50,6 +50,7 @@ class Stream
     public $source;
     public $sink;
     public $packing = false;
+    public $patience = 0; // seconds; 0 for as long as it takes
     public $rest = 0;
     private $waiting = '';
 
@@ -63,6 +64,9 @@ class Stream
     {
         $found = '';
         while (strlen($found) < $size) {
+            if ($this->patience && !$this->ready([$this->source])) {
+                throw new Ended();
+            }
             $part = fread($this->source, min(V_BLOCK, $size - strlen($found)));
             if ($part === false || ($part === '' && feof($this->source))) {
                 throw new Ended();
@@ -70,6 +74,13 @@ class Stream
             $found .= $part;
         }
         return $found;
+    }
+
+    /** Which of some streams have something to read, within the time that there is patience for. */
+    public function ready($reading)
+    {
+        $none = null;
+        return stream_select($reading, $none, $none, $this->patience ?: null) ? $reading : [];
     }
 
     public function frame()
@@ -731,9 +742,10 @@ function v_switch($stream, $ask)
     try {
         while ($go === null) {
             if ($server) {
-                $reading = [$stream->source, $server];
-                $none = null;
-                stream_select($reading, $none, $none, null);
+                $reading = $stream->ready([$stream->source, $server]);
+                if (!$reading) {
+                    throw new Ended();
+                }
                 if (in_array($server, $reading, true)) {
                     $block = fread($server, V_BLOCK);
                     if ($block === false || ($block === '' && feof($server))) {
@@ -753,6 +765,8 @@ function v_switch($stream, $ask)
             } elseif ($record === null) {
                 $record = new Record(json_decode($content, true));
                 $stream->say(['ready' => true]);
+                // A line that went without a word must not keep everybody else from the target.
+                $stream->patience = V_SILENCE;
             } else {
                 $asked = json_decode($content, true);
                 $stream->drain();
@@ -788,12 +802,11 @@ class Record
         $this->path = path_of($ask['path']);
         $beside = path_of($ask['beside']);
         $this->file = is_link($beside) ? false : @fopen($beside, 'w+b');
-        if (!$this->file || !flock($this->file, LOCK_EX) || @fwrite($this->file, $ask['text']) !== strlen($ask['text'])) {
-            throw new Told(said(), $beside);
-        }
-        fflush($this->file);
-        if (!@rename($beside, $this->path)) {
-            throw new Told(said(), $this->path);
+        if (!$this->file || !flock($this->file, LOCK_EX) || @fwrite($this->file, $ask['text']) !== strlen($ask['text'])
+            || !fflush($this->file) || !@rename($beside, $this->path)) {
+            $why = said();
+            @unlink($beside);
+            throw new Told($why, $this->path);
         }
     }
 
@@ -855,6 +868,7 @@ class SwitchOver
                 }
             } catch (Exception $second) {
                 $answer['half'] = $second->getMessage();
+                $answer['code'] = (int) $second->getCode();
                 $record->letGo();
                 return $answer;
             }
@@ -877,13 +891,16 @@ class SwitchOver
     {
         $beside = path_of($step['beside']);
         $text = str_replace('{now}', (string) time(), $step['text']);
+        $this->undo[] = function () use ($step) {
+            $this->do_remove($step);
+        };
+        $this->undo[] = function () use ($step) {
+            $this->do_remove(['path' => $step['beside']]);
+        };
         if (is_link($beside) || @file_put_contents($beside, $text) !== strlen($text)) {
             throw new Failed("$beside: " . said());
         }
         chmod($beside, 0644);
-        $this->undo[] = function () use ($step) {
-            $this->do_remove($step);
-        };
         $this->acted('replace', $beside, path_of($step['path']));
     }
 
@@ -914,6 +931,10 @@ class SwitchOver
             $path = path_of($one);
             $other = path_of($to);
             $back = $this->inverse($do, $path, $other);
+            if ($do === 'folder') { // it can come half of the way
+                $this->undo[] = $back;
+                $back = null;
+            }
             $why = one_act($do, $path, $other, $mode);
             if ($why !== null && !$soft) {
                 throw new Failed("$path: $why");

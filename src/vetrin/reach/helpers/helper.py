@@ -1,7 +1,7 @@
 """The helper in Python's form, for Python 3.6 and later with nothing but its own library.
 
 It is run from memory by ``python3 -c`` and leaves nothing behind. The exchange is described in
-``reach/ssh/frames.py``. Nothing of Vetrin can be imported here.
+``reach/frames.py``. Nothing of Vetrin can be imported here.
 """
 
 import errno
@@ -57,6 +57,7 @@ class Stream:
         self.sink = sink
         self.buffer = b""
         self.packing = False
+        self.patience = None  # seconds, where it has an end
         self.rest = 0
         self.waiting = []
         self.size = 0
@@ -64,6 +65,8 @@ class Stream:
     def exactly(self, size):
         parts, have = [self.buffer], len(self.buffer)
         while have < size:
+            if self.patience and not select.select([self.source], [], [], self.patience)[0]:
+                raise EOFError
             part = os.read(self.source, max(size - have, 1 << 16))
             if not part:
                 raise EOFError
@@ -550,6 +553,12 @@ def sqlite(stream, ask):
     database.close()
 
 
+LOST_SERVER = ("the connection to the database server was lost", 2013)
+
+
+SILENCE = 20  # seconds
+
+
 class Failed(Exception):
     """A step of a switch failed. ``code`` is that of the database server, 0 for none of its errors."""
 
@@ -572,7 +581,10 @@ def switch(stream, ask):
     try:
         while go is None:
             if server is not None and not stream.buffer:
-                if server in select.select([stream.source, server], [], [])[0]:
+                ready = select.select([stream.source, server], [], [], stream.patience)[0]
+                if not ready:
+                    raise EOFError
+                if server in ready:
                     block = server.recv(1 << 18)
                     if not block:
                         raise Told(OSError(errno.ECONNRESET, "the database server closed the connection"), "")
@@ -586,10 +598,12 @@ def switch(stream, ask):
             elif record is None:
                 record = Record(json.loads(content.decode("ascii")))
                 stream.say({"ready": True})
+                # A line that went without a word must not keep everybody else from the target.
+                stream.patience = SILENCE
             else:
-                go = json.loads(content.decode("ascii"))
-        while stream.frame()[0] != END:
-            pass
+                asked = json.loads(content.decode("ascii"))
+                stream.drain()  # it is handed over with its end, not before
+                go = asked
     finally:
         if go is None and record is not None:  # nothing was done
             record.remove()
@@ -612,12 +626,16 @@ class Record:
     def __init__(self, ask):
         self.path, beside = path_of(ask["path"]), path_of(ask["beside"])
         self.handle = os.open(beside, os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o644)
-        fcntl.flock(self.handle, fcntl.LOCK_EX)
-        text = ask["text"].encode("ascii")
-        while text:
-            text = text[os.write(self.handle, text) :]
-        os.fsync(self.handle)
-        os.replace(beside, self.path)
+        try:
+            fcntl.flock(self.handle, fcntl.LOCK_EX)
+            text = ask["text"].encode("ascii")
+            while text:
+                text = text[os.write(self.handle, text) :]
+            os.fsync(self.handle)
+            os.replace(beside, self.path)
+        except OSError:
+            os.unlink(beside)
+            raise
 
     def become(self, text):
         os.replace(self.path, path_of(text))
@@ -660,7 +678,7 @@ class Switch:
                 while self.undo:
                     self.undo.pop()()
             except (Failed, OSError) as second:
-                answer["half"] = str(second)
+                answer["half"], answer["code"] = str(second), getattr(second, "code", 0)
                 os.close(record.handle)
                 return answer
             record.become(self.go["undone"])
@@ -671,11 +689,14 @@ class Switch:
     def do_put(self, step):
         path, beside = path_of(step["path"]), path_of(step["beside"])
         text = step["text"].replace("{now}", "%d" % time.time())
-        handle = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o644)
-        os.write(handle, text.encode("utf-8"))
-        os.close(handle)
-        os.chmod(beside, 0o644)
         self.undo.append(lambda: self.do_remove(step))
+        self.undo.append(lambda: self.do_remove({"path": step["beside"]}))
+        handle = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o644)
+        try:
+            os.write(handle, text.encode("utf-8"))
+        finally:
+            os.close(handle)
+        os.chmod(beside, 0o644)
         os.replace(beside, path)
 
     def do_remove(self, step):
@@ -695,6 +716,9 @@ class Switch:
         for do, one, other, mode, soft in step["acts"]:
             path, to = path_of(one), path_of(other)
             back = self.inverse(do, path, to)
+            if do == "folder":  # it can come half of the way
+                self.undo.append(back)
+                back = None
             try:
                 one_act(do, path, to, mode)
             except OSError:
@@ -799,7 +823,10 @@ class Switch:
         number = 0
         while True:
             part, body = body[:0xFFFFFF], body[0xFFFFFF:]
-            self.server.sendall(struct.pack("<I", len(part))[:3] + bytes([number]) + part)
+            try:
+                self.server.sendall(struct.pack("<I", len(part))[:3] + bytes([number]) + part)
+            except OSError:
+                raise Failed(*LOST_SERVER)
             number = (number + 1) % 256
             if len(part) < 0xFFFFFF:
                 break
@@ -815,9 +842,12 @@ class Switch:
 
     def exactly(self, size):
         while len(self.rest) < size:
-            block = self.server.recv(1 << 16)
+            try:
+                block = self.server.recv(1 << 16)
+            except OSError:
+                block = b""
             if not block:
-                raise Failed("the connection to the database server was lost", 2013)
+                raise Failed(*LOST_SERVER)
             self.rest += block
         found, self.rest = self.rest[:size], self.rest[size:]
         return found
