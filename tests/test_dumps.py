@@ -16,6 +16,7 @@ from systems import DatabaseServer
 from vetrin.database import DatabaseError, Table
 from vetrin.database.contract import Batch, Cell
 from vetrin.database.mysql import Credentials, MysqlDatabase
+from vetrin.database.mysql.backslashes import Doubling
 from vetrin.database.mysql.dump import DumpReader
 from vetrin.database.mysql.dump_writer import TableText, footer, header
 from vetrin.database.records import Text, cells_of, records_of
@@ -413,3 +414,26 @@ def test_a_row_of_64_megabytes_needs_little_more() -> None:
     tracemalloc.stop()
     assert sizes == [(64 << 20) // 16 * 15, 5]
     assert peak < 110 << 20
+
+
+@given(st.data())
+def test_letters_that_end_with_a_backslash(data: st.DataObject) -> None:
+    """Doubled in any blocks, and taken back, from wherever a letter begins; single bytes stay what they are."""
+    charset = data.draw(st.sampled_from(["sjis", "cp932", "big5", "gbk", "utf8mb4", "latin1"]))
+    codec = {"sjis": "shift_jis", "utf8mb4": "utf-8"}.get(charset, charset)
+    letters = "ソ表能許功\\'\"a日ｱ\n" if charset != "latin1" else "é\\'a"
+    word = data.draw(st.text(st.sampled_from(letters), max_size=40))
+    text = word.encode(codec, "ignore")
+    doubling = Doubling(charset)
+    found, at = [], 0
+    while at < len(text):
+        size = data.draw(st.integers(1, 5))
+        found.append(doubling.block(text[at : at + size]))
+        at += size
+    found.append(doubling.end())
+    wanted = text
+    if charset not in ("utf8mb4", "latin1"):
+        parts = [letter.encode(codec, "ignore") for letter in word]
+        wanted = b"".join(p + b"\\" if len(p) == 2 and p[1:] == b"\\" else p for p in parts)
+    assert b"".join(found) == wanted
+    assert Doubling(charset).undone(wanted) == text

@@ -247,6 +247,13 @@ def test_a_table_that_comes_without_its_parents_says_so(
     assert len(pair.ask("SELECT id FROM wp_trains")) == 4
 
 
+# What a site is known by, beside its options.
+CMS = (
+    "CREATE TABLE wp_posts (ID INT PRIMARY KEY, post_title TEXT, post_status VARCHAR(20), post_type VARCHAR(20), post_modified_gmt DATETIME)",
+    "CREATE TABLE wp_users (ID INT PRIMARY KEY, user_login VARCHAR(60))",
+    "CREATE TABLE wp_usermeta (umeta_id INT PRIMARY KEY, user_id INT, meta_key VARCHAR(99), meta_value TEXT)",
+    "INSERT INTO wp_usermeta VALUES (1, 1, 'wp_capabilities', 'x')",
+)
 ODD = (
     "CREATE TABLE wp_texts (id INT PRIMARY KEY, a VARCHAR(30) CHARACTER SET ucs2, b TEXT CHARACTER SET utf16, c VARCHAR(9) CHARACTER SET utf32,"
     " d TEXT CHARACTER SET utf16le, e VARCHAR(60) CHARACTER SET sjis, f VARCHAR(60) CHARACTER SET big5, g TEXT CHARACTER SET gbk,"
@@ -261,10 +268,7 @@ ODD = (
     "INSERT INTO wp_drawn (a) VALUES ('one')",
     "CREATE TABLE wp_gone (a INT)", "CREATE VIEW wp_broken AS SELECT a FROM wp_gone", "DROP TABLE wp_gone",
     "CREATE VIEW wp_whole AS SELECT id FROM live_site.wp_texts",
-    "CREATE TABLE wp_posts (ID INT PRIMARY KEY, post_title TEXT, post_status VARCHAR(20), post_type VARCHAR(20), post_modified_gmt DATETIME)",
-    "CREATE TABLE wp_users (ID INT PRIMARY KEY, user_login VARCHAR(60))",
-    "CREATE TABLE wp_usermeta (umeta_id INT PRIMARY KEY, user_id INT, meta_key VARCHAR(99), meta_value TEXT)",
-    "INSERT INTO wp_usermeta VALUES (1, 1, 'wp_capabilities', 'x')",
+    *CMS,
 )  # fmt: skip
 
 
@@ -316,3 +320,39 @@ def test_an_export_of_odd_tables_loads_as_it_was(
     assert {k: v for k, v in after.items() if k != "wp_options"} == {
         k: v for k, v in before.items() if k != "wp_options"
     }
+
+
+# Python's tables of these are others than the servers', or there are none.
+SETS = ("sjis", "cp932", "big5", "gbk", "gb2312", "euckr", "ujis", "eucjpms", "tis620", "geostd8", "armscii8", "dec8",
+        "hp8", "swe7", "keybcs2", "macce", "greek", "hebrew", "latin7", "ucs2", "utf16le", "utf32")  # fmt: skip
+
+
+@pytest.mark.parametrize("own", ["", "sjis", "big5", "gbk", "cp932"])
+def test_a_dump_s_texts_in_rare_character_sets_are_the_server_s(
+    tmp_path: Path, mariadb_server: Mariadb, own: str
+) -> None:
+    """Every letter of each set, as the dump program writes it: in UTF-8, or in the set itself."""
+    sets = (own,) if own else SETS
+    letters = "".join(chr(code) for code in range(32, 0xFFFE) if not 0xD800 <= code < 0xE000)
+    rows = [letters[at : at + 200] for at in range(0, len(letters), 200)]
+    pair = Pair(
+        tmp_path, mariadb_server, *CMS,
+        *(f"CREATE TABLE wp_{name} (id INT PRIMARY KEY, a VARCHAR(200) CHARACTER SET {name})" for name in sets),
+        "SET sql_mode = ''",
+        *(f"INSERT IGNORE INTO wp_{name} VALUES ({at}, _utf8mb4 X'{row.encode().hex()}')"
+          for name in sets for at, row in enumerate(rows)),
+    )  # fmt: skip
+    options = [f"--default-character-set={own}"] if own else []
+    dump = subprocess.run(
+        mariadb_server.dump_program(*options, "live_site"), capture_output=True, check=True
+    ).stdout
+    (tmp_path / "dump.sql").write_bytes(dump)
+    done = subprocess.run(
+        [sys.executable, "-m", "vetrin", "import", "dump.sql", "local", "--yes", "--address", "https://live.test"],
+        cwd=tmp_path, capture_output=True, text=True,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stdout + done.stderr
+    for name in sets:
+        wanted = f"SELECT id, HEX(a) FROM wp_{name} ORDER BY id"
+        there, came = dict(pair.ask(wanted, "live_site")), dict(pair.ask(wanted))
+        assert sum(there[key] != came[key] for key in there) == 0, name

@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
+from ..database.mysql.charsets import Between, between
 from ..project import Project, ProjectError
 from ..reach import Site
 from ..store import FolderShelf, Manifest, Store, open_snapshot
@@ -78,8 +79,9 @@ def brought(
     names: list[str],
     store: Store,
     folder: Path,
+    conversions: Between = between,
 ) -> Manifest:
-    """Take archives and dumps into a store.
+    """Take archives and dumps into a store; ``conversions`` as for ``take_in``.
 
     Where one of several has to be named, a person is asked; the answer is put among the words of the command.
 
@@ -110,7 +112,7 @@ def brought(
     while True:
         came = 0
         try:
-            manifest = take_in(files, store, project.definition, given, tell)
+            manifest = take_in(files, store, project.definition, given, tell, conversions)
         except Unclear as error:
             given = _cleared(error, given, args, out)
             continue

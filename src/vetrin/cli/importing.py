@@ -9,7 +9,7 @@ from ..project import Route
 from ..reach import open_site
 from ..store import open_snapshot
 from ..store.fetching import has_secret
-from ..sync.importing import build_import, parts_held, recognised
+from ..sync.importing import build_import, conversions_at, parts_held, recognised
 from .archives import add_given, brought
 from .common import project_of, words_of
 from .console import Out, lead, plural, size
@@ -50,7 +50,8 @@ def run(args: argparse.Namespace, out: Out) -> int:
     environment = project.environment(args.environment)
     store = store_of(project, out, writing=True)
     folder = project.state / "incoming"
-    manifest = brought(args, out, project, args.files, store, folder)
+    with conversions_at(project, environment) as conversions:
+        manifest = brought(args, out, project, args.files, store, folder, conversions)
     # Until here, what was loaded from the web is there for another try.
     shutil.rmtree(folder, ignore_errors=True)
     manifest = recognised(manifest, project, environment)

@@ -21,6 +21,7 @@ import xxhash
 
 from ..cms import ConfigurationError, Definition, read_configuration
 from ..database import Attachment, DatabaseError, Table
+from ..database.mysql.charsets import Between, between
 from ..database.mysql.dump import Dump, DumpedTable, DumpReader
 from ..database.records import records_of
 from ..database.sqlite import SqliteDatabase
@@ -90,8 +91,10 @@ def take_in(
     definition: Definition,
     given: Given | None = None,
     tell: Callable[[str, int], None] = lambda what, size: None,
+    conversions: Between = between,
 ) -> Manifest:
     """Store what archives and dumps hold of one site; the snapshot, which is part of the store then.
+    ``conversions`` are those between character sets, best by the server that it is to come to.
 
     Raises:
         Unclear: several databases, sites or prefixes are in them.
@@ -100,7 +103,7 @@ def take_in(
     """
     given = given or Given()
     with store.writing(), Hands(store.shelf.writers) as hands:
-        work = _Intake(store.contents, hands, definition, given, tell)
+        work = _Intake(store.contents, hands, definition, given, tell, conversions)
         for path in paths:
             work.take(path)
         manifest = work.finish(paths)
@@ -124,7 +127,9 @@ class _Intake:
         definition: Definition,
         given: Given,
         tell: Callable[[str, int], None],
+        conversions: Between,
     ) -> None:
+        self._conversions = conversions
         self._contents = contents
         self._hands = hands
         self._definition = definition
@@ -186,7 +191,7 @@ class _Intake:
     def _dump(self, name: str, blocks: Iterable[bytes]) -> None:
         """Read a dump and store its tables, those of all its databases."""
         taken = _Taken(name=name)
-        reader = DumpReader(blocks)
+        reader = DumpReader(blocks, self._conversions)
         writers: dict[tuple[str, str], _Rows] = {}
         for table, batch in reader.rows():
             key = (table.database, table.name)

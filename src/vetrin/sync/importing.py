@@ -2,14 +2,40 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import contextlib
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
+from ..database import DatabaseError
+from ..database.mysql import MysqlDatabase
+from ..database.mysql.charsets import KNOWN_EXACTLY, Between, ByServer, Conversion, between
+from ..files import FilesError
 from ..project import Environment, Project
-from ..reach import Site
+from ..reach import ReachError, Site, open_site
 from ..store import Manifest
 from .plan import PARTS, Choices, Part, Plan
 from .planning import build_plan
+
+
+@contextlib.contextmanager
+def conversions_at(project: Project, environment: Environment) -> Iterator[Between]:
+    """Conversions between character sets by the tables of an environment's own database server, which is connected
+    to when the first text needs it; by Python's where there is none that answers."""
+    with contextlib.ExitStack() as stack:
+        found: list[Between] = []
+
+        def conversion(old: str, new: str) -> Conversion | None:
+            if not {old.lower(), new.lower()} - KNOWN_EXACTLY:
+                return between(old, new)
+            if not found:
+                found.append(between)
+                with contextlib.suppress(DatabaseError, FilesError, ReachError, OSError):
+                    site = stack.enter_context(open_site(project, environment))
+                    if isinstance(site.database, MysqlDatabase):
+                        found.append(ByServer(site.database.ask).between)
+            return found[-1](old, new)
+
+        yield conversion
 
 
 def parts_held(manifest: Manifest) -> tuple[Part, ...]:

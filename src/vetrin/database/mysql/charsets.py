@@ -7,8 +7,10 @@ the five bytes that this leaves open as the control characters of ISO 8859-1.
 from __future__ import annotations
 
 import codecs
-from collections.abc import Callable
-from typing import Any
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any, Protocol
+
+from ..contract import Cell, DatabaseError
 
 _NAMES = {
     "utf8": "utf-8", "utf8mb3": "utf-8", "utf8mb4": "utf-8", "ascii": "ascii", "latin2": "iso8859-2",
@@ -30,25 +32,122 @@ def codec_of(charset: str) -> str | None:
     return "vetrin-latin1" if charset == "latin1" else _NAMES.get(charset)
 
 
-def between(old: str, new: str) -> Callable[[bytes], bytes] | None:
-    """What takes text from one character set to another; None where its bytes stay as they are.
+class Conversion(Protocol):
+    """What takes text from one character set to another.
 
-    What the new one can not say becomes a question mark, as on a server.
+    What the new one cannot say becomes a question mark, as on a server. Text that is not what it is said to be
+    stays as it is: better so than broken.
     """
+
+    def __call__(self, text: bytes) -> bytes: ...
+
+    def all(self, texts: Sequence[Cell]) -> list[Cell]:
+        """The same for many at once; NULL and numbers stay what they are."""
+
+
+# What finds the conversion between two character sets; None where bytes stay as they are.
+Between = Callable[[str, str], Conversion | None]
+
+
+def between(old: str, new: str) -> Conversion | None:
+    """A conversion by Python's tables, which are not in every letter those of the servers."""
     one, other = codec_of(old), codec_of(new)
     if one is None or other is None or one == other:
         return None
+    return _ByPython(one, other)
 
-    def convert(text: bytes) -> bytes:
-        if text.isascii() and not _is_wide(one) and not _is_wide(other):
+
+class _ByPython:
+    def __init__(self, one: str, other: str) -> None:
+        self._one, self._other = one, other
+        self._wide = _is_wide(one) or _is_wide(other)
+
+    def __call__(self, text: bytes) -> bytes:
+        if text.isascii() and not self._wide:
             return text
         try:
-            decoded = codecs.decode(text, one)
+            decoded = codecs.decode(text, self._one)
         except UnicodeDecodeError:
-            return text  # it is not what the dump says it is; better as it is than broken
-        return codecs.encode(decoded, other, "replace")
+            return text
+        return codecs.encode(decoded, self._other, "replace")
 
-    return convert
+    def all(self, texts: Sequence[Cell]) -> list[Cell]:
+        return [self(text) if isinstance(text, bytes) else text for text in texts]
+
+
+class ByServer:
+    """Conversions by the tables of a database server, for character sets that Python knows otherwise or not at all.
+
+    ``ask`` carries out a statement and gives back its rows; it is called for the first text that needs it.
+    """
+
+    def __init__(self, ask: Callable[[str], Sequence[Sequence[Any]]]) -> None:
+        self._ask = ask
+        self._known: dict[tuple[str, str], Conversion | None] = {}
+
+    def between(self, old: str, new: str) -> Conversion | None:
+        pair = (old.lower(), new.lower())
+        if not {*pair} - KNOWN_EXACTLY:
+            return between(*pair)
+        if pair[0] == pair[1] or "binary" in pair or not all(map(str.isalnum, pair)):
+            return None
+        if pair not in self._known:
+            self._known[pair] = _Asked(self._ask, *pair)
+        return self._known[pair]
+
+
+_AT_ONCE, _BYTES = 500, 1 << 19  # of one question to a server
+_KEPT = 10_000  # answers
+
+
+class _Asked:
+    def __init__(self, ask: Callable[[str], Sequence[Sequence[Any]]], old: str, new: str) -> None:
+        self._ask, self._old, self._new = ask, old, new
+        wide = any(_is_wide(codec_of(name) or "") for name in (old, new))
+        self._same = (lambda text: not text) if wide else bytes.isascii
+        self._answers: dict[bytes, bytes] = {}
+
+    def __call__(self, text: bytes) -> bytes:
+        found = self.all([text])[0]
+        assert isinstance(found, bytes)
+        return found
+
+    def all(self, texts: Sequence[Cell]) -> list[Cell]:
+        if len(self._answers) > _KEPT:
+            self._answers.clear()
+        known = self._answers
+        waiting, size = [], 0
+        for text in {t for t in texts if isinstance(t, bytes) and not self._same(t)}:
+            if text in known:
+                continue
+            waiting.append(text)
+            size += len(text)
+            if len(waiting) == _AT_ONCE or size > _BYTES:
+                known.update(self._answered(waiting))
+                waiting, size = [], 0
+        known.update(self._answered(waiting))
+        return [known.get(text, text) if isinstance(text, bytes) else text for text in texts]
+
+    def _answered(self, texts: list[bytes]) -> Iterator[tuple[bytes, bytes]]:
+        if not texts:
+            return
+        wanted = ", ".join(
+            f"CAST(CONVERT(_{self._old} X'{text.hex()}' USING {self._new}) AS BINARY)"
+            for text in texts
+        )
+        try:
+            ((*answers,),) = self._ask(f"SELECT {wanted}")
+        except DatabaseError:
+            # One of them is no text of that character set; which one is found by halves.
+            if len(texts) == 1:
+                yield texts[0], texts[0]
+                return
+            middle = len(texts) // 2
+            yield from self._answered(texts[:middle])
+            yield from self._answered(texts[middle:])
+            return
+        for text, answer in zip(texts, answers, strict=True):
+            yield text, text if answer is None else bytes(answer)
 
 
 def _is_wide(codec: str) -> bool:

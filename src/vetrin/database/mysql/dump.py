@@ -15,7 +15,8 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from ..contract import Attachment, Batch, Cell, DatabaseError
-from .charsets import codec_of
+from .backslashes import Doubling
+from .charsets import Between, between, codec_of
 from .columns import quote
 from .definition import Definition, alter, altered_table, plain, read_definition
 from .literal_values import introduced, unescaped, value_of
@@ -116,11 +117,14 @@ class Dump:
 
 
 class DumpReader:
-    """Reads a dump from blocks of bytes. ``rows`` does the work; ``dump`` is what it found."""
+    """Reads a dump from blocks of bytes. ``rows`` does the work; ``dump`` is what it found. ``conversions`` find what
+    takes texts into the character sets of their columns."""
 
-    def __init__(self, blocks: Iterable[bytes]) -> None:
+    def __init__(self, blocks: Iterable[bytes], conversions: Between = between) -> None:
         self.dump = Dump()
+        self._between = conversions
         self._blocks = iter(blocks)
+        self._doubling = Doubling()
         self._buffer = b""
         self._at = 0
         self._gone = 0  # bytes that were in the buffer before
@@ -145,13 +149,25 @@ class DumpReader:
             block = next(self._blocks, None)
             if block is None:
                 self._ended = True
+                parts.append(self._doubling.end())
                 break
-            parts.append(block)
+            parts.append(self._doubling.block(block))
             size += len(block)
         self._gone += self._at
         self._buffer, self._at = b"".join(parts), 0
         self.dump.size += size
         return bool(size)
+
+    def _read_letters(self) -> None:
+        """From here on, go by the character set that statements are written in now."""
+        charset = self._context["character_set_client"] or self.dump.charset
+        doubling = Doubling(charset)
+        if doubling.charset != self._doubling.charset:
+            rest = self._doubling.undone(self._buffer[self._at :])
+            self._buffer, self._at = doubling.block(rest), 0
+            if self._ended:
+                self._buffer += doubling.end()
+            self._doubling = doubling
 
     def _left(self) -> int:
         return len(self._buffer) - self._at
@@ -255,6 +271,7 @@ class DumpReader:
                     said = self._modes.get(variable.lower(), "") if variable else one or other
                     self._mode = ",".join(re.findall(r"\w+", said))
             self._backslashes = "NO_BACKSLASH_ESCAPES" not in self._mode.upper()
+            self._read_letters()
         elif word.startswith("USE"):
             used = _USE.match(sql)
             if used:
@@ -349,7 +366,7 @@ class DumpReader:
         kind = (*key, match[2] or b"", self.dump.charset, self._backslashes)
         shape = self._shapes.get(kind)
         if shape is None or shape.definition is not table.definition:
-            shape = self._shapes[kind] = Shape(table.definition, *kind[2:])
+            shape = self._shapes[kind] = Shape(table.definition, *kind[2:], self._between)
         self._at = match.end()
         cells: list[Cell] = []
         size = 0

@@ -10,9 +10,10 @@ from __future__ import annotations
 import re
 from binascii import unhexlify
 from collections.abc import Callable, Sequence
+from typing import Any
 
 from ..contract import Cell, DatabaseError
-from .charsets import between
+from .charsets import Between, Conversion
 from .definition import Definition, Field, plain
 from .literal_values import Introduced, value_of
 
@@ -37,7 +38,12 @@ class Shape:
     """The rows of one kind of INSERT: how their values become what the columns store."""
 
     def __init__(
-        self, definition: Definition, columns: bytes, charset: str, backslashes: bool
+        self,
+        definition: Definition,
+        columns: bytes,
+        charset: str,
+        backslashes: bool,
+        between: Between,
     ) -> None:
         self.definition = definition
         fields = [item for item in definition.fields if not item.generated]
@@ -59,7 +65,7 @@ class Shape:
         self._fields = fields
         self._bits = [kinds[name] == "bit" for name in given]
         self._backslashes = backslashes
-        self._convert = [_conversion(item, charset) for item in fields]
+        self._convert = [_conversion(item, charset, between) for item in fields]
         self._converts = any(self._convert)
 
     def is_bits(self, place: int) -> bool:
@@ -163,9 +169,7 @@ class Shape:
         if self._converts:
             for index, convert in enumerate(self._convert):
                 if convert is not None:
-                    flat[index::width] = [
-                        None if c is None else convert(c) for c in flat[index::width]
-                    ]
+                    flat[index::width] = convert(flat[index::width])
         return flat  # type: ignore[return-value]
 
 
@@ -236,34 +240,47 @@ def _joined(parts: list[bytes]) -> tuple[list[bytes], list[bytes]]:
     return strings, outside
 
 
-def _conversion(item: Field, charset: str) -> Callable[[bytes], bytes] | None:
-    """What makes the value that a column stores of one that the dump gives."""
-    plain = _plain_conversion(item, charset)
+# What makes the values that a column stores of those that the dump gives.
+_Convert = Callable[[list[bytes | None]], list[Any]]
+
+
+def _conversion(item: Field, charset: str, between: Between) -> _Convert | None:
+    plain = _plain_conversion(item, charset, between)
     chosen = item.kind in ("enum", "set")
     if not item.charset and not chosen:
         return plain
 
-    def convert(value: bytes) -> bytes:
+    def one(value: bytes | None) -> bytes | None:
         if not isinstance(value, Introduced):
-            return plain(value) if plain is not None else value
+            return plain([value])[0] if plain is not None else value
         if not chosen and value.charset in ("binary", item.charset):
             return bytes(value)
         own = "utf8mb4" if value.charset == "binary" else value.charset
-        other = _plain_conversion(item, own)
-        return other(bytes(value)) if other is not None else bytes(value)
+        other = _plain_conversion(item, own, between)
+        return other([bytes(value)])[0] if other is not None else bytes(value)
+
+    def convert(values: list[bytes | None]) -> list[Any]:
+        if any(isinstance(value, Introduced) for value in values):
+            return [one(value) for value in values]
+        return plain(values) if plain is not None else values
 
     # Most columns need none; a text that names its character set is met where values are read one by one.
     return convert if plain is not None or item.charset not in ("utf8mb4", "") else None
 
 
-def _plain_conversion(item: Field, charset: str) -> Callable[[bytes], bytes] | None:
+def _plain_conversion(item: Field, charset: str, between: Between) -> _Convert | None:
     if item.kind == "bit":
-        return _bits
+        return _each(_bits)
     if item.kind == "enum":
-        return _Labels(item.labels, charset).one
+        return _each(_Labels(item.labels, between(charset, "utf8mb4")).one)
     if item.kind == "set":
-        return _Labels(item.labels, charset).several
-    return between(charset, item.charset) if item.charset else None
+        return _each(_Labels(item.labels, between(charset, "utf8mb4")).several)
+    found = between(charset, item.charset) if item.charset else None
+    return found.all if found is not None else None
+
+
+def _each(convert: Callable[[bytes], bytes]) -> _Convert:
+    return lambda values: [None if value is None else convert(value) for value in values]
 
 
 def _bits(value: bytes) -> bytes:
@@ -273,9 +290,9 @@ def _bits(value: bytes) -> bytes:
 class _Labels:
     """Labels of an ENUM or a SET as the numbers that are stored for them."""
 
-    def __init__(self, labels: Sequence[bytes], charset: str) -> None:
+    def __init__(self, labels: Sequence[bytes], convert: Conversion | None) -> None:
         self._numbers = {label.lower(): number for number, label in enumerate(labels, 1)}
-        self._convert = between(charset, "utf8mb4")
+        self._convert = convert
 
     def _number(self, label: bytes) -> int | None:
         label = self._convert(label) if self._convert else label
