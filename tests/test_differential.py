@@ -24,6 +24,8 @@ SLICE = {
     "trigger": 40,
     "view": 90,
     "type_enum": 4,
+    "ctype_ucs": 4,
+    "custom_aggregates_i_s": 4,
 }
 
 

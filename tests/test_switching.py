@@ -129,6 +129,20 @@ def test_what_fails_in_the_switch_is_taken_back(line: Line) -> None:
     assert line.state() == old
 
 
+def test_a_table_that_somebody_uses_for_long_leaves_the_target_as_it_was(line: Line) -> None:
+    """As a host's own backup does: the exchange waits a while, and is then given up as a whole."""
+    old = line.state()
+    connection = line.server.root("switch_staging")
+    with connection, connection.cursor() as cursor:
+        cursor.execute("START TRANSACTION")
+        cursor.execute("SELECT * FROM wp_posts")
+        script = "from vetrin.database.mysql import database\ndatabase._PATIENT['sql'] = 'SET lock_wait_timeout = 1'\n"
+        _, said = line.vetrin(*line.PULL, code=1, script=script)
+    assert "stayed in use" in said and "is as it was before" in said
+    assert line.state() == old and not line.record.exists()
+    assert not list((line.root / ".vetrin").glob("*switched"))
+
+
 def test_files_that_fail_in_the_switch_take_the_tables_back(line: Line) -> None:
     """Something stands where something is to come: an error of the files, after the tables."""
     old = line.state()

@@ -148,15 +148,15 @@ class Line:
             .replace('"wordpress.toml"', '"../wordpress.toml"')
         )
         project = load_project(look)
-        with (
-            open_site(project, project.environment(name)) as site,
-            site.database.reading() as reader,
-        ):
-            names = [table.name for table in site.tables]
-            found: dict[str, Any] = {
-                table.name: table_digest(reader, table) for table in site.tables
-            }
-            found["hanging"] = sorted(map(repr, site.database.attachments(names, site.views)))
+        with open_site(project, project.environment(name)) as site:
+            tables = site.tables
+            hanging = site.database.attachments([table.name for table in tables], site.views)
+            # Not at once: who holds tables while asking for them on another connection keeps a switch waiting.
+            with site.database.reading() as reader:
+                found: dict[str, Any] = {
+                    table.name: table_digest(reader, table) for table in tables
+                }
+            found["hanging"] = sorted(map(repr, hanging))
         shutil.rmtree(look)
         root = self.folder / name
         found |= {path: content[:2] for path, content in state(root / "wp-content").items()}

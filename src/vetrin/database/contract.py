@@ -28,6 +28,13 @@ class DatabaseError(Exception):
     """The database refused or broke something; the message is fit for the user."""
 
 
+def in_words(code: int, message: str) -> str:
+    """What a server of MariaDB or MySQL said, in other words where its own would not help."""
+    if code == 1205:
+        return "a table stayed in use by somebody else for too long, as by a backup or a long query"
+    return message
+
+
 class DatabaseUnreachable(DatabaseError):
     """No connection: ``remedy`` says what to try, ``code`` is the engine's own number."""
 

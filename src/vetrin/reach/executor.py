@@ -28,6 +28,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 from ..database import DatabaseError, DatabaseUnreachable
+from ..database.contract import in_words
 from ..files import FilesError, printable
 from .frames import DATA, END, ERROR, HEAD, JSON, Channel, ExchangeError, escaped, exactly, frame
 from .helpers import PYTHON, source
@@ -110,8 +111,8 @@ class Executor:
                 int(said.get("code") or 0),
             )
         if "failed" in said:
-            text = printable(str(said["failed"]))
             code = int(said.get("code") or 0)
+            text = printable(in_words(code, str(said["failed"])))
             raise DatabaseError(f"{text} (error {code})") if code else FilesError(text)
         return Switched(tuple(map(str, said["remarks"])), int(said["patched"]))
 

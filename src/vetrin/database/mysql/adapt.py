@@ -284,6 +284,8 @@ def adapt_attachment(item: Attachment, source: Facts, target: Server) -> Attachm
     collation, lost = item.collation, item.lost
     if collation and collation.lower() not in target.collations:
         collation = _counterpart(collation.lower(), target)
+    if item.sql.startswith("CREATE AGGREGATE ") and target.product != "MariaDB":
+        lost = f"{target.product} has no aggregate functions of one's own"
     if item.kind in ("sequence", "default"):
         kept = item.mode
         if target.product != "MariaDB":

@@ -8,7 +8,7 @@ from typing import Any
 
 import pymysql
 
-from ..contract import DatabaseError, DatabaseUnreachable
+from ..contract import DatabaseError, DatabaseUnreachable, in_words
 from .accounts import NEAR, Credentials
 from .wire import Wire
 
@@ -24,7 +24,7 @@ def said(about: str) -> Iterator[None]:
     except pymysql.Error as error:
         code, *rest = error.args or (0,)
         message = rest[0] if rest else str(error)
-        raise DatabaseError(f"{about}: {message} (error {code})") from error
+        raise DatabaseError(f"{about}: {in_words(code, message)} (error {code})") from error
 
 
 def error_code(error: BaseException) -> int:

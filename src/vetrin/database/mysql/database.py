@@ -53,9 +53,9 @@ from .wire import Wire
 _NO_DATABASE = (1049, 1044)
 _NO_ACCOUNT = 1045
 _INSERT_BYTES = 1 << 20
-_PATIENCE = (
-    30  # seconds that a swap waits for a table which somebody uses, while all others wait for it
-)
+_CLIENT_ERRORS = 2000  # from here on, errors are those of the connection
+# For so many seconds a swap waits for a table in use, while all others wait for it.
+_PATIENT = {"sql": "SET lock_wait_timeout = 30"}
 
 
 class MysqlDatabase(HiddenEditing):
@@ -261,10 +261,16 @@ class MysqlDatabase(HiddenEditing):
         found: dict[str, str] = {}
         for view in self.views():
             try:
-                self._rows(view, f"SELECT 1 FROM {quote(view)} LIMIT 0")
+                # Looked into without being carried out: what it calls may fail by itself.
+                self._rows(view, f"SHOW COLUMNS FROM {quote(view)}")
             except DatabaseError as error:
-                if error_code(error) not in LACKING:
+                code = error_code(error)
+                if not 0 < code < _CLIENT_ERRORS:
                     raise
+                if (
+                    code not in LACKING
+                ):  # it calls what fails, as what writes does here; that is its own affair
+                    continue
                 found[view] = str(error.__cause__.args[1]) if error.__cause__ else str(error)
         return found
 
@@ -531,7 +537,7 @@ class MysqlDatabase(HiddenEditing):
         detach: Sequence[Attachment],
         attach: Sequence[Attachment],
     ) -> list[str]:
-        remarks = self._run(_renaming(exchanges, self._present()))
+        remarks = self._run([_PATIENT, *_renaming(exchanges, self._present())])
         items = settling(exchanges, detach, attach, self._hanging.constraints())
         return remarks + self._run(items)
 
@@ -548,17 +554,15 @@ class MysqlDatabase(HiddenEditing):
         }
         then |= {e.live for e in exchanges if e.incoming is not None}
         undone = _renaming(back, {str(name) for name in then})
-        for (
-            item
-        ) in undone:  # where the exchange never came about, nothing that follows is to be done
+        # Where the exchange never came about, nothing that follows is to be done.
+        for item in undone:
             item |= {"soft": [1050, 1146], "stop": True}
-        patient = {"sql": f"SET lock_wait_timeout = {_PATIENCE}"}
         return Script(
             {
                 "do": "sql",
                 "forth": [
-                    patient,
-                    *_renaming(exchanges, there),
+                    _PATIENT,
+                    *({**item, "exchange": True} for item in _renaming(exchanges, there)),
                     *settling(exchanges, detach, attach),
                 ],
                 "back": [*undone, *settling(back, attach, detach)],

@@ -313,7 +313,9 @@ class DumpReader:
             return
         if routine:
             kind, key = routine[1].upper(), self._key(routine[2])
-            text = f"CREATE {kind} {quote(key[1])}{self._stored(routine[3].strip())}"
+            before = whole[: routine.start(1)].upper().split()
+            word = "AGGREGATE " if "AGGREGATE" in before else ""
+            text = f"CREATE {word}{kind} {quote(key[1])}{self._stored(routine[3].strip())}"
             if kind == "EVENT":
                 dump.events.append(key[1])
             else:

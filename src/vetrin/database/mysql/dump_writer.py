@@ -12,6 +12,7 @@ from ..contract import Attachment, Batch, Cell, DatabaseError, Table
 from .charsets import KNOWN_EXACTLY, between
 from .columns import WIDE_CHARSETS, quote
 from .definition import Definition, Field, read_definition
+from .hanging import ROUTINE
 from .portable import portable, with_collations
 
 STATEMENT = 1 << 20
@@ -104,8 +105,9 @@ def trigger(item: Attachment) -> bytes:
 
 def routine(item: Attachment) -> bytes:
     """A stored procedure or function, in place of one that is there."""
-    kind = item.sql.split(None, 2)[1]
-    return f"\nDROP {kind} IF EXISTS {quote(item.name)};".encode() + _compound(item)
+    match = ROUTINE.match(item.sql)
+    assert match is not None, item.sql[:60]
+    return f"\nDROP {match[1]} IF EXISTS {quote(item.name)};".encode() + _compound(item)
 
 
 def _compound(item: Attachment) -> bytes:

@@ -15,22 +15,25 @@ from typing import Any
 from ..contract import HIDDEN, Attachment, DatabaseError, Exchange, ForeignKey, clears_where
 from ..identifiers import databases_in, without_qualifier
 from .columns import quote
-from .connecting import MODE
+from .connecting import MODE, error_code
 
-# What a view or a trigger needs is not there: a column, a table, a routine, another view.
-LACKING = (1054, 1146, 1305, 1356)
+# What a view or a trigger needs is not there, a column, a table, a routine, another view, or its collations cannot
+# be mixed any more.
+LACKING = (1054, 1146, 1305, 1356, 1253, 1267, 1270, 1271)
+_READ_ONLY = 1792
 _GONE = (1091, 1146)  # a foreign key, its table
 # Quoted as the mode wants it that a text was made under.
 _DEFINER = re.compile(
     r"""\s+DEFINER\s*=\s*(?:`(?:[^`]|``)*`|"(?:[^"]|"")*")@(?:`(?:[^`]|``)*`|"(?:[^"]|"")*")""",
     re.IGNORECASE,
 )
-_ROUTINE = re.compile(r"CREATE (PROCEDURE|FUNCTION) ")
+ROUTINE = re.compile(r"CREATE (?:AGGREGATE )?(PROCEDURE|FUNCTION) ")
 FOREIGN_KEY = re.compile(r"^  (CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY .*?),?$", re.MULTILINE)
 
 DRAWS = re.compile(
     r"\b(?:nextval|lastval|setval)\(\s*(?:(`(?:[^`]|``)*`)\.)?`((?:[^`]|``)*)`", re.IGNORECASE
 )
+_EVERYWHERE = ("information_schema", "performance_schema")
 Rows = Callable[..., list[Any]]
 # A statement of a script: ``sql`` with the codes that it may fail with (``soft``), or ``views``.
 Item = dict[str, Any]
@@ -89,7 +92,8 @@ class Hanging:
         """What hangs on tables with the things of this database called by their own names. What speaks of another
         database cannot come along: wherever it arrives, it would go on reading or writing there."""
         sql = without_qualifier(item.sql, self._database, self._known)
-        foreign = databases_in(sql) - {self._database, "information_schema"}
+        named = {name for name in databases_in(sql) if name.lower() not in _EVERYWHERE}
+        foreign = named - {self._database}
         lost = f"it speaks of another database ({', '.join(sorted(foreign))})" if foreign else ""
         return replace(item, sql=sql, lost=item.lost or lost)
 
@@ -165,11 +169,32 @@ class Hanging:
                     self._own(Attachment("trigger", name, table, sql, _mode(mode), str(collation)))
                 )
         for view in views:
-            _, text, _, collation = self._rows(view, f"SHOW CREATE VIEW {quote(view)}")[0][:4]
+            try:
+                _, text, _, collation = self._view(view)[:4]
+            except DatabaseError as error:
+                if error_code(error) not in LACKING:
+                    raise
+                # The server itself cannot make sense of it, and shows it to nobody.
+                found.append(Attachment("view", view, view, "", lost=f"the server says of {error}"))
+                continue
             # The account that made the view may be unknown where it arrives; who brings it owns it.
             sql = _DEFINER.sub("", str(text), count=1).replace("CREATE ", "CREATE OR REPLACE ", 1)
             found.append(self._own(Attachment("view", view, view, sql, "", str(collation))))
         return [*self.of_defaults(wanted), *found] if self._sequences else found
+
+    def _view(self, view: str) -> Any:
+        asked = f"SHOW CREATE VIEW {quote(view)}"
+        try:
+            return self._rows(view, asked)[0]
+        except DatabaseError as error:
+            if error_code(error) != _READ_ONLY:
+                raise
+        # To show a view that calls a function which writes, a server wants to be able to write; it does not.
+        self._rows(view, "SET SESSION TRANSACTION READ WRITE")
+        try:
+            return self._rows(view, asked)[0]
+        finally:
+            self._rows(view, "SET SESSION TRANSACTION READ ONLY")
 
     def foreign_keys(self) -> list[ForeignKey]:
         keys: dict[tuple[str, str], list[tuple[str, str, str, bool]]] = {}
@@ -316,7 +341,7 @@ def _place(item: Attachment, order: Sequence[str]) -> int:
 
 def _word(item: Attachment) -> str:
     """What a trigger, view or routine is called in SQL."""
-    routine = _ROUTINE.match(item.sql) if item.kind == "routine" else None
+    routine = ROUTINE.match(item.sql) if item.kind == "routine" else None
     return routine[1] if routine else item.kind.upper()
 
 

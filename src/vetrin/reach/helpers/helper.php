@@ -846,6 +846,7 @@ class SwitchOver
     private $remarks = [];
     private $patched = 0;
     private $undo = [];
+    private $exchanged = false;
 
     public function __construct($server, $go)
     {
@@ -1010,7 +1011,17 @@ class SwitchOver
         $this->undo[] = function () use ($step) {
             $this->statements($step['back']);
         };
-        $this->statements($step['forth']);
+        $this->exchanged = !array_filter($step['forth'], function ($item) {
+            return !empty($item['exchange']);
+        });
+        try {
+            $this->statements($step['forth']);
+        } catch (Failed $error) {
+            if (!$this->exchanged && $error->getCode() !== 2013) {
+                array_pop($this->undo); // the server refused the exchange, which is all or nothing
+            }
+            throw $error;
+        }
     }
 
     private function statements($items)
@@ -1033,6 +1044,9 @@ class SwitchOver
                     return;
                 }
                 continue;
+            }
+            if (!empty($item['exchange'])) {
+                $this->exchanged = true;
             }
             if (!empty($item['counted'])) {
                 $this->patched += $touched;

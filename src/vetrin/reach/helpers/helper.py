@@ -667,6 +667,7 @@ class Switch:
         self.remarks = []
         self.patched = 0
         self.undo = []
+        self.exchanged = False
 
     def run(self, record):
         try:
@@ -779,7 +780,13 @@ class Switch:
 
     def do_sql(self, step):
         self.undo.append(lambda: self.statements(step["back"]))
-        self.statements(step["forth"])
+        self.exchanged = not any(item.get("exchange") for item in step["forth"])
+        try:
+            self.statements(step["forth"])
+        except Failed as error:
+            if not self.exchanged and error.code != LOST_SERVER[1]:
+                self.undo.pop()  # the server refused the exchange, which is all or nothing
+            raise
 
     def statements(self, items):
         for item in items:
@@ -796,6 +803,8 @@ class Switch:
                 if item.get("stop"):
                     return
             else:
+                if item.get("exchange"):
+                    self.exchanged = True
                 if item.get("counted"):
                     self.patched += touched
 
