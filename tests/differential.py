@@ -98,7 +98,7 @@ def objects(server: Mariadb, database: str) -> dict[tuple[str, str], str]:
         found[(kind, name)] = _asked(server, f"SHOW CREATE {kind} {quoted}.`{name}`", 2)
     # A mode that newer servers have not, and that concerns accounts alone, does not go into an export.
     plain = re.compile(
-        rf" DEFINER=([`\"])[^`\"]*\1@\1[^`\"]*\1| AUTO_INCREMENT=\d+|`?{database}`?\.|NO_AUTO_CREATE_USER,"
+        rf" DEFINER=([`\"])[^`\"]*\1@\1[^`\"]*\1| AUTO_INCREMENT=\d+|`?(?:{database}|live_site)`?\.|NO_AUTO_CREATE_USER,"
     )
     return {key: plain.sub("", text) for key, text in found.items()}
 

@@ -322,6 +322,52 @@ def test_an_export_of_odd_tables_loads_as_it_was(
     }
 
 
+@pytest.mark.parametrize("packed", ["dump program", "export"])
+def test_sequences_come_out_of_dumps(tmp_path: Path, mariadb_server: Mariadb, packed: str) -> None:
+    """Those that defaults draw from, and those that nobody in the database draws from; undone like all else."""
+    pair = Pair(
+        tmp_path, mariadb_server, *CMS,
+        "CREATE SEQUENCE wp_numbers START WITH 7", "SELECT NEXTVAL(wp_numbers)",
+        "CREATE SEQUENCE wp_lone START WITH 70 INCREMENT BY 5", "SELECT SETVAL(wp_lone, 90)",
+        "CREATE TABLE wp_drawn (id INT PRIMARY KEY DEFAULT NEXTVAL(wp_numbers), a TEXT)",
+        "INSERT INTO wp_drawn (a) VALUES ('one')",
+    )  # fmt: skip
+    mariadb_server.run("CREATE SEQUENCE wp_lone START WITH 3", database="copy_site")
+    if packed == "export":
+        project = load_project(tmp_path)
+        with open_site(project, project.environment("production")) as site:
+            export(site, tmp_path / "dump.sql", Packing(parts=("data",), sql_only=True))
+    else:
+        made = subprocess.run(
+            mariadb_server.dump_program("live_site"), capture_output=True, check=True
+        )
+        (tmp_path / "dump.sql").write_bytes(made.stdout)
+    given = [
+        pair.ask(f"SELECT next_not_cached_value, increment FROM wp_{name}", "live_site")
+        for name in ("numbers", "lone")
+    ]
+    done = subprocess.run(
+        [sys.executable, "-m", "vetrin", "import", "dump.sql", "local", "--yes", "--address", "https://live.test"],
+        cwd=tmp_path, capture_output=True, text=True,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert given == [
+        pair.ask(f"SELECT next_not_cached_value, increment FROM wp_{name}")
+        for name in ("numbers", "lone")
+    ]
+    ((_, text),) = pair.ask("SHOW CREATE TABLE wp_drawn")
+    assert "nextval(`copy_site`.`wp_numbers`)" in text
+    pair.undo()
+    assert pair.ask("SELECT next_not_cached_value FROM wp_lone") == [(3,)]
+
+
+def test_a_lone_sequence_comes_by_a_pull(tmp_path: Path, mariadb_server: Mariadb) -> None:
+    pair = Pair(tmp_path, mariadb_server, "CREATE SEQUENCE wp_lone START WITH 70 INCREMENT BY 5")
+    plan, _ = pair.pull()
+    assert [item.name for item in plan.routines] == ["wp_lone"]
+    assert pair.ask("SELECT NEXTVAL(wp_lone)") == [(70,)]
+
+
 # Python's tables of these are others than the servers', or there are none.
 SETS = ("sjis", "cp932", "big5", "gbk", "gb2312", "euckr", "ujis", "eucjpms", "tis620", "geostd8", "armscii8", "dec8",
         "hp8", "swe7", "keybcs2", "macce", "greek", "hebrew", "latin7", "ucs2", "utf16le", "utf32")  # fmt: skip

@@ -75,9 +75,9 @@ class Line:
             for marker in ("wp-includes/version.php", "wp-load.php", "wp-admin/admin.php"):
                 (root / marker).parent.mkdir(parents=True, exist_ok=True)
                 (root / marker).write_text("<?php\n")
-            for path in ("a.php", "b.php", f"{name}.php", "deep/er/c.php"):
-                (root / PLUGIN / path).parent.mkdir(parents=True, exist_ok=True)
-                (root / PLUGIN / path).write_text(f"<?php // {name} {path}\n")
+            for part in ("a.php", "b.php", f"{name}.php", "deep/er/c.php"):
+                (root / PLUGIN / part).parent.mkdir(parents=True, exist_ok=True)
+                (root / PLUGIN / part).write_text(f"<?php // {name} {part}\n")
             for number in range(30 if name == "local" else 20):
                 path = root / f"wp-content/uploads/{number % 3}/{number}.jpg"
                 path.parent.mkdir(parents=True, exist_ok=True)
@@ -159,7 +159,8 @@ class Line:
             found["hanging"] = sorted(map(repr, hanging))
         shutil.rmtree(look)
         root = self.folder / name
-        found |= {path: content[:2] for path, content in state(root / "wp-content").items()}
+        files: dict[str, Any] = state(root / "wp-content")
+        found |= {path: content[:2] for path, content in files.items()}
         found["held"] = (root / ".maintenance").exists()
         return found
 

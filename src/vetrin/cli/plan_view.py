@@ -237,7 +237,11 @@ def _tables(out: Out, plan: Plan) -> None:
     table.add_section()
     beside = [
         plural(len(items), what)
-        for items, what in ((plan.views, "view"), (plan.routines, "stored routine"))
+        for items, what in (
+            (plan.views, "view"),
+            ([item for item in plan.routines if item.kind == "routine"], "stored routine"),
+            ([item for item in plan.routines if item.kind == "sequence"], "sequence"),
+        )
         if items
     ]
     table.add_row(

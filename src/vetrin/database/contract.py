@@ -156,7 +156,8 @@ class Attachment:
     comes in, directly after (or in the same transaction as) the swap. ``sql`` makes it anew. A
     ``search`` is an index for words that is kept in tables of its own and filled from its table. A
     ``routine`` is a stored procedure or function; it has no table, and no ``sql`` where the server does
-    not show it to this account. A ``sequence`` gives the numbers of a ``default`` of its table, whose ``name`` is
+    not show it to this account. A ``sequence`` gives the numbers of a ``default`` of its table (or, without one, of
+    what is outside of the database), whose ``name`` is
     the column's.
 
     ``mode`` is the SQL mode that a text was made under, of a sequence the number that it gives next;

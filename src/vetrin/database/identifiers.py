@@ -8,8 +8,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Mapping
+from dataclasses import replace
 
-from .contract import ForeignKey, clears_where
+from .contract import Attachment, ForeignKey, clears_where
+
+_EVERYWHERE = ("information_schema", "performance_schema")
 
 _TOKEN = re.compile(
     r"""
@@ -74,6 +77,15 @@ def rename(
         qualifier = (len(pieces) - 1, name)
     pieces.append(sql[end:])
     return "".join(pieces)
+
+
+def as_own(item: Attachment, database: str, names: Collection[str]) -> Attachment:
+    """What hangs on tables with the things of its database, ``names``, called by their own names alone. What speaks
+    of another database cannot come along: wherever it arrives, it would go on reading or writing there."""
+    sql = without_qualifier(item.sql, database, names)
+    foreign = {name for name in databases_in(sql) if name.lower() not in _EVERYWHERE} - {database}
+    lost = f"it speaks of another database ({', '.join(sorted(foreign))})" if foreign else ""
+    return replace(item, sql=sql, lost=item.lost or lost)
 
 
 def without_qualifier(sql: str, database: str, names: Collection[str]) -> str:

@@ -21,8 +21,10 @@ import xxhash
 
 from ..cms import ConfigurationError, Definition, read_configuration
 from ..database import Attachment, DatabaseError, Table
+from ..database.identifiers import as_own
 from ..database.mysql.charsets import Between, between
 from ..database.mysql.dump import Dump, DumpedTable, DumpReader
+from ..database.mysql.sequences import taken_out, with_sequences
 from ..database.records import records_of
 from ..database.sqlite import SqliteDatabase
 from ..files import Entry, some_of, stays_inside
@@ -205,7 +207,9 @@ class _Intake:
         if not dump.tables:
             return
         by_database: dict[str, list[StoredTable]] = {name: [] for name in dump.databases}
+        drawing = list(dump.defaults)
         for key, table in dump.tables.items():
+            drawing += [(key[0], item) for item in taken_out(table.definition)]
             rows = writers.get(key)
             if rows is None or rows.table is not table:
                 rows = _Rows(table, TableWriter(self._contents, self._hands))
@@ -224,6 +228,16 @@ class _Intake:
                 *(item for key, item in dump.routines.items() if key[1] == database),
                 *(dump.views[database, name] for name in views),
             ]
+            numbers = {key[1]: item for key, item in dump.sequences.items() if key[0] == database}
+            known = {item.name for item in attachments} | {item.table.name for item in tables}
+            attachments += [item for where, item in drawing if where == database]
+            attachments = with_sequences(
+                [
+                    as_own(item, database or dump.of_database, known | set(numbers))
+                    for item in attachments
+                ],
+                numbers,
+            )
             taken.databases[database] = StoredData(
                 engine="mysql",
                 facts={

@@ -93,7 +93,11 @@ class StoredDatabase:
         ]
 
     def routines(self) -> list[Attachment]:
-        return [item for item in self._attachments if item.kind == "routine"]
+        return [
+            item
+            for item in self._attachments
+            if item.kind == "routine" or (item.kind == "sequence" and not item.table)
+        ]
 
     takes_routines = False
 

@@ -460,14 +460,17 @@ class _Export:
         broken = self._site.database.broken_views()
         marked = {self._renamed.table(name): said for name, said in broken.items()}
         called = self._renamed.routines([*routines, *sequences])
-        items = [self._renamed.attachment(item, called) for item in items]
+        items += [item for item in routines if item.kind == "sequence"]
         for item in (self._renamed.attachment(item, called) for item in routines):
+            if item.kind == "sequence":
+                continue
             if item.sql:
                 yield dump_writer.routine(item)
             else:
                 self._notes.append(
                     f"the stored routine {item.name} is not shown to this account, and left out"
                 )
+        items = [self._renamed.attachment(item, called) for item in items]
         views = in_order(item for item in items if item.kind == "view")
         self._notes += [
             f"the view {name} is broken in {self._site.environment.name} itself, and only written down: {said}"

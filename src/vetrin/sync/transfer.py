@@ -430,7 +430,8 @@ class _Transfer:
         attach = [
             item
             for item in attach
-            if item.kind == "routine" or (item.table in {*names, *views} and can_hang(item, there))
+            if item.kind in ("routine", "sequence")
+            or (item.table in {*names, *views} and can_hang(item, there))
         ]
         attach += [
             item

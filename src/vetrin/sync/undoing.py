@@ -147,8 +147,9 @@ def undo_and_look(target: Site, journals: Journals, listener: Listener = silent)
 
 
 def replaced_routines(database: Database, coming: Sequence[Attachment]) -> list[Attachment]:
-    """The stored routines that are there under the names of those that come, and that can be brought back."""
-    names = {item.name for item in coming if item.kind == "routine"}
+    """The stored routines and lone sequences that are there under the names of those that come, and that can be
+    brought back."""
+    names = {item.name for item in coming if item.kind in ("routine", "sequence")}
     there = database.routines() if names else []
     return [item for item in there if item.name in names and item.sql]
 

@@ -44,10 +44,10 @@ from .accounts import Credentials, creating_statements, may_create, may_make_rou
 from .adapt import Server, adapt_attachment, adapt_schema
 from .columns import WIDE_CHARSETS, quote, read_column
 from .connecting import Dial, connect, error_code, said
-from .hanging import DRAWS, FOREIGN_KEY, LACKING, Hanging, Item, create_text, settling
+from .hanging import FOREIGN_KEY, LACKING, Hanging, Item, create_text, settling
 from .literals import LOAD_OPTIONS, insert_statements, load_block
 from .reader import DIALECT, MysqlReader, count_rows, key_range
-from .schema_text import SchemaText
+from .sequences import without_draws
 from .wire import Wire
 
 _NO_DATABASE = (1049, 1044)
@@ -374,10 +374,7 @@ class MysqlDatabase(HiddenEditing):
 
     def schema(self, table: str) -> str:
         text = FOREIGN_KEY.sub("", create_text(self._rows, table))
-        if "val(" in text:  # what draws from a sequence comes after it, when the table has its name
-            own = SchemaText(text)
-            own.put_defaults(lambda kind, value: None if DRAWS.search(value) else value)
-            text = own.sql
+        text = without_draws(text)
         # Without its last lines a definition may end with a comma, and hold empty lines.
         text = re.sub(r"\n(?:\s*\n)+", "\n", text)
         return re.sub(r",\s*\n\)", "\n)", text)

@@ -11,7 +11,7 @@ from __future__ import annotations
 import io
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from ..contract import Attachment, Batch, Cell, DatabaseError
@@ -21,6 +21,8 @@ from .columns import quote
 from .definition import Definition, alter, altered_table, plain, read_definition
 from .literal_values import introduced, unescaped, value_of
 from .rows_of_dump import CHUNK, Shape, number_as_bits
+from .sequences import CREATE as CREATE_SEQUENCE
+from .sequences import GIVES_NEXT, sequence, set_default
 
 _MORE = 1 << 20
 _BATCH = 1 << 20
@@ -78,6 +80,7 @@ _ROUTINE = re.compile(
     re.IGNORECASE | re.DOTALL,
 )
 _DELIMITER = re.compile(rb"DELIMITER[ \t]+(\S+)[ \t]*\r?(?:\n|\Z)", re.IGNORECASE)
+_OF_DATABASE = re.compile(rb"^-- Host: .*?\bDatabase: +(\S+)", re.MULTILINE)
 _VERSION = re.compile(
     rb"(?:MariaDB|MySQL) dump [\d.]+.*?Distrib ([\d.]+)-?(MariaDB)?|Server version:?\s*([\d.]+)[-\w]*?(MariaDB)?",
     re.I,
@@ -98,13 +101,17 @@ class DumpedTable:
 
 @dataclass
 class Dump:
-    """What is known of a dump, complete when it has been read to its end."""
+    """What is known of a dump, complete when it has been read to its end. ``of_database`` is the one that it was
+    made of, where it says so without using it."""
 
     tables: dict[tuple[str, str], DumpedTable] = field(default_factory=dict)
     views: dict[tuple[str, str], Attachment] = field(default_factory=dict)
     triggers: dict[tuple[str, str], Attachment] = field(default_factory=dict)
     routines: dict[tuple[str, str, str], Attachment] = field(default_factory=dict)
+    sequences: dict[tuple[str, str], Attachment] = field(default_factory=dict)
+    defaults: list[tuple[str, Attachment]] = field(default_factory=list)
     events: list[str] = field(default_factory=list)
+    of_database: str = ""
     product: str = ""
     version: str = ""
     charset: str = "utf8mb4"
@@ -287,11 +294,30 @@ class DumpReader:
             known = dump.tables.get((self._database, name or ""))
             if known is not None:
                 alter(known.definition, sql)
+                if drawn := set_default(known.definition, sql):
+                    dump.defaults.append((self._database, drawn))
+            self._gives_next(sql)
+        elif word.startswith(("DO", "SELECT")):
+            self._gives_next(sql)
         elif word.startswith("CREATE"):
             self._create(sql, whole)
 
+    def _gives_next(self, sql: str) -> None:
+        match = GIVES_NEXT.match(sql)
+        key = self._key(match[1] or match[4]) if match else None
+        known = self.dump.sequences.get(key) if key else None
+        if match and key and known:
+            following = int(match[2] or match[5]) + (match[3] != "0" if match[1] else 0)
+            self.dump.sequences[key] = replace(known, mode=str(following))
+
     def _create(self, sql: str, whole: str) -> None:
         dump = self.dump
+        if made := CREATE_SEQUENCE.match(sql):
+            key = self._key(made[1])
+            text = f"CREATE SEQUENCE {quote(key[1])} {made[2].strip()}"
+            first = re.search(r"START\s+(?:WITH\s+)?(-?\d+)", text, re.IGNORECASE)
+            dump.sequences[key] = sequence(key[1], "", text, int(first[1]) if first else 1)
+            return
         trigger = _TRIGGER.match(whole)
         if trigger:
             name, timing, event, table, body = trigger.groups()
@@ -348,12 +374,17 @@ class DumpReader:
         match = _QUALIFIED.fullmatch(name)
         if match is None:
             return self._database, plain(name)
-        return plain(match[1]) if match[1] else self._database, plain(match[2])
+        database = plain(match[1]) if match[1] else self._database
+        if database == self.dump.of_database:  # which it never says that it uses
+            database = self._database
+        return database, plain(match[2])
 
     def _product(self, head: bytes) -> None:
         dump = self.dump
         for match in _VERSION.finditer(head):
             dump.version = (match[1] or match[3]).decode()
+        if named := _OF_DATABASE.search(head):
+            dump.of_database = named[1].decode("utf-8", "replace")
         dump.product = "MariaDB" if b"mariadb" in head.lower() else "MySQL"
 
     # -- rows -----------------------------------------------------------------------------------------

@@ -9,13 +9,14 @@ import contextlib
 import itertools
 import re
 from collections.abc import Callable, Collection, Iterable, Sequence
-from dataclasses import replace
 from typing import Any
 
 from ..contract import HIDDEN, Attachment, DatabaseError, Exchange, ForeignKey, clears_where
-from ..identifiers import databases_in, without_qualifier
+from ..identifiers import as_own
+from . import sequences
 from .columns import quote
 from .connecting import MODE, error_code
+from .sequences import DRAWS
 
 # What a view or a trigger needs is not there, a column, a table, a routine, another view, or its collations cannot
 # be mixed any more.
@@ -30,10 +31,6 @@ _DEFINER = re.compile(
 ROUTINE = re.compile(r"CREATE (?:AGGREGATE )?(PROCEDURE|FUNCTION) ")
 FOREIGN_KEY = re.compile(r"^  (CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY .*?),?$", re.MULTILINE)
 
-DRAWS = re.compile(
-    r"\b(?:nextval|lastval|setval)\(\s*(?:(`(?:[^`]|``)*`)\.)?`((?:[^`]|``)*)`", re.IGNORECASE
-)
-_EVERYWHERE = ("information_schema", "performance_schema")
 Rows = Callable[..., list[Any]]
 # A statement of a script: ``sql`` with the codes that it may fail with (``soft``), or ``views``.
 Item = dict[str, Any]
@@ -86,16 +83,10 @@ class Hanging:
             found.append(
                 self._own(Attachment("routine", str(name), "", sql, _mode(mode), str(collation)))
             )
-        return found
+        return [*(self._lone_sequences() if self._sequences else ()), *found]
 
     def _own(self, item: Attachment) -> Attachment:
-        """What hangs on tables with the things of this database called by their own names. What speaks of another
-        database cannot come along: wherever it arrives, it would go on reading or writing there."""
-        sql = without_qualifier(item.sql, self._database, self._known)
-        named = {name for name in databases_in(sql) if name.lower() not in _EVERYWHERE}
-        foreign = named - {self._database}
-        lost = f"it speaks of another database ({', '.join(sorted(foreign))})" if foreign else ""
-        return replace(item, sql=sql, lost=item.lost or lost)
+        return as_own(item, self._database, self._known)
 
     def _look(self) -> None:
         """Learn what can be spoken of in this database by now."""
@@ -122,18 +113,39 @@ class Hanging:
         ):
             if table not in wanted or not DRAWS.search(str(default)):
                 continue
-            sql = f"ALTER TABLE {quote(table)} ALTER COLUMN {quote(column)} SET DEFAULT ({default})"
-            found.append(self._own(Attachment("default", str(column), str(table), sql)))
+            found.append(self._own(sequences.default(str(table), str(column), str(default))))
             for match in DRAWS.finditer(found[-1].sql):
                 if match[1] is None:
                     drawn.setdefault(match[2].replace("``", "`"), str(table))
-        sequences = []
-        for name, table in drawn.items():
-            text = str(self._rows(name, f"SHOW CREATE SEQUENCE {quote(name)}")[0][1])
-            sql = text.replace("CREATE SEQUENCE", "CREATE OR REPLACE SEQUENCE", 1)
-            ((following,),) = self._rows(name, f"SELECT next_not_cached_value FROM {quote(name)}")
-            sequences.append(Attachment("sequence", name, table, sql, str(following)))
-        return [*sequences, *found]
+        return [*(self._sequence(name, table) for name, table in drawn.items()), *found]
+
+    def _sequence(self, name: str, table: str) -> Attachment:
+        text = str(self._rows(name, f"SHOW CREATE SEQUENCE {quote(name)}")[0][1])
+        ((following,),) = self._rows(name, f"SELECT next_not_cached_value FROM {quote(name)}")
+        return sequences.sequence(name, table, text, int(following))
+
+    def _lone_sequences(self) -> list[Attachment]:
+        """Those that no default draws from; what asks them for numbers is outside of the database."""
+        names = [
+            str(row[0])
+            for row in self._rows(
+                self._where,
+                "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE()"
+                " AND table_type = 'SEQUENCE' ORDER BY table_name",
+            )
+            if not str(row[0]).startswith(HIDDEN)
+        ]
+        if not names:
+            return []
+        drawing = self._rows(
+            self._where,
+            "SELECT column_default FROM information_schema.columns WHERE table_schema = DATABASE()"
+            " AND column_default RLIKE 'nextval\\\\(|lastval\\\\(|setval\\\\('",
+        )
+        drawn = {
+            match[2].replace("``", "`") for row in drawing for match in DRAWS.finditer(str(row[0]))
+        }
+        return [self._sequence(name, "") for name in names if name not in drawn]
 
     def of_tables(self, tables: Iterable[str], views: Iterable[str]) -> list[Attachment]:
         self._look()
