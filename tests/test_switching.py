@@ -129,6 +129,28 @@ def test_what_fails_in_the_switch_is_taken_back(line: Line) -> None:
     assert line.state() == old
 
 
+def test_putting_back_that_is_stopped_in_between_is_put_back_again(line: Line) -> None:
+    """Stopped right behind the exchange, forth and then back: what hangs on the tables comes back as well."""
+    old = line.state()
+    script = (
+        "import os\n"
+        "from vetrin.reach import Site\n"
+        "from vetrin.database.mysql import database as d\n"
+        "Site.runs_processes = False\n"
+        "real = d.MysqlDatabase._do\n"
+        "def do(self, about, sql):\n"
+        "    real(self, about, sql)\n"
+        "    if sql.startswith('RENAME'): os.kill(os.getpid(), 9)\n"
+        "d.MysqlDatabase._do = do\n"
+    )
+    line.vetrin(*line.PULL, code=-9, script=script)
+    assert line.state() != old
+    line.vetrin("undo", "staging", "--yes", code=-9, script=script)
+    assert line.state() != old
+    line.vetrin("undo", "staging", "--yes")
+    assert line.state() == old and not line.record.exists()
+
+
 def test_a_table_that_somebody_uses_for_long_leaves_the_target_as_it_was(line: Line) -> None:
     """As a host's own backup does: the exchange waits a while, and is then given up as a whole."""
     old = line.state()

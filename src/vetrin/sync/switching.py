@@ -340,7 +340,10 @@ def put_back(target: Site, token: str, switch: Switch, undoes: str = "") -> None
             f"{database.unwritable}"
         )
     there = {*database.hidden_tables(), *(table.name for table in database.tables())}
-    if switch.exchanges and not pending(switch.exchanges, there):
+    # Putting back may have been stopped as well, between the tables and what hangs on them.
+    if switch.exchanges and not (
+        pending(switch.exchanges, there) and _hangs_as_before(target, switch)
+    ):
         back = [Exchange(e.live, e.outgoing, e.incoming) for e in switch.exchanges]
         database.swap(back, switch.attach, switch.detach)
     if switch.patches and all(patch.after in there for patch in switch.patches):
@@ -351,6 +354,20 @@ def put_back(target: Site, token: str, switch: Switch, undoes: str = "") -> None
         target.files.remove(switch.held)
     if undoes:
         target.files.hand_over(token, "new", undoes, "old")
+
+
+def _hangs_as_before(target: Site, switch: Switch) -> bool:
+    """Whether all that is to be put on the tables again is on them, and nothing of what came."""
+    database = target.database
+    names = {item.name for item in (*switch.detach, *switch.attach) if item.kind == "view"}
+    tables = [e.live for e in switch.exchanges if e.outgoing is not None]
+    found = database.attachments(tables, [view for view in database.views() if view in names])
+    if any(item.kind == "routine" for item in (*switch.detach, *switch.attach)):
+        found += database.routines()
+    wanted = {item for item in switch.detach if item.kind != "sequence"}  # which goes on counting
+    known = {(item.kind, item.name) for item in wanted}
+    came = {(item.kind, item.name) for item in switch.attach} - known
+    return wanted <= set(found) and not {(item.kind, item.name) for item in found} & came
 
 
 @contextlib.contextmanager
