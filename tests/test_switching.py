@@ -130,7 +130,8 @@ def test_what_fails_in_the_switch_is_taken_back(line: Line) -> None:
 
 
 def test_putting_back_that_is_stopped_in_between_is_put_back_again(line: Line) -> None:
-    """Stopped right behind the exchange, forth and then back: what hangs on the tables comes back as well."""
+    """Stopped when all had changed over, then right behind the exchange back: what hangs on the tables comes back
+    as well."""
     old = line.state()
     script = (
         "import os\n"
@@ -140,12 +141,12 @@ def test_putting_back_that_is_stopped_in_between_is_put_back_again(line: Line) -
         "real = d.MysqlDatabase._do\n"
         "def do(self, about, sql):\n"
         "    real(self, about, sql)\n"
-        "    if sql.startswith('RENAME'): os.kill(os.getpid(), 9)\n"
+        "    if sql.startswith('LAST'): os.kill(os.getpid(), 9)\n"
         "d.MysqlDatabase._do = do\n"
     )
-    line.vetrin(*line.PULL, code=-9, script=script)
+    line.vetrin(*line.PULL, code=-9, script=script.replace("LAST", "CREATE TRIGGER"))
     assert line.state() != old
-    line.vetrin("undo", "staging", "--yes", code=-9, script=script)
+    line.vetrin("undo", "staging", "--yes", code=-9, script=script.replace("LAST", "RENAME"))
     assert line.state() != old
     line.vetrin("undo", "staging", "--yes")
     assert line.state() == old and not line.record.exists()
