@@ -8,6 +8,17 @@ import socket
 import struct
 import threading
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+
+
+@dataclass
+class _Ends:
+    """One connection that is passed on: from ``silent`` on the answer is kept back, ``heard`` says that it came."""
+
+    client: socket.socket
+    server: socket.socket
+    silent: threading.Event = field(default_factory=threading.Event)
+    heard: threading.Event = field(default_factory=threading.Event)
 
 
 class Between:
@@ -79,22 +90,12 @@ class Between:
                 one.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             with self._lock:
                 self._open |= {client, server}
-            silent = threading.Event()
-            heard = threading.Event()
-            threading.Thread(
-                target=self._forth, args=(client, server, silent, heard), daemon=True
-            ).start()
-            threading.Thread(
-                target=self._back, args=(client, server, silent, heard), daemon=True
-            ).start()
+            ends = _Ends(client, server)
+            for passing in (self._forth, self._back):
+                threading.Thread(target=passing, args=(ends,), daemon=True).start()
 
-    def _forth(
-        self,
-        client: socket.socket,
-        server: socket.socket,
-        silent: threading.Event,
-        heard: threading.Event,
-    ) -> None:
+    def _forth(self, ends: _Ends) -> None:
+        client, server = ends.client, ends.server
         with contextlib.suppress(OSError):
             for piece in self.pieces(client):
                 if self.watched(piece):
@@ -103,25 +104,20 @@ class Between:
                         now = self.seen == self.at
                     if now:
                         if self.answered:
-                            silent.set()
+                            ends.silent.set()
                             server.sendall(piece)
-                            heard.wait(10)
+                            ends.heard.wait(10)
                         self.fault()
                         self.cut()
                         return
                 server.sendall(piece)
             server.shutdown(socket.SHUT_WR)
 
-    def _back(
-        self,
-        client: socket.socket,
-        server: socket.socket,
-        silent: threading.Event,
-        heard: threading.Event,
-    ) -> None:
+    def _back(self, ends: _Ends) -> None:
+        client, server = ends.client, ends.server
         with contextlib.suppress(OSError):
             while block := server.recv(1 << 16):
-                heard.set() if silent.is_set() else client.sendall(block)
+                ends.heard.set() if ends.silent.is_set() else client.sendall(block)
             client.shutdown(socket.SHUT_WR)
         with self._lock:
             self._open -= {client, server}
