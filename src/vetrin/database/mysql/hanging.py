@@ -105,12 +105,7 @@ class Hanging:
         wanted = set(tables)
         found: list[Attachment] = []
         drawn: dict[str, str] = {}
-        for table, column, default in self._rows(
-            self._where,
-            "SELECT table_name, column_name, column_default FROM information_schema.columns"
-            " WHERE table_schema = DATABASE() AND column_default RLIKE 'nextval\\\\(|lastval\\\\(|setval\\\\('"
-            " ORDER BY table_name, ordinal_position",
-        ):
+        for table, column, default in self._drawing():
             if table not in wanted or not DRAWS.search(str(default)):
                 continue
             found.append(self._own(sequences.default(str(table), str(column), str(default))))
@@ -118,6 +113,15 @@ class Hanging:
                 if match[1] is None:
                     drawn.setdefault(match[2].replace("``", "`"), str(table))
         return [*(self._sequence(name, table) for name, table in drawn.items()), *found]
+
+    def _drawing(self) -> list[Any]:
+        """Table, column and default of what may draw from a sequence."""
+        return self._rows(
+            self._where,
+            "SELECT table_name, column_name, column_default FROM information_schema.columns"
+            " WHERE table_schema = DATABASE() AND column_default RLIKE 'nextval\\\\(|lastval\\\\(|setval\\\\('"
+            " ORDER BY table_name, ordinal_position",
+        )
 
     def _sequence(self, name: str, table: str) -> Attachment:
         text = str(self._rows(name, f"SHOW CREATE SEQUENCE {quote(name)}")[0][1])
@@ -137,13 +141,10 @@ class Hanging:
         ]
         if not names:
             return []
-        drawing = self._rows(
-            self._where,
-            "SELECT column_default FROM information_schema.columns WHERE table_schema = DATABASE()"
-            " AND column_default RLIKE 'nextval\\\\(|lastval\\\\(|setval\\\\('",
-        )
         drawn = {
-            match[2].replace("``", "`") for row in drawing for match in DRAWS.finditer(str(row[0]))
+            match[2].replace("``", "`")
+            for *_, default in self._drawing()
+            for match in DRAWS.finditer(str(default))
         }
         return [self._sequence(name, "") for name in names if name not in drawn]
 
