@@ -97,7 +97,8 @@ def cut_and_killed(place: Place, at: int) -> Came:
     wire, line = place.wire, place.line
     assert wire is not None
     happened = threading.Event()
-    wire.arm(1 + at % 2, lambda piece: place.inside(), happened.set)
+    # It goes over in one piece, or in two.
+    wire.arm(2 - at % 2, lambda piece: place.inside(), happened.set)
     process = line.start(*line.PULL, script=SOON)
     there = happened.wait(30)
     time.sleep(0.15 * at)
