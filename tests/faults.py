@@ -37,7 +37,7 @@ class Between:
             False  # the other side still gets the piece, and its answer does not come back
         )
         self.closed = False  # nobody gets through
-        self._lock = threading.Lock()
+        self._lock, self._failing = threading.Lock(), threading.Lock()
         self._open: set[socket.socket] = set()
         self._listening = socket.create_server(("127.0.0.1", 0))
         self.port = int(self._listening.getsockname()[1])
@@ -60,8 +60,10 @@ class Between:
         self.at, self.seen = at, 0
 
     def disarm(self) -> bool:
-        """Let everything through again; True where the fault has happened."""
+        """Let everything through again, once a fault is over; True where it has happened."""
         self.watched = lambda piece: False
+        with self._failing:
+            pass
         self.closed = False
         return self.seen >= self.at > 0
 
@@ -102,16 +104,24 @@ class Between:
                     with self._lock:
                         self.seen += 1
                         now = self.seen == self.at
+                        if now:
+                            self._failing.acquire()
                     if now:
-                        if self.answered:
-                            ends.silent.set()
-                            server.sendall(piece)
-                            ends.heard.wait(10)
-                        self.fault()
-                        self.cut()
+                        self._fail(ends, piece)
                         return
                 server.sendall(piece)
             server.shutdown(socket.SHUT_WR)
+
+    def _fail(self, ends: _Ends, piece: bytes) -> None:
+        try:
+            if self.answered:
+                ends.silent.set()
+                ends.server.sendall(piece)
+                ends.heard.wait(10)
+            self.fault()
+            self.cut()
+        finally:
+            self._failing.release()
 
     def _back(self, ends: _Ends) -> None:
         client, server = ends.client, ends.server
@@ -143,18 +153,18 @@ def is_statement(packet: bytes) -> bool:
     return packet[3] == 0 and packet[4:5] == b"\x03"
 
 
-# From the moment at which the record of a switch is put in its place, creating and writing fail (or, with __all__, every
-# change of names as well) from the __at__-th time on.
+# From the beginning, or from the moment at which the record of a switch is put in its place, creating and writing fail
+# (or, with __all__, every change of names as well) from the __at__-th time on.
 _PYTHON = """
-import os, errno, builtins
-_left, _armed = [__at__], [False]
+import os, errno, builtins, io
+_left, _armed, _create = [__at__], [not __inside__], builtins.open
 def _failing(name, real, applies):
     def call(*values, **more):
         if _armed[0] and applies(values):
             _left[0] -= 1
             if _left[0] <= 0:
-                with builtins.open("__mark__", "w"): pass
-                raise OSError(errno.ENOSPC, "No space left on device", values[0] if name != "write" else None)
+                with _create("__mark__", "w"): pass
+                raise OSError(errno.ENOSPC, "No space left on device", os.fspath(values[0]) if name != "write" else None)
         found = real(*values, **more)
         if name == "replace" and os.fsencode(values[1]).endswith(b"/switch.json"):
             _armed[0] = True
@@ -166,12 +176,13 @@ os.open = _failing("open", os.open, lambda values: bool(values[1] & os.O_CREAT))
 os.write = _failing("write", os.write, lambda values: values[0] > 2)
 for _name, _applies in (("mkdir", _all), ("symlink", _all), ("rename", _names), ("replace", _names)):
     setattr(os, _name, _failing(_name, getattr(os, _name), _applies))
+builtins.open = io.open = _failing("open", _create, lambda values: set("wax+") & {*"".join(map(str, values[1:2]))})
 """
 _PHP = """
 function vf_full($counts) {
     static $left = __at__;
     global $vf_armed;
-    if (!$vf_armed || !$counts || --$left > 0) { return false; }
+    if ((!$vf_armed && __inside__) || !$counts || --$left > 0) { return false; }
     \\touch('__mark__');
     \\trigger_error('No space left on device', E_USER_WARNING);
     return true;
@@ -191,7 +202,7 @@ function rename($one, $other) {
 # Where no helper is: the client library of SFTP is told so by the server.
 _SFTP = """
 import asyncssh
-_left, _armed = [__at__], [False]
+_left, _armed = [__at__], [not __inside__]
 def _failing(name, applies):
     real = getattr(asyncssh.SFTPClient, name)
     async def call(self, *values, **more):
@@ -213,16 +224,22 @@ for _name, _applies in (("mkdir", _all), ("symlink", _all), ("rename", _names), 
 """
 
 
-def full_disk(at: int, way: str, mark: str, *, names: bool) -> str:
-    """A script for the program to begin with: its helper, or its SFTP server, finds the disk full inside the switch.
+def full_disk(at: int, way: str, mark: str, *, names: bool = False, inside: bool = True) -> str:
+    """A script for the program to begin with: its helper, or its SFTP server, finds the disk full, ``inside`` the
+    switch or from its beginning; by no ``way`` at all, the program itself does.
 
     From the ``at``-th time on creating and writing fails there, with ``names`` renaming as well. The file ``mark``
     tells that it has come to that.
     """
     form = {"php": _PHP, "sftp": _SFTP}.get(way, _PYTHON)
-    everything = str(names).lower() if way == "php" else str(names)
-    form = form.replace("__at__", str(at)).replace("__mark__", mark).replace("__all__", everything)
-    if way == "sftp":
+
+    def word(value: bool) -> str:
+        return str(value).lower() if way == "php" else str(value)
+
+    values = {"at": str(at), "mark": mark, "all": word(names), "inside": word(inside)}
+    for name, value in values.items():
+        form = form.replace(f"__{name}__", value)
+    if way in ("sftp", ""):
         return form
     return (
         "from vetrin.reach import executor, helpers\n"

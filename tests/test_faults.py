@@ -1,7 +1,7 @@
-"""What goes wrong inside the switch, at every step of it, and the command after it.
+"""What goes wrong inside the switch and outside it, at every step, and the command after it.
 
 By each way to a target: the program is killed, the line is cut (and comes back, or not), the database server dies
-(before or after it carried a statement out), the disk is full. What stands there afterwards is what the exit code
+(before or after it carried a statement out), the disk is full, there or here. What stands there afterwards is what the exit code
 says, and the next command, of any kind, finds its way from there. ``--every`` goes through all of it (an hour or two);
 without it a part is tried.
 """
@@ -52,6 +52,9 @@ class Place:
     def inside(self) -> bool:
         return self.line.record.exists()
 
+    def watches(self, inside: bool) -> bool:
+        return self.inside() == inside
+
 
 @pytest.fixture(scope="module")
 def mortal() -> Iterator[Mariadb]:
@@ -81,6 +84,7 @@ Came = tuple[bool, int | None, str]
 
 
 def killed(place: Place, at: int) -> Came:
+    """Inside the switch, some time after it began."""
     process = place.line.start(*place.line.PULL)
     until = time.monotonic() + 60
     while not place.inside() and process.poll() is None and time.monotonic() < until:
@@ -108,7 +112,16 @@ def cut_and_killed(place: Place, at: int) -> Came:
     return there, None, ""
 
 
-def dies(answered: bool, comes_back: bool) -> Callable[[Place, int], Came]:
+def killed_outside(place: Place, at: int) -> Came:
+    process = place.line.start(*place.line.PULL)
+    time.sleep(0.06 * at)
+    there = process.poll() is None
+    process.send_signal(signal.SIGKILL)
+    process.communicate()
+    return there, None, ""
+
+
+def dies(answered: bool, comes_back: bool, inside: bool = True) -> Callable[[Place, int], Came]:
     """The database server dies, before or after it has carried out a statement."""
 
     def fault(place: Place, at: int) -> Came:
@@ -120,7 +133,10 @@ def dies(answered: bool, comes_back: bool) -> Callable[[Place, int], Came]:
                 server.start()
 
         place.statements.arm(
-            at, lambda packet: is_statement(packet) and place.inside(), die, answered=answered
+            at,
+            lambda packet: is_statement(packet) and place.watches(inside),
+            die,
+            answered=answered,
         )
         try:
             code, said = place.line.vetrin(
@@ -135,7 +151,7 @@ def dies(answered: bool, comes_back: bool) -> Callable[[Place, int], Came]:
     return fault
 
 
-def cut(comes_back: bool) -> Callable[[Place, int], Came]:
+def cut(comes_back: bool, inside: bool = True) -> Callable[[Place, int], Came]:
     """The line is cut, and whoever connects anew gets through or does not."""
 
     def fault(place: Place, at: int) -> Came:
@@ -145,7 +161,7 @@ def cut(comes_back: bool) -> Callable[[Place, int], Came]:
         def close() -> None:
             wire.closed = not comes_back
 
-        wire.arm(at, lambda piece: place.inside(), close)
+        wire.arm(at, lambda piece: place.watches(inside), close)
         try:
             code, said = place.line.vetrin(*place.line.PULL, code=None, script=SOON)
         finally:
@@ -155,11 +171,15 @@ def cut(comes_back: bool) -> Callable[[Place, int], Came]:
     return fault
 
 
-def full(names: bool) -> Callable[[Place, int], Came]:
+def full(
+    names: bool = False, inside: bool = True, here: bool = False
+) -> Callable[[Place, int], Came]:
+    """The disk there is full, or ``here`` that of the program."""
+
     def fault(place: Place, at: int) -> Came:
         line = place.line
         mark = line.root / "marked-full"
-        script = full_disk(at, line.way, str(mark), names=names)
+        script = full_disk(at, "" if here else line.way, str(mark), names=names, inside=inside)
         code, said = line.vetrin(*line.PULL, code=None, script=script)
         came = mark.exists()
         mark.unlink(missing_ok=True)
@@ -177,14 +197,26 @@ KINDS: dict[str, Callable[[Place, int], Came]] = {
     "line cut": cut(True),
     "line gone": cut(False),
     "line cut, then killed": cut_and_killed,
-    "disk full": full(False),
-    "disk full, no renaming": full(True),
+    "disk full": full(),
+    "disk full, no renaming": full(names=True),
+    "killed outside": killed_outside,
+    "server dies outside": dies(False, False, inside=False),
+    "server restarts outside": dies(True, True, inside=False),
+    "line cut outside": cut(True, inside=False),
+    "line gone outside": cut(False, inside=False),
+    "disk full outside": full(inside=False),
+    "own disk full": full(inside=False, here=True),
 }
-_MOST = 80  # steps; no switch has more
+# Steps: more than any switch has, and how far apart those are that are tried of the many outside it.
+_MOST, _APART = 80, 9
 
 
 def of_way(way: str) -> list[str]:
-    return [kind for kind in KINDS if way != "here" or not kind.startswith("line")]
+    """Here there is no line, and one disk."""
+    return [
+        kind for kind in KINDS
+        if way != "here" or not kind.startswith(("line", "disk full outside"))
+    ]  # fmt: skip
 
 
 def standing(place: Place) -> str:
@@ -214,17 +246,19 @@ def happens(place: Place, kind: str, at: int, following: str) -> bool:
         assert code in (0, None), (what, said)
         return False
     stands = standing(place)
+    # What fails while it looks has not begun anything that it could say something of.
+    begun = bool(line.runs())
     if code == 0:
         assert stands == "new", (what, said)
     elif code == 1:
-        assert stands == "old" and "as it was before" in said, (what, said)
+        assert stands == "old" and ("as it was before" in said) == begun, (what, said)
     elif code is not None:
         # It could not see what came of it, and says so.
         assert code == 3, (what, code, said)
         assert ("half old and half new" in said) or stands == "old", (what, stands, said)
     if line.way != "sftp" and kind in ("killed", "line cut", "line gone", "line cut, then killed"):
         assert stands != "half", (what, said)
-    if kind in ("line cut", "server restarts", "server restarts, answer lost"):
+    if kind.startswith(("line cut", "server restarts")) and code is not None and begun:
         assert code == 0, (what, code, said)
 
     half = stands == "half"
@@ -257,23 +291,27 @@ def happens(place: Place, kind: str, at: int, following: str) -> bool:
     return True
 
 
-# What a usual run tries by each way; by one of them every kind.
+# What a usual run tries by each way.
 SOME = {
-    "here": ("killed", "server dies", "server restarts, answer lost", "disk full"),
-    "python": tuple(KINDS),
-    "php": ("killed", "server dies, answer lost", "line cut, then killed", "line gone", "disk full, no renaming"),
-    "sftp": ("killed", "server restarts", "line cut", "line gone", "disk full"),
+    "here": ("killed", "server dies", "server restarts, answer lost", "disk full", "server restarts outside",
+             "own disk full"),
+    "python": (*(kind for kind in KINDS if not kind.endswith("outside")), "line gone outside", "killed outside"),
+    "php": ("killed", "server dies, answer lost", "line cut, then killed", "line gone", "disk full, no renaming",
+            "line cut outside", "disk full outside"),
+    "sftp": ("killed", "server restarts", "line cut", "line gone", "disk full", "server dies outside",
+             "disk full outside"),
 }  # fmt: skip
 
 
 def tried(way: str) -> list[tuple[str, int, str]]:
     """A part of it for a usual run: each at a step and with a command of its own."""
     chance = random.Random(f"Harrowmere {way}")
-    commands = [*NEXT, *NEXT]
+    commands = [*NEXT, *NEXT, *NEXT]
     chance.shuffle(commands)
     # A line carries a switch that is handed over in one or two pieces.
     short = ("line cut", "line gone") if way != "sftp" else ()
     most = {kind: 2 if kind in short else 12 for kind in KINDS}
+    most |= {kind: 90 for kind in KINDS if kind.endswith("outside") and kind != "killed outside"}
     return [(kind, chance.randint(1, most[kind]), commands.pop()) for kind in SOME[way]]
 
 
@@ -286,9 +324,12 @@ def test_whatever_goes_wrong_in_the_switch(place: Place, every: bool) -> None:
                 assert at, f"{kind} has no step by {way}"
         return
     for kind in of_way(way):
+        apart = _APART if kind.endswith("outside") or kind == "own disk full" else 1
         for following in NEXT:
             steps = next(
-                at - 1 for at in range(1, _MOST) if not happens(place, kind, at, following)
+                at - 1
+                for at in range(1, _MOST * apart, apart)
+                if not happens(place, kind, at, following)
             )
             assert steps >= 1, (kind, way)
             print(f"{way}, {kind}, then {following}: {steps} steps")

@@ -3,21 +3,24 @@
 from __future__ import annotations
 
 import argparse
+import errno
 import os
 import sys
 import traceback
 from collections.abc import Callable
 from pathlib import Path
 
-from ..database import DatabaseError, DatabaseUnreachable
+from ..database import DatabaseError
 from ..files import FilesError
 from ..project import STATE_FOLDER, ProjectError, bytes_per_second
 from ..reach import ReachError, hosts
 from ..rewrite import MappingError
-from ..sync import HalfDone, JobError, LeftBroken, Refused, Stopped
+from ..sync import HalfDone, JobError, LeftBroken, Refused, Stopped, described, was_cut_off
 from .asking import Terminal
 from .console import Out, Usage
 from .main import DIFFERENT, FAILED, REFUSED, STOPPED, USAGE
+
+_OF_THE_DISK = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EACCES, errno.EPERM)
 
 
 def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Namespace) -> int:
@@ -39,10 +42,8 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
         return out.fail(USAGE, str(error))
     except Refused as error:
         return out.fail(REFUSED, str(error), error.remedy)
-    except (JobError, ReachError, DatabaseUnreachable) as error:
-        return _failed(out, error, error.remedy)
-    except (DatabaseError, FilesError) as error:
-        return _failed(out, error, "")
+    except (JobError, ReachError, DatabaseError, FilesError) as error:
+        return _failed(out, error, getattr(error, "remedy", ""))
     except KeyboardInterrupt:
         return out.fail(FAILED, "interrupted", "nothing has changed; run the command again")
     except BrokenPipeError:
@@ -50,6 +51,8 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return FAILED
     except Exception as error:
+        if isinstance(error, OSError) and error.errno in _OF_THE_DISK:
+            return _failed(out, error, "free some room there, or see that the account may write")
         where = _note(args)
         if out.verbose:
             traceback.print_exc()
@@ -65,7 +68,9 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
 def _failed(out: Out, error: Exception, remedy: str) -> int:
     if out.verbose:
         traceback.print_exc()
-    return out.fail(FAILED, str(error), remedy)
+    if not remedy and was_cut_off(error):
+        remedy = "a connection broke; see that the other side is there, then run the command again"
+    return out.fail(FAILED, described(error), remedy)
 
 
 def _note(args: argparse.Namespace) -> str | None:

@@ -62,7 +62,10 @@ def configuration_of(
         return _configuration(project, environment, root, like, anyway)
     except FilesError as error:
         raise ReachError(
-            environment.name, "files", str(error), "see that the account may read it"
+            environment.name,
+            "files",
+            str(error),
+            "see that the account may read it" if error.denied else "",
         ) from error
 
 

@@ -1,7 +1,8 @@
 """The job itself: plan, run, journal, undo."""
 
 from .agreement import agreed
-from .errors import HalfDone, JobError, LeftBroken, Refused, Stopped
+from .connection import was_cut_off
+from .errors import HalfDone, JobError, LeftBroken, Refused, Stopped, described
 from .events import (
     Checking,
     Event,
@@ -86,6 +87,7 @@ __all__ = [
     "build_plan",
     "build_restore",
     "change",
+    "described",
     "finish",
     "half_switched",
     "holder_of",
@@ -107,4 +109,5 @@ __all__ = [
     "undoable",
     "unlock",
     "usual_parts",
+    "was_cut_off",
 ]

@@ -2,6 +2,15 @@
 
 from __future__ import annotations
 
+import os
+
+
+def described(error: BaseException) -> str:
+    """What an error says; one of the operating system by the file that it is about and the reason."""
+    if isinstance(error, OSError) and error.filename is not None and error.strerror:
+        return f"{os.fsdecode(error.filename)}: {error.strerror}"
+    return str(error) or type(error).__name__
+
 
 class JobError(Exception):
     """Something failed; the target is as it was before. ``remedy`` says what to do."""

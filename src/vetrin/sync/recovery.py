@@ -11,7 +11,7 @@ from ..files import FilesError
 from ..reach import Site
 from . import switching
 from .connection import was_cut_off
-from .errors import HalfDone, JobError, Refused, Stopped
+from .errors import HalfDone, JobError, Refused, Stopped, described
 from .journal import DONE, FAILED, STOPPED, SWAPPING, TAKEN_BACK, Journals, Run
 from .lock import only_run
 
@@ -195,7 +195,7 @@ def taken_back_on_failure(target: Site, run: Run, journals: Journals) -> Iterato
     except BaseException as error:
         cut_off = isinstance(error, Exception) and was_cut_off(error)
         interrupted = isinstance(error, KeyboardInterrupt)
-        reason = "interrupted" if interrupted else str(error)
+        reason = "interrupted" if interrupted else described(error)
         if (interrupted or cut_off) and run.can_go_on:
             with contextlib.suppress(OSError):
                 run.write(STOPPED, error=reason)
@@ -206,7 +206,9 @@ def taken_back_on_failure(target: Site, run: Run, journals: Journals) -> Iterato
             _take_back(target, run, journals)
         except BaseException as second:
             if run.stage == SWAPPING:
-                raise HalfDone(f"{reason}; taking it back: {second}", run.target) from error
+                raise HalfDone(
+                    f"{reason}; taking it back: {described(second)}", run.target
+                ) from error
             # Hidden leftovers only, which the next run removes.
         with contextlib.suppress(OSError):
             run.write(FAILED, error=reason)
@@ -215,7 +217,7 @@ def taken_back_on_failure(target: Site, run: Run, journals: Journals) -> Iterato
             remedy = f"{target.environment.name} is as it was before"
             if isinstance(error, DatabaseUnreachable) and error.remedy:
                 remedy = f"{error.remedy}\n{remedy}"
-            raise JobError(str(error), remedy) from error
+            raise JobError(reason, remedy) from error
         raise
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import atexit
 import contextlib
+import logging
 import sys
 import threading
 import time
@@ -39,6 +40,8 @@ class _Loop:
 
     def __init__(self) -> None:
         self.loop = asyncio.new_event_loop()
+        # It warns on its own of what is written to a line that broke, which is told as an error in its place.
+        logging.getLogger("asyncio").setLevel(logging.ERROR)
         # Of blocks asked for at once, the first that fails is told; the others have nothing to add.
         self.loop.set_exception_handler(
             lambda loop, context: (

@@ -10,6 +10,7 @@ import asyncio
 import contextlib
 import errno
 import os
+import posixpath
 import queue
 import stat
 from collections.abc import (
@@ -438,7 +439,7 @@ class SftpMachine:
         try:
             return self._line.run(work)
         except (OSError, asyncssh.Error, LineError, _Named) as error:
-            told = self._told(error, paths[0] if len(paths) == 1 else "")
+            told = self._told(error, posixpath.commonpath(paths) if paths else "")
             raise told from told.__cause__
 
     def _waited(self, future: Any, path: str) -> Any:
