@@ -24,13 +24,17 @@ LONG = ("faults", "archives_wordpress", "push_wordpress", "ssh", "interrupted", 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption(
-        "--every", action="store_true", help="try every fault at every step, not a part of them"
+        "--every",
+        type=int,
+        default=0,
+        metavar="COMMANDS",
+        help="try every fault at every step, not a part of them, each with so many of the commands that can follow",
     )
 
 
 @pytest.fixture
-def every(request: pytest.FixtureRequest) -> bool:
-    return bool(request.config.getoption("--every"))
+def every(request: pytest.FixtureRequest) -> int:
+    return int(request.config.getoption("--every"))
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

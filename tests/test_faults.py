@@ -2,8 +2,8 @@
 
 By each way to a target: the program is killed, the line is cut (and comes back, or not), the database server dies
 (before or after it carried a statement out), the disk is full, there or here. What stands there afterwards is what the exit code
-says, and the next command, of any kind, finds its way from there. ``--every`` goes through all of it (an hour or two);
-without it a part is tried.
+says, and the next command, of any kind, finds its way from there. ``--every 1`` goes through all steps, each with one
+of the commands, in turn (an hour for all ways); ``--every 7`` has each followed by all; without it a part is tried.
 """
 
 from __future__ import annotations
@@ -315,7 +315,18 @@ def tried(way: str) -> list[tuple[str, int, str]]:
     return [(kind, chance.randint(1, most[kind]), commands.pop()) for kind in SOME[way]]
 
 
-def test_whatever_goes_wrong_in_the_switch(place: Place, every: bool) -> None:
+def all_steps(place: Place, kind: str, commands: int) -> int:
+    """Go through the steps, each followed by so many of the commands, in turn; how many steps there were."""
+    apart = _APART if kind.endswith("outside") or kind == "own disk full" else 1
+    names = list(NEXT)
+    for number, at in enumerate(range(1, _MOST * apart, apart)):
+        following = [names[(number + more) % len(names)] for more in range(commands)]
+        if not all(happens(place, kind, at, one) for one in following):
+            return number
+    return _MOST
+
+
+def test_whatever_goes_wrong_in_the_switch(place: Place, every: int) -> None:
     way = place.line.way
     if not every:
         for kind, at, following in tried(way):
@@ -324,12 +335,6 @@ def test_whatever_goes_wrong_in_the_switch(place: Place, every: bool) -> None:
                 assert at, f"{kind} has no step by {way}"
         return
     for kind in of_way(way):
-        apart = _APART if kind.endswith("outside") or kind == "own disk full" else 1
-        for following in NEXT:
-            steps = next(
-                at - 1
-                for at in range(1, _MOST * apart, apart)
-                if not happens(place, kind, at, following)
-            )
-            assert steps >= 1, (kind, way)
-            print(f"{way}, {kind}, then {following}: {steps} steps")
+        steps = all_steps(place, kind, every)
+        assert steps, (kind, way)
+        print(f"{way}, {kind}: {steps} steps", flush=True)
