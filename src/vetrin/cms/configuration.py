@@ -84,6 +84,9 @@ def configuration_file(root: Place, definition: Definition) -> Place | None:
     return None
 
 
+_OF_THE_CONNECTION = ("create-as", "tls", "tls-ca")
+
+
 def read_configuration(
     root: Place,
     definition: Definition,
@@ -98,7 +101,7 @@ def read_configuration(
         ConfigurationError: says which value is missing or uncertain and how to give it.
     """
     rule = definition.configuration
-    found = {key: text for key, text in (given or {}).items() if key != "create-as"}
+    found = {key: text for key, text in (given or {}).items() if key not in _OF_THE_CONNECTION}
     if "file" in found:
         found["database"] = found.pop("file")
         found.setdefault("engine", "sqlite")
@@ -198,6 +201,8 @@ def _read(
         raise ConfigurationError(f"{path}: {error}") from error
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise ConfigurationError(f"{path}: {error}") from error
+    except (RecursionError, MemoryError) as error:
+        raise ConfigurationError(f"{path}: nested deeper than any configuration is") from error
     except OSError as error:
         raise ConfigurationError(f"{path} can not be read: {error.strerror}") from error
     raise ConfigurationError(f"{path}: there is no reader {reader!r}")

@@ -41,7 +41,19 @@ _NAME = re.compile(r"[a-z0-9][a-z0-9-]*$")
 _RATE = re.compile(r"(\d+(?:\.\d+)?)\s*([kKmMgG]?)B?(?:/s)?$")
 _ENVIRONMENT_KEYS = ("address", "also", "root", "host", "rate", "role", "access", "bare-host", "database",
                      "leave", "keep", "arrival")  # fmt: skip
-_DATABASE_KEYS = ("database", "user", "host", "prefix", "charset", "file", "engine", "create-as")
+_TLS = ("verified", "unverified", "off")
+_DATABASE_KEYS = (
+    "database",
+    "user",
+    "host",
+    "prefix",
+    "charset",
+    "file",
+    "engine",
+    "create-as",
+    "tls",
+    "tls-ca",
+)
 
 
 @dataclass(frozen=True)
@@ -265,6 +277,11 @@ def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
             f"or {password_variable(name)}"
         )
     known_keys(database, _DATABASE_KEYS, f"[environment.{name}.database]")
+    if database.get("tls", _TLS[0]) not in _TLS:
+        raise ProjectError(f"[environment.{name}.database] tls: write one of {', '.join(_TLS)}")
+    if "tls-ca" in database:
+        path = folder.absolute() / Path(str(database["tls-ca"])).expanduser()
+        database = {**database, "tls-ca": path}
     given = Path(_text(entry, "root", where, required=True))
     # On another machine it is that one's affair what it is relative to.
     root = given if host else folder.absolute() / given.expanduser()

@@ -144,24 +144,20 @@ def open_database(
             may_be_missing=may_be_missing,
             door=door,
         )
-    from ..database.mysql import Credentials, MysqlDatabase
+    from ..database.mysql import VERIFIED, Credentials, MysqlDatabase
 
     top = far.place("/") if far is not None else None
     host, port, socket = configuration.host_port_socket(top)
     password = password_of(environment, configuration)
+    given = environment.database
     credentials = Credentials(
-        configuration.database, configuration.user, password, host, port, socket
-    )
+        configuration.database, configuration.user, password, host, port, socket,
+        tls=given.get("tls", VERIFIED), ca=given.get("tls-ca"),
+    )  # fmt: skip
     creator = None
-    if may_be_missing and "create-as" in environment.database:
-        creator = Credentials(
-            configuration.database,
-            environment.database["create-as"],
-            creator_password(environment.name),
-            host,
-            port,
-            socket,
-        )
+    if may_be_missing and "create-as" in given:
+        password = creator_password(environment.name)
+        creator = replace(credentials, user=given["create-as"], password=password)
     return MysqlDatabase(
         credentials,
         read_only=read_only,

@@ -1,6 +1,6 @@
 """MariaDB and MySQL."""
 
-from .accounts import Credentials
+from .accounts import VERIFIED, Credentials
 from .database import MysqlDatabase
 
-__all__ = ["Credentials", "MysqlDatabase"]
+__all__ = ["VERIFIED", "Credentials", "MysqlDatabase"]

@@ -16,9 +16,16 @@ _MAKES_ROUTINES = re.compile(
 NEAR = {"localhost": "127.0.0.1", "127.0.0.1": "127.0.0.1", "::1": "::1"}
 
 
+VERIFIED, UNVERIFIED, OFF = "verified", "unverified", "off"
+
+
 @dataclass(frozen=True)
 class Credentials:
-    """How to log in; the password never shows in ``repr``."""
+    """How to log in; the password never shows in ``repr``.
+
+    ``tls``: what a server has to show that is neither on this machine nor reached over SSH, ``verified`` (a
+    certificate for its name, from an authority of the system's, or of ``ca``, a file), ``unverified`` or ``off``.
+    """
 
     name: str
     user: str
@@ -26,6 +33,13 @@ class Credentials:
     host: str = "localhost"
     port: int | None = None
     socket: str | None = None
+    tls: str = VERIFIED
+    ca: str | None = None
+
+    @property
+    def near(self) -> bool:
+        """True where the way to the server is no longer than its own machine."""
+        return self.socket is not None or self.host in NEAR
 
     @property
     def where(self) -> str:

@@ -43,7 +43,7 @@ from ..pages import NO_ROWS, KeyRange, digest_of_rows, joint_digest
 from .accounts import Credentials, creating_statements, may_create, may_make_routines, told
 from .adapt import Server, adapt_attachment, adapt_schema
 from .columns import WIDE_CHARSETS, quote, read_column
-from .connecting import Dial, connect, error_code, said
+from .connecting import SCANS, WORKS, Dial, connect, error_code, said
 from .hanging import FOREIGN_KEY, LACKING, Hanging, Item, create_text, settling
 from .literals import LOAD_OPTIONS, insert_statements, load_block
 from .reader import DIALECT, MysqlReader, count_rows, key_range
@@ -135,9 +135,9 @@ class MysqlDatabase(HiddenEditing):
         self._control = self._connect("utf8mb4")
         self.missing = False
 
-    def _connect(self, charset: str, credentials: Credentials | None = None) -> Wire:
+    def _connect(self, charset: str, credentials: Credentials | None = None, **more: Any) -> Wire:
         chosen = credentials or self._credentials
-        return connect(chosen, charset, read_only=self._read_only, dial=self._dial)
+        return connect(chosen, charset, read_only=self._read_only, dial=self._dial, **more)
 
     def close(self) -> None:
         for wire in (self._control, self._wire):
@@ -163,7 +163,8 @@ class MysqlDatabase(HiddenEditing):
         return self._rows(self._credentials.name, sql)
 
     def _do(self, about: str, sql: str) -> None:
-        self._rows(about, sql)
+        with self._control.patience(WORKS):
+            self._rows(about, sql)
 
     def quote(self, name: str) -> str:
         return quote(name)
@@ -297,7 +298,7 @@ class MysqlDatabase(HiddenEditing):
 
     @contextlib.contextmanager
     def reading(self) -> Iterator[MysqlReader]:
-        wire = self._connect("stored")
+        wire = self._connect("stored", silence=SCANS)
         try:
             with said(self._credentials.name), wire.cursor() as cursor:
                 cursor.execute("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
@@ -432,7 +433,7 @@ class MysqlDatabase(HiddenEditing):
         comparing = warned is None
         before = self._digest(hidden, table) if comparing else NO_ROWS
         passed: list[str] = []
-        wire = self._connect("binary")
+        wire = self._connect("binary", fills=True, silence=WORKS)
         # Kept where closing this database from another thread can cut a running load.
         self._wire = wire
         sent = empty = 0
@@ -619,7 +620,11 @@ class MysqlDatabase(HiddenEditing):
 
     def patch(self, patches: Sequence[Patch]) -> int:
         changed = 0
-        with said("the change of the rows"), self._control.cursor() as cursor:
+        with (
+            said("the change of the rows"),
+            self._control.patience(WORKS),
+            self._control.cursor() as cursor,
+        ):
             self._control.begin()
             try:
                 for patch in patches:
@@ -631,7 +636,11 @@ class MysqlDatabase(HiddenEditing):
         return changed
 
     def _execute(self, about: str, sql: str, values: Sequence[object]) -> int:
-        with said(about), self._control.cursor() as cursor:
+        with (
+            said(about),
+            self._control.patience(WORKS),
+            self._control.cursor() as cursor,
+        ):
             return int(cursor.execute(sql, values))
 
     def drop(self, hidden: Iterable[str]) -> None:

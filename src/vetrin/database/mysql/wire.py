@@ -9,27 +9,95 @@ version range and the engine's tests hold still. Packet layout: the protocol's d
 
 from __future__ import annotations
 
+import contextlib
+import struct
 from collections.abc import Iterable, Iterator
 from typing import Any
 
 import pymysql
 from pymysql.connections import Connection
-from pymysql.constants import CLIENT, COMMAND
+from pymysql.constants import CLIENT, COMMAND, CR
 from pymysql.protocol import OKPacketWrapper
 
 from .tls import OverStreams
 
 _READ_BUFFER = 1 << 18
 _WHOLE = 0xFFFFFF
+_NO_ANSWER = (
+    AssertionError, AttributeError, IndexError, KeyError, OverflowError, TypeError, ValueError, struct.error,
+)  # fmt: skip
+_REFUSED = 2059  # CR_AUTH_PLUGIN_CANNOT_LOAD: not one of those after which anybody tries again
+
+
+# Ways to log in that hand the password over as it is, or nearly so.
+_IN_CLEAR = (b"mysql_clear_password", b"dialog", b"mysql_old_password")
 
 
 class Wire(Connection):
-    """A connection whose result rows and bulk loads are streams of bytes."""
+    """A connection whose result rows and bulk loads are streams of bytes.
+
+    A server may answer any statement by asking for a file of the client's (LOCAL INFILE Request). Here none ever
+    gets one: ``load`` sends the rows that it was given, whatever name was asked for, and everything else refuses.
+    ``in_clear`` permits ways to log in by which the server learns the password.
+    """
+
+    def __init__(self, *, fills: bool = False, in_clear: bool = False, **more: Any) -> None:
+        super().__init__(local_infile=fills, **more)
+        self._local_infile = False  # that is for what the driver would do by itself
+        self._in_clear = in_clear
+
+    def _read_query_result(self, unbuffered: bool = False) -> Any:
+        with self._well_formed():
+            try:
+                return super()._read_query_result(unbuffered)  # type: ignore[misc]
+            except RuntimeError as error:
+                raise self._asked_for_a_file() from error
+
+    @contextlib.contextmanager
+    def _well_formed(self) -> Iterator[None]:
+        """The driver believes that answers are what they should be; one that is not ends as an error of its kind."""
+        try:
+            yield
+        except _NO_ANSWER as error:
+            self._cut()
+            raise pymysql.InternalError(
+                CR.CR_MALFORMED_PACKET, "the server gave an answer that is none"
+            ) from error
+
+    def _asked_for_a_file(self) -> pymysql.Error:
+        self._cut()
+        return pymysql.InternalError(
+            _REFUSED, "the server asked for a file of this machine; nothing was sent"
+        )
+
+    def _process_auth(self, plugin_name: bytes, auth_packet: Any, handler: Any = None) -> Any:
+        if plugin_name in _IN_CLEAR and not self._in_clear:
+            self._cut()
+            raise pymysql.OperationalError(
+                _REFUSED,
+                f"the server asks for the password in clear ({plugin_name.decode()}); it was not sent",
+            )
+        return super()._process_auth(plugin_name, auth_packet, handler)  # type: ignore[misc]
+
+    def silence(self, seconds: float) -> None:
+        """From now on the server may be silent for so long."""
+        self._read_timeout = seconds
+
+    @contextlib.contextmanager
+    def patience(self, seconds: float) -> Iterator[None]:
+        """The server may be silent for so long while it works."""
+        usual = self._read_timeout
+        self._read_timeout = seconds
+        try:
+            yield
+        finally:
+            self._read_timeout = usual
 
     def connect(self, sock: Any = None) -> None:
         if sock is not None and self.ssl:
             self.ctx: Any = OverStreams(self.ctx)
-        super().connect(sock)
+        with self._well_formed():
+            super().connect(sock)
         socket: Any = self._sock  # type: ignore[attr-defined]
         self._rfile: Any = socket.makefile("rb", _READ_BUFFER)
 
@@ -43,7 +111,8 @@ class Wire(Connection):
         return bool(self.ssl) and self.offers_tls
 
     def _packet(self) -> Any:
-        return self._read_packet()  # type: ignore[no-untyped-call]
+        with self._well_formed():
+            return self._read_packet()  # type: ignore[no-untyped-call]
 
     def _send(self, command: int, sql: bytes) -> None:
         self._execute_command(command, sql)  # type: ignore[attr-defined]
@@ -62,7 +131,11 @@ class Wire(Connection):
         """
         self._send(COMMAND.COM_QUERY, sql.encode())
         first = self._packet()
-        for _ in range(first.read_length_encoded_integer() + 1):
+        if first.is_load_local_packet():
+            raise self._asked_for_a_file()
+        with self._well_formed():
+            columns = int(first.read_length_encoded_integer())
+        for _ in range(columns + 1):
             self._packet()
         done = False
         try:
@@ -166,5 +239,6 @@ class Wire(Connection):
             self._cut()
             raise
         self.write_packet(b"")
-        answer = OKPacketWrapper(self._packet())
+        with self._well_formed():
+            answer = OKPacketWrapper(self._packet())
         return answer.affected_rows, answer.warning_count

@@ -149,10 +149,15 @@ class Pipe(asyncssh.SSHClientSession[bytes]):
         return size
 
     def sendall(self, data: bytes | bytearray | memoryview) -> None:
-        """Send all of it; returns when it is on its way, not when it has arrived."""
+        """Send all of it; returns when it is on its way, not when it has arrived.
+
+        Raises:
+            TimeoutError: nothing was taken within the time that ``settimeout`` set.
+        """
         whole = memoryview(data)
         for at in range(0, len(whole), _SLICE):
-            self._writable.wait()
+            if not self._writable.wait(self._timeout):
+                raise TimeoutError("the other side takes nothing")
             if self._ended and (self._broken is not None or self._channel.is_closing()):
                 raise LineBroken("the connection was lost") from self._broken
             part = bytes(whole[at : at + _SLICE])
