@@ -28,10 +28,12 @@ from .contract import (
 )
 from .difference import BIG, Clash, Difference, Terms, Unit, compare_trees, selection, unit_of
 from .digests import common_algorithm, digest_of
+from .gate import admit, entry_of, leads_inside, unfit
 from .local import LocalTree, own_folder
 from .machine import Act, Look, Machine, Writing
 from .patterns import Patterns
 from .place import FarPlace, Stat
+from .private import private_file, private_folder
 from .remembered import Remembered
 from .remote import RemoteTree
 
@@ -68,17 +70,23 @@ __all__ = [
     "Terms",
     "Unit",
     "Writing",
+    "admit",
     "changed_since",
     "common_algorithm",
     "compare_trees",
     "digest_of",
+    "entry_of",
     "folders_to_scan",
+    "leads_inside",
     "own_folder",
     "printable",
+    "private_file",
+    "private_folder",
     "pruning",
     "selected",
     "selection",
     "some_of",
     "stays_inside",
+    "unfit",
     "unit_of",
 ]

@@ -38,9 +38,11 @@ from .contract import (
 )
 from .digests import digest_of
 from .exchange import Places, exchange, planned, put_back, remembered_identities
+from .gate import admit, must_fit, unfit
 from .ground import LocalGround, LocalLooks, PlannedGround
 from .machine import Act
 from .naming import begin_writing, flush_file_system, swap_names
+from .private import private_folder
 
 _ELSEWHERE = "elsewhere.jsonl"
 _BUFFER = 1 << 18
@@ -73,10 +75,16 @@ def own_folder(root: Path) -> Path:
     It may lie below a web server's root: nothing in it is for visitors, nor for version control.
     """
     own = root / OWN_FOLDER
-    own.mkdir(mode=0o700, parents=True, exist_ok=True)
-    for name, text in ((".htaccess", "Require all denied\n"), (".gitignore", "*\n")):
-        if not (own / name).exists():
-            (own / name).write_text(text, encoding="ascii")
+    if own.is_symlink():
+        raise FilesError(f"{own}: it is a link, which is not followed; remove it")
+    private_folder(own)
+    for name, text in ((".htaccess", b"Require all denied\n"), (".gitignore", b"*\n")):
+        if not os.path.lexists(own / name):
+            handle = os.open(own / name, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o644)
+            try:
+                os.write(handle, text)
+            finally:
+                os.close(handle)
     return own
 
 
@@ -125,7 +133,7 @@ class LocalTree:
                     self._scan(start, name, manifest, apart, pruned)
                 elif stat.S_ISLNK(about.st_mode):
                     self._link(start, name, manifest)
-        return manifest
+        return admit(manifest)
 
     def _scan(
         self,
@@ -322,7 +330,7 @@ class LocalTree:
                 os.makedirs(place, exist_ok=True)
                 self._modes[place] = entry.mode & _PLAIN_BITS
             else:
-                handle = os.open(place, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+                handle = _begun(place)
                 try:
                     for block in blocks:
                         _write(handle, block)
@@ -379,7 +387,7 @@ class LocalTree:
             place = self._waiting(token, entry.path)
             base = os.open(os.path.join(self.root, path), os.O_RDONLY | os.O_NOFOLLOW)
             try:
-                handle = os.open(place, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+                handle = _begun(place)
                 try:
                     for part in parts:
                         if isinstance(part, Span):
@@ -404,15 +412,14 @@ class LocalTree:
 
     def _waiting(self, token: str, path: str) -> str:
         """Where what is staged for ``path`` waits; the folder above it is made."""
+        must_fit(path)
         folder, _, name = path.rpartition("/")
         place = self._folders.get((token, folder))
         if place is None:
             with self._making:
                 base = self._base(path)
-                own_folder(self.root)
-            above = f"{base}/" if base else ""
-            place = f"{self.root}/{above}{OWN_FOLDER}/{token}/new/{folder}"
-            os.makedirs(place, exist_ok=True)
+                own = own_folder(self.root / base)
+                place = _real_folder(str(own), f"{token}/new/{folder}")
             self._folders[token, folder] = place
         return f"{place}/{name}"
 
@@ -556,7 +563,35 @@ class LocalTree:
         with contextlib.suppress(FileNotFoundError, ValueError):  # as an earlier version wrote it
             for line in (self.root / OWN_FOLDER / "elsewhere").read_text("utf-8").splitlines():
                 found.append(json.loads(line))
-        return list(dict.fromkeys(name for name in found if isinstance(name, str)))
+        return list(
+            dict.fromkeys(name for name in found if isinstance(name, str) and not unfit(name))
+        )
+
+
+def _real_folder(start: str, inside: str) -> str:
+    """A folder below ``start``, made part by part: what lies in the way and is no folder, a link for one, goes."""
+    place = start
+    for part in inside.strip("/").split("/"):
+        place = f"{place}/{part}"
+        try:
+            os.mkdir(place)
+        except FileExistsError:
+            if not stat.S_ISDIR(os.lstat(place).st_mode):
+                os.unlink(place)
+                os.mkdir(place)
+    return place
+
+
+def _begun(place: str) -> int:
+    """A file to write to, empty; a link that lies there, from before an interruption, is not followed."""
+    how = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW
+    try:
+        return os.open(place, how, 0o600)
+    except OSError:
+        if not os.path.islink(place):
+            raise
+        os.unlink(place)
+        return os.open(place, how, 0o600)
 
 
 def _write(handle: int, block: Buffer) -> None:

@@ -17,6 +17,7 @@ from functools import cached_property
 from pathlib import Path
 
 from .contract import Entry, SourceTree
+from .private import private_folder
 
 _FRESH = 2_000_000_000  # nanoseconds in which a second change may leave the same time
 _SCHEMA = """CREATE TABLE IF NOT EXISTS seen (
@@ -41,7 +42,7 @@ class Remembered:
     def _rows(self) -> sqlite3.Connection:
         if self._path is None:
             return _opened(":memory:")
-        self._path.parent.mkdir(parents=True, exist_ok=True)
+        private_folder(self._path.parent)
         try:
             return _opened(str(self._path))
         except sqlite3.DatabaseError:

@@ -30,6 +30,7 @@ from .contract import (
 )
 from .digests import digest_of
 from .exchange import Places, exchange, planned, put_back
+from .gate import admit, must_fit, unfit
 from .ground import FarGround, PlannedGround
 from .machine import NOW, Act, Look, Machine, Writing
 
@@ -84,7 +85,9 @@ class RemoteTree:
         away = [self._place(path) for path in apart if path]
         within = (f"{self.root.rstrip('/')}/", prune)
         for place, look in self.machine.scan(starts, away, _SHUT, within):
-            path = place[len(self.root) :].lstrip("/")
+            if not place.startswith(within[0]):
+                continue  # not below what was asked for
+            path = place[len(within[0]) :]
             name = path.rpartition("/")[2]
             if look.kind == "folder" and name == OWN_FOLDER:
                 continue
@@ -95,7 +98,7 @@ class RemoteTree:
                 manifest.passed[path] = VERSION_CONTROL
             else:
                 self._enter(manifest, path, look)
-        return manifest
+        return admit(manifest)
 
     @staticmethod
     def _enter(manifest: Manifest, path: str, look: Look) -> None:
@@ -128,7 +131,7 @@ class RemoteTree:
             return []
         manifest = Manifest()
         for item, look in self.machine.names(place):
-            if item != OWN_FOLDER and item not in VERSION_CONTROLS:
+            if "/" not in item and not unfit(item):
                 self._enter(manifest, f"{name}/{item}" if name else item, look)
         return sorted(manifest.values(), key=lambda entry: entry.path)
 
@@ -267,6 +270,7 @@ class RemoteTree:
         self.machine.flush(self.root)
 
     def _waiting(self, token: str, path: str) -> str:
+        must_fit(path)
         with self._making:
             base = self._base(path)
             self._guard(base)

@@ -25,8 +25,10 @@ from ..files import (
     Manifest,
     Remembered,
     SourceTree,
+    admit,
     changed_since,
     digest_of,
+    entry_of,
     folders_to_scan,
     own_folder,
     some_of,
@@ -214,7 +216,7 @@ class Builds:
                 tuple(data["parts"]),
                 commit,
                 data["found"],
-                tuple(Entry(*entry) for entry in data["entries"]),
+                tuple(map(entry_of, data["entries"])),
             )
         except (OSError, ValueError, KeyError, TypeError) as error:
             raise NoBuild(f"{path} can not be read: {error}") from error
@@ -264,7 +266,7 @@ class BuildTree:
             found.update(theirs)
             found.passed.update(theirs.passed)
             found.untold |= theirs.untold
-        return found
+        return admit(found)
 
     def look_again(self, paths: Sequence[str]) -> list[Entry | None]:
         others = [path for path in paths if path not in self._entries]

@@ -14,7 +14,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from ..database import Attachment, Column, Table
-from ..files import Entry
+from ..files import Entry, entry_of
 
 VERSION = 1
 _SEPARATE = 500  # entries in one list of files, on average
@@ -250,7 +250,7 @@ def files_of_list(content: bytes) -> list[StoredFile]:
             data = json.loads(line)
             count = len(Entry._fields)
             blocks: Sequence[str] = data[count] if len(data) > count else ()
-            found.append(StoredFile(Entry(*data[:count]), tuple(blocks)))
+            found.append(StoredFile(entry_of(data[:count]), tuple(blocks)))
     except (KeyError, TypeError, IndexError) as error:
         raise ValueError(f"no list of files: {error}") from error
     return found

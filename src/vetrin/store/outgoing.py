@@ -15,7 +15,7 @@ from typing import IO, Any, Protocol, cast
 
 import zstandard
 
-from ..files import Entry
+from ..files import Entry, private_file
 from .fetching import SUMS
 from .incoming import packing_of
 from .openpgp import ENDING, sealing
@@ -81,7 +81,7 @@ class Parts(io.RawIOBase):
     def _next(self) -> None:
         self._end()
         beside = self._path.with_name(f".{self._path.name}.{len(self._files) + 1:03d}.new")
-        self._file = beside.open("wb")
+        self._file = private_file(beside)
         self._files.append(beside)
         self._hasher, self._size = hashlib.sha256(), 0
 

@@ -15,7 +15,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Protocol
 
-from ..files import FilesError
+from ..files import FilesError, private_file
 from ..files.naming import flush_file_system
 
 _BESIDE = ".new-"
@@ -117,7 +117,8 @@ class FolderShelf:
                 # It holds what visitors left on the site.
                 self.folder.mkdir(mode=0o700, parents=True, exist_ok=True)
             try:
-                beside.write_bytes(content)
+                with private_file(beside) as file:
+                    file.write(content)
             except OSError:
                 beside.unlink(missing_ok=True)
                 raise

@@ -9,7 +9,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
-from ..files import PIECE, Buffer, Entry, FilesError, Manifest, Stat, digest_of, selected
+from ..files import PIECE, Buffer, Entry, FilesError, Manifest, Stat, admit, digest_of, selected
 from .contents import Contents, Damaged, together
 from .manifest import StoredFile, StoredFiles, files_as_lists, files_of_list
 
@@ -91,7 +91,7 @@ class StoredTree:
         found = selected(self.entries, self._passed, folders, skip)
         found.only = tuple(self._only) or None
         found.partly = self._partly
-        return found
+        return admit(found)
 
     def look_again(self, paths: Sequence[str]) -> list[Entry | None]:
         return [self.entries.get(path) for path in paths]

@@ -1,0 +1,39 @@
+"""Folders and files that are their owner's alone from the first byte, whoever else uses the machine."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import stat
+from pathlib import Path
+from typing import BinaryIO
+
+_OTHERS = 0o077
+
+
+def private_folder(path: Path) -> None:
+    """Make a folder, and those above it that are missing; one that others can look into is shut to them.
+
+    Raises:
+        OSError: it cannot be made.
+    """
+    missing = [path]
+    while not missing[-1].parent.is_dir():
+        missing.append(missing[-1].parent)
+    for folder in reversed(missing):
+        with contextlib.suppress(FileExistsError):
+            folder.mkdir(mode=0o700)
+    about = path.stat()
+    if about.st_mode & _OTHERS and about.st_uid == os.geteuid():
+        path.chmod(stat.S_IMODE(about.st_mode) & ~_OTHERS)
+
+
+def private_file(path: Path) -> BinaryIO:
+    """A new file to write to; what lay there is replaced, a link is not followed.
+
+    Raises:
+        OSError: it cannot be made.
+    """
+    with contextlib.suppress(FileNotFoundError):
+        path.unlink()
+    return os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb")
