@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
+import time
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from html.parser import HTMLParser
 from urllib.parse import urljoin
@@ -11,6 +14,8 @@ import httpx
 from ..rewrite import Address, AddressError
 
 _MOST_REDIRECTS = 5
+_BIGGEST = 32 << 20  # bytes of a page
+_LONGEST = 60.0  # seconds that a page may take to come
 
 
 @dataclass
@@ -66,9 +71,16 @@ def parse_page(page: Page) -> Parsed:
     reader.feed(page.body.decode("utf-8", "replace"))
     found = reader.result
     found.title = " ".join(found.title.split())
-    found.pictures = [urljoin(page.url, src) for src in found.pictures]
-    found.links = [urljoin(page.url, href) for href in found.links]
+    found.pictures = list(_joined(page.url, found.pictures))
+    found.links = list(_joined(page.url, found.links))
     return found
+
+
+def _joined(base: str, addresses: Iterable[str]) -> Iterator[str]:
+    """Addresses made absolute; what is none is passed over, as by a browser."""
+    for address in addresses:
+        with contextlib.suppress(ValueError):
+            yield urljoin(base, address)
 
 
 def belongs(url: str, address: Address) -> bool:
@@ -80,17 +92,18 @@ def belongs(url: str, address: Address) -> bool:
 
 
 def fetch(client: httpx.Client, url: str, address: Address) -> Page:
-    """Get ``url``, following redirects as long as they stay at ``address``."""
+    """Get ``url``, following redirects as long as they stay at ``address``; of a page that has no end, its
+    beginning."""
     page = Page(url)
     try:
         for _ in range(_MOST_REDIRECTS):
-            answer = client.get(page.url)
-            page.status = answer.status_code
-            target = answer.headers.get("location")
-            if not answer.is_redirect or target is None:
-                page.kind = answer.headers.get("content-type", "")
-                page.body = answer.content
-                return page
+            with client.stream("GET", page.url) as answer:
+                page.status = answer.status_code
+                target = answer.headers.get("location")
+                if not answer.is_redirect or target is None:
+                    page.kind = answer.headers.get("content-type", "")
+                    page.body = _body(answer)
+                    return page
             target = urljoin(page.url, target)
             if not belongs(target, address):
                 page.leads_to = target
@@ -102,6 +115,17 @@ def fetch(client: httpx.Client, url: str, address: Address) -> Page:
         page.problem = f"no connection: {error}"
     except httpx.TimeoutException:
         page.problem = "no answer in time"
-    except httpx.HTTPError as error:
+    except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
         page.problem = str(error) or type(error).__name__
     return page
+
+
+def _body(answer: httpx.Response) -> bytes:
+    """What a page consists of, unpacked; no more than anybody would look at, nor for longer than one would wait."""
+    found = bytearray()
+    until = time.monotonic() + _LONGEST
+    for block in answer.iter_bytes():
+        found += block
+        if len(found) > _BIGGEST or time.monotonic() > until:
+            break
+    return bytes(found[:_BIGGEST])

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import html
+import os
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
+from urllib.parse import quote
 
 import httpx
 
@@ -235,7 +237,7 @@ class Check:
                 if entry.kind == "file" and path.lower().endswith(
                     (".png", ".jpg", ".webp", ".svg")
                 ):
-                    own.append(f"{self._address}/{path}")
+                    own.append(f"{self._address}/{quote(os.fsencode(path))}")
                 if len(own) >= _PICTURES * 2:
                     break
         for url in list(dict.fromkeys(own))[:_PICTURES]:

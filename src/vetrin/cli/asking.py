@@ -5,6 +5,7 @@ from __future__ import annotations
 import getpass
 
 from .console import Out
+from .outlets import shown
 
 
 class Terminal:
@@ -27,6 +28,6 @@ class Terminal:
         if not self._out.at_terminal or self._out.json:
             return None
         try:
-            return getpass.getpass(question)
+            return getpass.getpass(shown(question))
         except (EOFError, KeyboardInterrupt):
             return None

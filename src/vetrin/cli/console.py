@@ -4,18 +4,17 @@ from __future__ import annotations
 
 import getpass
 import json
-import re
 import sys
 from collections.abc import Sequence
 from typing import Any
 
-from rich.console import Console, RenderableType
+from rich.console import RenderableType
 from rich.text import Text
 
 from ..sync import Refused
+from .outlets import Screen, as_json, open_up, shown
 
 _WIDTH_WITHOUT_TERMINAL = 110
-_NO_TEXT = re.compile("[\ud800-\udfff]")
 # Brackets and colons in names and values are theirs, not ours to interpret.
 _PLAIN: dict[str, Any] = {"highlight": False, "markup": False, "emoji": False}
 
@@ -32,8 +31,9 @@ class Out:
         self.quiet = quiet
         self.verbose = verbose
         self.half_switched: list[str] = []  # environments that were found so, for the document
-        self._results = Console(width=_width(sys.stdout), **_PLAIN)
-        self.messages = Console(stderr=True, width=_width(sys.stderr), **_PLAIN)
+        open_up()
+        self._results = Screen(width=_width(sys.stdout), **_PLAIN)
+        self.messages = Screen(stderr=True, width=_width(sys.stderr), **_PLAIN)
 
     @property
     def at_terminal(self) -> bool:
@@ -42,7 +42,7 @@ class Out:
     def secret(self, question: str, *, twice: bool = False) -> str:
         """What a person types unseen; with ``twice``, as what could not be found out later is typed."""
         while True:
-            found = getpass.getpass(f"{question}: ")
+            found = getpass.getpass(shown(f"{question}: "))
             if not twice:
                 return found
             if found and getpass.getpass("The same once more: ") == found:
@@ -61,10 +61,7 @@ class Out:
             found = {"schema": f"vetrin/{kind}/1", **data}
             if self.half_switched:
                 found["half_switched"] = self.half_switched
-            text = json.dumps(found, indent=2, ensure_ascii=False)
-            # A file's name need not be text; then all that is not ASCII is escaped.
-            plain = text.isascii() or not _NO_TEXT.search(text)
-            print(text if plain else json.dumps(found, indent=2))
+            print(as_json(json.dumps(found, indent=2, ensure_ascii=False)))
 
     def say(self, message: str, style: str = "") -> None:
         """A remark about what is going on."""

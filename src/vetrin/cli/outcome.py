@@ -4,22 +4,23 @@ from __future__ import annotations
 
 import argparse
 import errno
-import os
 import sys
 import traceback
 from collections.abc import Callable
 from pathlib import Path
 
 from ..database import DatabaseError
-from ..files import FilesError
-from ..project import STATE_FOLDER, ProjectError, bytes_per_second
+from ..files import FilesError, own_folder
+from ..project import ProjectError, bytes_per_second
 from ..reach import ReachError, hosts
 from ..rewrite import MappingError
 from ..sync import HalfDone, JobError, LeftBroken, Refused, Stopped, described, was_cut_off
 from .asking import Terminal
 from .console import Out, Usage
-from .main import DIFFERENT, FAILED, REFUSED, STOPPED, USAGE
+from .main import DIFFERENT, DONE, FAILED, REFUSED, STOPPED, USAGE
+from .outlets import Outlet
 
+_LOOKS = ("status", "survey", "compare", "reach", "check", "strays", "backups", "history")
 _OF_THE_DISK = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EACCES, errno.EPERM)
 
 
@@ -33,7 +34,7 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
     except ValueError as error:
         return out.fail(USAGE, f"--rate: {error}")
     try:
-        return run(args, out)
+        return _told(args, out, run(args, out))
     except (Stopped, HalfDone) as error:
         return out.fail(STOPPED, str(error), error.remedy)
     except LeftBroken as error:
@@ -46,10 +47,6 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
         return _failed(out, error, getattr(error, "remedy", ""))
     except KeyboardInterrupt:
         return out.fail(FAILED, "interrupted", "nothing has changed; run the command again")
-    except BrokenPipeError:
-        # Whoever read our output has gone; nothing is left to say to them.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return FAILED
     except Exception as error:
         if isinstance(error, OSError) and error.errno in _OF_THE_DISK:
             return _failed(out, error, "free some room there, or see that the account may write")
@@ -65,6 +62,15 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
         hosts.forget()
 
 
+def _told(args: argparse.Namespace, out: Out, code: int) -> int:
+    """The exit code, where what there was to say could be said; where it could not, that of a look is another."""
+    full = sys.stdout.full if isinstance(sys.stdout, Outlet) else None
+    if full is None:
+        return code
+    failed = out.fail(FAILED, f"the output could not be written: {full.strerror or full}")
+    return failed if args.command in _LOOKS and code == DONE else code
+
+
 def _failed(out: Out, error: Exception, remedy: str) -> int:
     if out.verbose:
         traceback.print_exc()
@@ -78,9 +84,7 @@ def _note(args: argparse.Namespace) -> str | None:
     try:
         from ..project import find_project
 
-        folder = find_project(Path(args.project or ".")) / STATE_FOLDER
-        folder.mkdir(exist_ok=True)
-        path = folder / "errors.log"
+        path = own_folder(find_project(Path(args.project or "."))) / "errors.log"
         with path.open("a", encoding="utf-8") as file:
             file.write(traceback.format_exc() + "\n")
     except (ProjectError, OSError):
