@@ -8,8 +8,9 @@ on the request, a function of the site) is left out, or marked as uncertain.
 
 from __future__ import annotations
 
+import contextlib
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import PurePosixPath
 from typing import NamedTuple
@@ -31,6 +32,9 @@ _LEXEME = re.compile(
     """,
     re.VERBOSE | re.DOTALL,
 )
+_HEREDOC = re.compile(r"<<<[ \t]*['\"]?[A-Za-z_]")
+# No configuration has more: characters of a value, digits of a number, expressions in one another, bytes of a file.
+LARGEST, _DIGITS, _DEEPEST, MOST_BYTES = 1 << 20, 40, 200, 8 << 20
 _ESCAPE = re.compile(r"\\(?:([nrtvef\\$\"])|([0-7]{1,3})|x([0-9a-fA-F]{1,2})|u\{([0-9a-fA-F]+)\})")
 _SIMPLE = {
     "n": "\n", "r": "\r", "t": "\t", "v": "\v", "e": "\x1b", "f": "\f", "\\": "\\", "$": "$", '"': '"',
@@ -93,6 +97,7 @@ def tokens(text: str) -> list[Token]:
         match = _LEXEME.match(text, position)
         if match is None or (
             match["operator"] in ("'", '"')
+            or (match["operator"] == "<" and _HEREDOC.match(text, position))
             or (text.startswith("/*", position) and not match["comment"])
         ):
             raise PhpFileError(f"line {line}: a text or comment that begins here does not end")
@@ -116,6 +121,8 @@ def tokens(text: str) -> list[Token]:
 
 def read_text(path: Place) -> str:
     """A file's text; one that is not UTF-8 is taken for Latin-1."""
+    if path.stat().st_size > MOST_BYTES:
+        raise PhpFileError("it is larger than any configuration is")
     raw = path.read_bytes()
     try:
         return raw.decode("utf-8-sig")
@@ -158,6 +165,7 @@ class _File:
         self._depth = depth
         self._tokens: list[Token] = []
         self._at = 0
+        self._inside = 0
 
     def read(self) -> bool:
         """Walk over the file; False where the CMS's own code would begin."""
@@ -275,6 +283,21 @@ class _File:
     # An expression ends before a comma, a closing bracket or a semicolon of its own level.
 
     def _expression(self) -> Value | _Unknown:
+        with self._deeper():
+            return self._alternatives()
+
+    @contextlib.contextmanager
+    def _deeper(self) -> Iterator[None]:
+        self._inside += 1
+        if self._inside > _DEEPEST:
+            line = self._tokens[min(self._at, len(self._tokens) - 1)].line
+            raise PhpFileError(f"line {line}: nested deeper than any configuration is")
+        try:
+            yield
+        finally:
+            self._inside -= 1
+
+    def _alternatives(self) -> Value | _Unknown:
         left = self._concatenation()
         while self._text(0) in ("??", "?:", "?", "||", "&&", "==", "===", "!=", "!=="):
             operator = self._text(0)
@@ -314,9 +337,15 @@ class _File:
                 left = left if isinstance(left, _Unknown) else right
             else:
                 left = f"{_string(left)}{_string(right)}"
+                if len(left) > LARGEST:
+                    left = _Unknown()
         return left
 
     def _term(self) -> Value | _Unknown:
+        with self._deeper():
+            return self._one_term()
+
+    def _one_term(self) -> Value | _Unknown:
         if self._at >= len(self._tokens):
             return _Unknown()
         token = self._tokens[self._at]
@@ -344,6 +373,8 @@ class _File:
             return self._quoted(token)
         if token.kind == "number":
             digits = token.text.replace("_", "")
+            if len(digits) > _DIGITS:
+                return _Unknown()
             return (
                 float(digits)
                 if "." in digits and "x" not in digits.lower()
@@ -375,6 +406,11 @@ class _File:
                 unknown = unknown or value is None
                 return found["even"] + _string(value).replace("\\", "\\\\").replace("$", "\\$")
 
+            if (
+                sum(len(_string(self._result.values.get("$" + name))) for name in _names_in(body))
+                > LARGEST
+            ):
+                return _Unknown()
             body = _VARIABLE.sub(put, body)
             if unknown or _INTERPOLATED.search(body):
                 return _Unknown()
@@ -418,7 +454,7 @@ class _File:
         if lower == "dirname" and isinstance(first, str):
             levels = arguments[1] if len(arguments) > 1 else 1
             path = PurePosixPath(first)
-            for _ in range(levels if isinstance(levels, int) else 1):
+            for _ in range(min(levels, len(path.parts)) if isinstance(levels, int) else 1):
                 path = path.parent
             return str(path)
         if lower in ("trim", "strval", "rtrim") and isinstance(first, str):
@@ -444,4 +480,10 @@ def _unescaped(match: re.Match[str]) -> str:
         return _SIMPLE[simple]
     if octal:
         return chr(int(octal, 8) & 0xFF)
-    return chr(int(hexadecimal or point, 16))
+    code = int(hexadecimal or point, 16)
+    return chr(code) if code < 0x110000 and not 0xD800 <= code < 0xE000 else "\ufffd"
+
+
+def _names_in(body: str) -> list[str]:
+    """The variables that a text speaks of, as often as it does."""
+    return [found["a"] or found["b"] or found["c"] for found in _VARIABLE.finditer(body)]

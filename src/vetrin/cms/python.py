@@ -9,11 +9,11 @@ from __future__ import annotations
 
 import ast
 import os
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
-from .php import PhpFileError, PhpValues
+from .php import LARGEST, MOST_BYTES, PhpFileError, PhpValues
 from .place import Place
 
 
@@ -34,8 +34,11 @@ def read_settings(path: Place, environ: Mapping[str, str]) -> PhpValues:
     missing: dict[str, str] = {}
     _Module(path, environ, names, missing, 0).read()
     result = PhpValues(missing=missing)
-    for name, value in names.items():
-        _flatten(name, value, result)
+    try:
+        for name, value in names.items():
+            _flatten(name, value, result)
+    except RecursionError as error:
+        raise PhpFileError("a value holds itself") from error
     return result
 
 
@@ -74,11 +77,14 @@ class _Module:
         self._depth = depth
 
     def read(self) -> None:
+        if self._path.stat().st_size > MOST_BYTES:
+            raise PhpFileError("it is larger than any configuration is")
         try:
-            tree = ast.parse(self._path.read_text(encoding="utf-8"))
+            self._body(ast.parse(self._path.read_text(encoding="utf-8")).body)
         except (SyntaxError, ValueError) as error:
             raise PhpFileError(f"no readable Python: {error}") from error
-        self._body(tree.body)
+        except (RecursionError, MemoryError) as error:
+            raise PhpFileError("nested deeper than any configuration is") from error
 
     def _body(self, statements: list[ast.stmt]) -> None:
         for statement in statements:
@@ -101,8 +107,8 @@ class _Module:
                 holder, key = self._value(target.value), self._value(target.slice)
             except _Unknown:
                 return
-            if isinstance(holder, dict):
-                holder[key] = value
+            if isinstance(holder, dict) and isinstance(key, (str, int)):
+                holder[key] = value if value is not holder else None
 
     def _import(self, statement: ast.ImportFrom) -> None:
         if statement.level != 1 or not statement.module or self._depth > 4:
@@ -117,6 +123,8 @@ class _Module:
             return self._value(node)
         except _Unknown as error:
             return _Missing(error.missing) if error.missing else None
+        except (TypeError, IndexError, OverflowError):  # a call or a key that Python would not take
+            return None
 
     def _value(self, node: ast.expr) -> Any:
         if isinstance(node, ast.Constant):
@@ -135,16 +143,16 @@ class _Module:
         elif isinstance(node, (ast.List, ast.Tuple)):
             return [self._known(item) for item in node.elts]
         elif isinstance(node, ast.JoinedStr):
-            return "".join(
+            return _bounded(
                 str(self._value(part.value if isinstance(part, ast.FormattedValue) else part))
                 for part in node.values
             )
         elif isinstance(node, ast.BinOp) and isinstance(node.op, (ast.Add, ast.Div)):
             left, right = self._value(node.left), self._value(node.right)
             if isinstance(node.op, ast.Div) and isinstance(left, Path):
-                return left / str(right)
+                return left / _bounded([str(right)])
             if isinstance(node.op, ast.Add) and isinstance(left, str) and isinstance(right, str):
-                return left + right
+                return _bounded([left, right])
         elif isinstance(node, ast.Subscript):
             if _dotted(node.value) in ("os.environ", "environ"):
                 return self._variable(self._value(node.slice))
@@ -177,14 +185,31 @@ class _Module:
         if name in ("os.getenv", "os.environ.get", "environ.get", "getenv"):
             return self._variable(*arguments[:2])
         if name in ("os.path.join", "join"):
-            return os.path.join(*map(str, arguments))  # noqa: PTH118
+            return os.path.join(*_short(arguments))  # noqa: PTH118
         if name in ("os.path.dirname", "dirname"):
             return str(Path(str(arguments[0])).parent)
         if name in ("os.path.abspath", "os.path.realpath", "str"):
             return str(arguments[0])
         if name in ("Path", "pathlib.Path"):
-            return Path(*map(str, arguments))
+            return Path(*_short(arguments))
         raise _Unknown
+
+
+def _bounded(parts: Iterable[str]) -> str:
+    """The parts joined, where that is no longer than a value of a configuration is."""
+    found, size = [], 0
+    for part in parts:
+        size += len(part)
+        if size > LARGEST:
+            raise _Unknown
+        found.append(part)
+    return "".join(found)
+
+
+def _short(arguments: list[Any]) -> list[str]:
+    texts = list(map(str, arguments))
+    _bounded(texts)
+    return texts
 
 
 def _dotted(node: ast.expr) -> str:

@@ -28,6 +28,12 @@ _LONGEST = 1 << 27  # bytes of one frame: what is larger was never sent by a hel
 
 Content = bytes | bytearray
 _SAFE = "".join(chr(c) for c in range(0x20, 0x7F) if chr(c) != "%")
+NO_ANSWER = "what answers is no helper"
+# What taking an answer apart ends with that is of another form than a helper's.
+MALFORMED = (
+    AssertionError, AttributeError, IndexError, KeyError, RecursionError, TypeError, json.JSONDecodeError,
+    struct.error, UnicodeDecodeError,
+)  # fmt: skip
 _TRIES = 8  # frames that go as they are after one that did not shrink
 
 
@@ -139,18 +145,14 @@ class Frames:
         while True:
             length, kind = HEAD.unpack(self.exactly(HEAD.size))
             if kind > ERROR or length > _LONGEST:  # a log-in message, or another program's answer
-                raise ExchangeError("what answers is no helper")
+                raise ExchangeError(NO_ANSWER)
             content = self.exactly(length)
             if kind == END:
                 return
             if kind == ERROR:
-                said = json.loads(content)
-                raise ExchangeError(
-                    said["message"], unescaped(said.get("path", "")), bool(said.get("missing")),
-                    bool(said.get("denied")),
-                )  # fmt: skip
+                raise _error(content)
             if kind == PACKED:
-                yield DATA, zlib.decompress(content)
+                yield DATA, _unpacked(content)
             else:
                 yield kind, content
 
@@ -175,12 +177,40 @@ def exactly(channel: Channel, size: int, ended: str) -> bytearray:
     return found
 
 
+def _unpacked(content: Content) -> bytes:
+    """What a frame holds, which is no more than an unpacked one could."""
+    tool = zlib.decompressobj()
+    try:
+        found = tool.decompress(content, _LONGEST)
+    except zlib.error as error:
+        raise ExchangeError(NO_ANSWER) from error
+    if not tool.eof or tool.unused_data:
+        raise ExchangeError(NO_ANSWER)
+    return found
+
+
+def _error(content: Content) -> ExchangeError:
+    try:
+        said = json.loads(content)
+        return ExchangeError(
+            str(said["message"]), unescaped(str(said.get("path", ""))), bool(said.get("missing")),
+            bool(said.get("denied")),
+        )  # fmt: skip
+    except MALFORMED:
+        return ExchangeError(NO_ANSWER)
+
+
 def _said(answer: Iterable[tuple[int, Content]]) -> dict[str, Any]:
     """The JSON of an answer."""
     found: dict[str, Any] = {}
     for kind, content in answer:
         if kind == JSON:
-            found = json.loads(content)
+            try:
+                found = json.loads(content)
+            except (ValueError, RecursionError) as error:
+                raise ExchangeError(NO_ANSWER) from error
+    if not isinstance(found, dict):
+        raise ExchangeError(NO_ANSWER)
     return found
 
 

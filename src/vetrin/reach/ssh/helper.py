@@ -24,6 +24,8 @@ from ..frames import (
     DONE,
     JSON,
     LOST,
+    MALFORMED,
+    NO_ANSWER,
     SPAN,
     ExchangeError,
     Frames,
@@ -316,6 +318,8 @@ class HelperMachine:
             raise _said(error) from error
         except LineError as error:
             raise FilesError(str(error)) from error
+        except MALFORMED as error:
+            raise FilesError(f"{self._helpers.line.account}: {NO_ANSWER}") from error
 
 
 _NOTHING = memoryview(b"")
