@@ -176,7 +176,7 @@ os.open = _failing("open", os.open, lambda values: bool(values[1] & os.O_CREAT))
 os.write = _failing("write", os.write, lambda values: values[0] > 2)
 for _name, _applies in (("mkdir", _all), ("symlink", _all), ("rename", _names), ("replace", _names)):
     setattr(os, _name, _failing(_name, getattr(os, _name), _applies))
-builtins.open = io.open = _failing("open", _create, lambda values: set("wax+") & {*"".join(map(str, values[1:2]))})
+builtins.open = io.open = _failing("open", _create, lambda values: not isinstance(values[0], int) and set("wax+") & {*"".join(map(str, values[1:2]))})
 """
 _PHP = """
 function vf_full($counts) {

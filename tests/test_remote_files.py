@@ -262,3 +262,52 @@ def _account(user: str) -> tuple[int, int]:
 
     found = pwd.getpwnam(user)
     return found.pw_uid, found.pw_gid
+
+
+def test_only_one_takes_a_name_and_it_is_full_at_once(tmp_path: Path, machine: Machine) -> None:
+    trees = (LocalTree(tmp_path), RemoteTree(machine, str(tmp_path)))
+    for one, other in (trees, trees[::-1]):
+        assert one.claim(".vetrin/lock", b"mine")
+        assert not other.claim(".vetrin/lock", b"theirs") and not one.claim(
+            ".vetrin/lock", b"again"
+        )
+        assert (tmp_path / ".vetrin/lock").read_bytes() == b"mine"
+        assert not list((tmp_path / ".vetrin").glob("put-*"))
+        one.remove(".vetrin/lock")
+
+
+def test_a_full_disk_leaves_no_lock_that_tells_nobody(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Also where a disk has no second names for files."""
+    tree = LocalTree(tmp_path)
+    tree.claim("first", b"makes the folder")
+    real, left = os.write, [-1]
+
+    def write(handle: int, data: bytes) -> int:
+        left[0] -= 1
+        if left[0] == 0:
+            raise OSError(28, "No space left on device")
+        return real(handle, data)
+
+    def no_links(*names: str) -> None:
+        raise PermissionError(1, "Operation not permitted")
+
+    monkeypatch.setattr(os, "write", write)
+    failed = 0
+    for links in (True, False):
+        if not links:
+            monkeypatch.setattr(os, "link", no_links)
+            left[0] = -1
+            assert tree.claim("other", b"mine") and not tree.claim("other", b"theirs")
+        for at in range(1, 4):
+            left[0] = at
+            try:
+                done = tree.claim(".vetrin/lock", b"mine")
+            except FilesError:
+                failed += 1
+                assert not (tmp_path / ".vetrin/lock").exists()
+            else:
+                assert done and (tmp_path / ".vetrin/lock").read_bytes() == b"mine"
+                tree.remove(".vetrin/lock")
+    assert failed == 3

@@ -511,16 +511,15 @@ class LocalTree:
 
     def claim(self, path: str, content: bytes) -> bool:
         with _said(path):
-            own_folder(self.root)
+            # With its content from the first moment: a file that is not full yet would tell nobody whose it is.
+            handle, beside = tempfile.mkstemp(prefix="put-", dir=own_folder(self.root))
             try:
-                handle = os.open(self.root / path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o644)
-            except FileExistsError:
-                return False
-            try:
-                os.write(handle, content)
+                with os.fdopen(handle, "wb", buffering=0) as file:
+                    _write(handle, content)
+                    os.fchmod(file.fileno(), 0o644)
+                return _second_name(beside, str(self.root / path))
             finally:
-                os.close(handle)
-        return True
+                os.unlink(beside)
 
     def age(self, path: str) -> float | None:
         try:
@@ -566,6 +565,28 @@ class LocalTree:
         return list(
             dict.fromkeys(name for name in found if isinstance(name, str) and not unfit(name))
         )
+
+
+def _second_name(place: str, other: str) -> bool:
+    """Give a file a second name, which must not be there; a copy where a disk has no second names. False where it is
+    there."""
+    try:
+        os.link(place, other)
+    except FileExistsError:
+        return False
+    except OSError:
+        try:
+            handle = os.open(other, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o644)
+        except FileExistsError:
+            return False
+        try:
+            _write(handle, Path(place).read_bytes())
+        except OSError:
+            os.unlink(other)
+            raise
+        finally:
+            os.close(handle)
+    return True
 
 
 def _real_folder(start: str, inside: str) -> str:

@@ -29,8 +29,8 @@ class Look(NamedTuple):
 
 class Act(NamedTuple):
     """One small change. A ``rename`` replaces nothing; ``folder`` makes those above it as well and is
-    content with one that is there; ``claim`` makes an empty file that must not be there; with ``swap`` two
-    names change over. A soft act may fail."""
+    content with one that is there; ``claim`` makes an empty file that must not be there, or gives the one at ``to``
+    that name as well; with ``swap`` two names change over. A soft act may fail."""
 
     do: Doing
     path: str

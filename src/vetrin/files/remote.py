@@ -332,13 +332,18 @@ class RemoteTree:
     def claim(self, path: str, content: bytes) -> bool:
         self._guard("")
         place = self._place(path)
+        # With its content from the first moment: a file that is not full yet would tell nobody whose it is.
+        beside = self._place(f"{OWN_FOLDER}/put-{secrets.token_hex(4)}")
+        self._write(beside, content)
         try:
-            self.machine.act([Act("claim", place, mode=0o644)])
+            self.machine.act([Act("claim", place, beside, mode=0o644)])
         except FilesError:
             if self.machine.look([place])[0] is None:
                 raise
             return False
-        self._write(place, content)
+        finally:
+            with contextlib.suppress(FilesError):
+                self.machine.act([Act("remove", beside, soft=True)])
         return True
 
     def age(self, path: str) -> float | None:

@@ -447,6 +447,14 @@ function one_act($do, $path, $other, $mode)
         $good = @rmdir($path);
     } elseif ($do === 'mode') {
         $good = @chmod($path, $mode);
+    } elseif ($do === 'claim' && $other !== '' && function_exists('link') && @link($other, $path)) {
+        $good = true;
+    } elseif ($do === 'claim' && $other !== '') {
+        $file = @fopen($path, 'x');
+        $good = $file && @fwrite($file, (string) @file_get_contents($other)) && fclose($file);
+        if ($file && !$good) {
+            @unlink($path);
+        }
     } elseif ($do === 'claim') {
         $file = @fopen($path, 'x');
         $good = $file && fclose($file) && chmod($path, $mode);

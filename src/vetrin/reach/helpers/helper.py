@@ -344,8 +344,28 @@ def one_act(do, path, other, mode):
         os.rmdir(path)
     elif do == "mode":
         os.chmod(path, mode)
+    elif do == "claim" and other:
+        claimed(path, other, mode)
     elif do == "claim":
         os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, mode))
+
+
+def claimed(path, other, mode):
+    """Give what lies at ``other`` a second name, which must not be there; a copy where that cannot be."""
+    try:
+        os.link(other, path)
+    except FileExistsError:
+        raise
+    except OSError:
+        handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, mode)
+        try:
+            with open(other, "rb") as file:
+                os.write(handle, file.read())
+        except OSError:
+            os.unlink(path)
+            raise
+        finally:
+            os.close(handle)
 
 
 def swapped(one, other):

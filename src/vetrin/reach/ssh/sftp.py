@@ -357,9 +357,30 @@ class SftpMachine:
             await client.rmdir(path)
         elif act.do == "mode":
             await client.chmod(path, act.mode)
+        elif act.do == "claim" and act.to:
+            await self._claim(path, os.fsencode(act.to), act.mode)
         elif act.do == "claim":
             attrs = asyncssh.SFTPAttrs(permissions=act.mode)
             await (await client.open(path, "xb", attrs)).close()
+
+    async def _claim(self, path: bytes, other: bytes, mode: int) -> None:
+        """Give what lies at ``other`` a second name, which must not be there; a copy where that cannot be."""
+        client = self._client
+        try:
+            await client.link(other, path)
+        except asyncssh.SFTPError:
+            # OpenSSH says no more of a name that is there than of a disk without second names.
+            async with client.open(other, "rb") as file:
+                content = await file.read()
+            attrs = asyncssh.SFTPAttrs(permissions=mode)
+            made = await client.open(path, "xb", attrs)
+            try:
+                await made.write(content)
+            except asyncssh.SFTPError:
+                await client.remove(path)
+                raise
+            finally:
+                await made.close()
 
     async def _folder(self, path: bytes) -> None:
         try:
