@@ -11,7 +11,7 @@ import pytest
 
 from test_command_line import vetrin
 from vetrin.demo.sample import Sample
-from vetrin.files import private_file
+from vetrin.files import own_folder, private_file
 
 
 @pytest.fixture(autouse=True)
@@ -44,6 +44,13 @@ def test_a_folder_that_others_could_look_into_is_shut(sample: Sample) -> None:
     (sample.folder / ".vetrin").mkdir(mode=0o755)
     vetrin(sample.folder, "pull", "--yes")
     assert not open_to_others(sample.folder / ".vetrin")
+
+
+def test_a_root_that_is_made_is_no_secret(tmp_path: Path) -> None:
+    """Where a site is to be, a web server has to look into."""
+    own = own_folder(tmp_path / "new/root")
+    assert not open_to_others(own)
+    assert open_to_others(own.parent) and open_to_others(own.parent.parent)
 
 
 def test_a_store_in_a_folder_that_all_can_read(sample: Sample) -> None:

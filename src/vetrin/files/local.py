@@ -77,6 +77,7 @@ def own_folder(root: Path) -> Path:
     own = root / OWN_FOLDER
     if own.is_symlink():
         raise FilesError(f"{own}: it is a link, which is not followed; remove it")
+    root.mkdir(parents=True, exist_ok=True)  # which is a site's, or a project's, and not private
     private_folder(own)
     for name, text in ((".htaccess", b"Require all denied\n"), (".gitignore", b"*\n")):
         if not os.path.lexists(own / name):
