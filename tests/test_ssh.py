@@ -25,9 +25,11 @@ from systems import DatabaseServer
 from test_files import state
 from vetrin.database.digest import table_digest
 from vetrin.demo.sample import lay_out
-from vetrin.files import LocalTree
+from vetrin.files import FilesError, LocalTree
 from vetrin.project import load_project
+from vetrin.project.host import Host
 from vetrin.reach import Far, ReachError, hosts, open_site
+from vetrin.reach.ssh import LineBroken
 from vetrin.sync import (
     Choices,
     Journals,
@@ -639,3 +641,19 @@ def test_packed_on_one_host_and_brought_in_on_another(line: Line) -> None:
     again = line.vetrin("compare", "far", snapshot["snapshot"])
     assert again.returncode == 0, again.stdout
     line.server.run("DROP DATABASE plain_far")
+
+
+def test_a_further_helper_that_does_not_come(
+    ssh: SshServer, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The host had no time for it, say: as a broken line it is tried again, and named."""
+    monkeypatch.setenv("HOME", str(ssh.home))
+    far = hosts.at(Host.parse(f"ssh://{ssh.name}"), "production")
+    assert far.helpers is not None
+    monkeypatch.setattr(far.helpers, "_command", "exit 7")
+    with far.helpers.one(), pytest.raises(LineBroken, match="no further helper"), far.helpers.one():
+        pass
+    with far.helpers.one(), pytest.raises(FilesError) as raised:
+        far.machine.look(["/"])
+    assert connection.was_cut_off(raised.value)
+    hosts.forget()

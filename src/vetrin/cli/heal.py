@@ -32,7 +32,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     environment = project.environment(args.environment)
     healing = Healing()
     with open_site(project, environment, read_only=False) as site:
-        get_ready(args, site, journals_of(project))
+        get_ready(args, out, site, journals_of(project))
         with listener(out) as listen:
             found = survey(site, healing, selection_of(args), listen)
         _show(out, healing, environment.name)

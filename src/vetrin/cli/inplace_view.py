@@ -44,13 +44,15 @@ def selection_of(args: argparse.Namespace) -> Selection:
     return Selection(names(args.tables), names(args.columns))
 
 
-def get_ready(args: argparse.Namespace, site: Site, journals: Journals) -> None:
+def get_ready(args: argparse.Namespace, out: Out, site: Site, journals: Journals) -> None:
     """Before the look: what a dead run left in its switch is put right; a dry run refuses instead.
 
     Raises:
         Refused: a guard forbids it, or another run writes to the environment.
     """
     may_write(site.environment)
+    for sentence in site.unsure:
+        out.warn(sentence)
     if args.dry_run:
         must_be_whole(site)
         return

@@ -12,7 +12,7 @@ from pathlib import Path
 from ..database import DatabaseError
 from ..files import FilesError, own_folder
 from ..project import ProjectError, bytes_per_second
-from ..reach import ReachError, hosts
+from ..reach import Protected, ReachError, hosts
 from ..rewrite import MappingError
 from ..sync import HalfDone, JobError, LeftBroken, Refused, Stopped, described, was_cut_off
 from .asking import Terminal
@@ -41,7 +41,7 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
         return out.fail(DIFFERENT, str(error), error.remedy)
     except (ProjectError, MappingError, Usage) as error:
         return out.fail(USAGE, str(error))
-    except Refused as error:
+    except (Refused, Protected) as error:
         return out.fail(REFUSED, str(error), error.remedy)
     except (JobError, ReachError, DatabaseError, FilesError) as error:
         return _failed(out, error, getattr(error, "remedy", ""))

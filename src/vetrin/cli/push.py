@@ -123,7 +123,12 @@ def run(args: argparse.Namespace, out: Out) -> int:
             _still(errand, build, source, builds)
         data = "data" in errand.parts
         with open_site(
-            project, target, read_only=False, like=source.configuration, data=data
+            project,
+            target,
+            read_only=False,
+            like=source.configuration,
+            data=data,
+            source=errand.source,
         ) as goal:
             keeping = keeping_of(args, out, project, goal)
 

@@ -45,7 +45,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     if not pairs:
         raise Usage("nothing to replace; give at least one --replace OLD=NEW")
     with open_site(project, environment, read_only=False) as site:
-        get_ready(args, site, journals_of(project))
+        get_ready(args, out, site, journals_of(project))
         rewriting = Rewriting(
             Mapping.of(pairs), encoded=site.encoded, signed=signed_between(site, site)
         )

@@ -181,7 +181,12 @@ def transfer(
     with (
         open_site(project, source_environment, data=data) as source,
         open_site(
-            project, target_environment, read_only=False, like=source.configuration, data=data
+            project,
+            target_environment,
+            read_only=False,
+            like=source.configuration,
+            data=data,
+            source=source_environment,
         ) as target,
     ):
         return carry_out_plan(

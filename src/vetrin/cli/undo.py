@@ -31,6 +31,8 @@ def run(args: argparse.Namespace, out: Out) -> int:
     like = as_it_was(newest) if newest is not None else None
     with open_site(project, environment, read_only=False, like=like, anyway=True) as site:
         may_write(environment)
+        for sentence in site.unsure:
+            out.warn(sentence)
         if not args.dry_run and take_back_of_others(site, journals):
             out.show(
                 f"A run of another project had been stopped in its switch; {environment.name} is as it was "

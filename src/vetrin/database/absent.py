@@ -7,7 +7,7 @@ from contextlib import AbstractContextManager, nullcontext
 from typing import Any, NoReturn
 
 from .condition import Where
-from .contract import Attachment, DatabaseError, Facts, ForeignKey, Reader, Table
+from .contract import Attachment, Database, DatabaseError, Facts, ForeignKey, Reader, Table
 
 
 class AbsentDatabase:
@@ -23,6 +23,9 @@ class AbsentDatabase:
 
     def facts(self) -> Facts:
         return Facts(self.engine, "not reached", "", "", None, None, self._name, "")
+
+    def is_same(self, other: Database) -> bool:
+        return False
 
     def quote(self, name: str) -> str:
         return name

@@ -310,6 +310,9 @@ class Database(Protocol):
 
     def facts(self) -> Facts: ...
 
+    def is_same(self, other: Database) -> bool:
+        """True if both are one database, however each is reached. What cannot be proved counts as the same."""
+
     def quote(self, name: str) -> str:
         """An identifier as this engine writes it."""
 

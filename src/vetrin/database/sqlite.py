@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path, PurePosixPath
 from typing import Any, Protocol
 
+from ..spot import Spot, spot_here
 from .condition import Instead, Where
 from .contract import (
     BATCH_BYTES,
@@ -146,6 +147,9 @@ class Door(Protocol):
     def identity(self, path: str) -> str:
         """The same for two names of one file."""
 
+    def spot(self, path: str) -> Spot | None:
+        """Where the file really is; None where there is none."""
+
     def connect(self, path: str, mode: str) -> Any:
         """A connection as sqlite3 makes it; ``mode`` is ``ro``, ``rw`` or ``rwc``.
 
@@ -174,6 +178,9 @@ class LocalDoor:
 
     def identity(self, path: str) -> str:
         return str(Path(path).resolve())
+
+    def spot(self, path: str) -> Spot | None:
+        return spot_here(path)
 
     def absolute(self, path: str) -> str:
         return str(Path(path).resolve())
@@ -256,6 +263,12 @@ class SqliteDatabase(HiddenEditing):
     def _one(self, sql: str) -> Any:
         value = self._connection.execute(sql).fetchone()[0]
         return value.decode("utf-8", "replace") if isinstance(value, bytes) else value
+
+    def is_same(self, other: Database) -> bool:
+        if not isinstance(other, SqliteDatabase):
+            return False
+        mine, theirs = self._door.spot(str(self._path)), other._door.spot(str(other._path))
+        return mine is not None and theirs is not None and mine.is_same(theirs)
 
     def quote(self, name: str) -> str:
         return quote(name)

@@ -30,7 +30,7 @@ from .difference import BIG, Clash, Difference, Terms, Unit, compare_trees, sele
 from .digests import common_algorithm, digest_of
 from .gate import admit, entry_of, leads_inside, unfit
 from .local import LocalTree, own_folder
-from .machine import Act, Look, Machine, Writing
+from .machine import Act, Look, Machine, Writing, spot_there
 from .patterns import Patterns
 from .place import FarPlace, Stat
 from .private import private_file, private_folder
@@ -86,6 +86,7 @@ __all__ = [
     "selected",
     "selection",
     "some_of",
+    "spot_there",
     "stays_inside",
     "unfit",
     "unit_of",

@@ -8,7 +8,8 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from typing import Literal, NamedTuple, Protocol
 
-from .contract import Buffer, Room, Span
+from ..spot import SINCE_START, Spot
+from .contract import Buffer, FilesError, Room, Span
 
 Doing = Literal[
     "folder", "rename", "replace", "swap", "link", "remove", "remove-folder", "mode", "claim"
@@ -107,3 +108,22 @@ class Machine(Protocol):
 
     def real(self, path: str) -> str:
         """The path without links."""
+
+
+def spot_there(machine: Machine, name: str, path: str) -> Spot | None:
+    """Where something on another machine lies; None where there is nothing. ``name`` tells that machine where it
+    does not tell itself."""
+    try:
+        look = machine.look([path], follow=True)[0]
+        if look is None:
+            return None
+        return Spot(_told(machine) or name, machine.real(path), look.identity)
+    except FilesError:
+        return None
+
+
+def _told(machine: Machine) -> str:
+    try:
+        return b"".join(machine.read(SINCE_START)).decode("ascii").strip()[:64]
+    except (FilesError, UnicodeDecodeError):
+        return ""

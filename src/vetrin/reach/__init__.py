@@ -2,6 +2,7 @@
 
 from .extensions import Extension, active_keys, extensions_of, missing_extensions
 from .far import Far, hosts
+from .guard import Protected
 from .mapping import UNKNOWN, mapping_for
 from .names import Keyed, Names, OneName
 from .opening import (
@@ -26,6 +27,7 @@ __all__ = [
     "Looked",
     "Names",
     "OneName",
+    "Protected",
     "ReachError",
     "Signed",
     "Site",

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
+from collections.abc import Iterator
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import cast
 
 from ..cms import ConfigurationError, Place, SiteConfiguration, read_configuration
 from ..database import AbsentDatabase, Database, DatabaseUnreachable
-from ..files import OWN_FOLDER, FilesError, FileTree, LocalTree, Remembered, RemoteTree
+from ..files import OWN_FOLDER, FilesError, FileTree, LocalTree, Remembered, RemoteTree, spot_there
 from ..project import Environment, Project, creator_password, database_password
+from ..spot import Spot, spot_here
 from .far import Far, hosts
+from .guard import Found, Whereabouts, must_be_its_own, prefix_of
 from .site import ReachError, Site
 
 # What may lie in a root in which there is no site yet.
@@ -180,17 +185,46 @@ def open_site(
     like: SiteConfiguration | None = None,
     anyway: bool = False,
     data: bool = True,
+    source: Environment | None = None,
 ) -> Site:
     """Open files and database of an environment.
 
     With ``like``, as for the target of a transfer from a site that is configured so, root and
     database need not exist yet. With ``anyway``, ``like`` is what was there, and the root need not hold a site.
     Without ``data``, nothing of the database is needed: one that cannot be got at is open as one without tables.
+    What is opened for writing belongs to no environment to which nothing may be written, nor to the ``source``.
 
     Raises:
         ReachError, DatabaseUnreachable: one of them can not be got at.
+        Protected: it is, by its files or its tables, an environment to which nothing may be written, or the source.
     """
-    given = environment
+
+    def opened() -> Site:
+        return _opened(project, environment, read_only, like, anyway, data)
+
+    site = opened()
+    site.again = opened
+    if not read_only:
+        try:
+            found = Found(_whereabouts(environment, site.configuration, site.database, like))
+            found.database = site.database
+            site.unsure = must_be_its_own(
+                project, environment, found, partial(_found, project), source
+            )
+        except BaseException:
+            site.database.close()
+            raise
+    return site
+
+
+def _opened(
+    project: Project,
+    environment: Environment,
+    read_only: bool,
+    like: SiteConfiguration | None,
+    anyway: bool,
+    data: bool,
+) -> Site:
     configuration = configuration_of(project, environment, like, anyway=anyway)
     try:
         database = open_database(
@@ -221,5 +255,41 @@ def open_site(
         Remembered(project.state / "files" / f"{environment.name}.sqlite"),
         root,
         far,
-        lambda: open_site(project, given, read_only=read_only, like=like, anyway=anyway, data=data),
     )
+
+
+@contextlib.contextmanager
+def _found(project: Project, environment: Environment) -> Iterator[Found]:
+    """Look where an environment is; its database is open meanwhile, where a server has it."""
+    configuration = configuration_of(project, environment)
+    if configuration.engine == "sqlite":
+        yield Found(_whereabouts(environment, configuration, None, None))
+        return
+    database = open_database(environment, configuration, read_only=True)
+    try:
+        yield Found(_whereabouts(environment, configuration, database, None), database)
+    finally:
+        database.close()
+
+
+def _whereabouts(
+    environment: Environment,
+    configuration: SiteConfiguration,
+    database: Database | None,
+    like: SiteConfiguration | None,
+) -> Whereabouts:
+    root = root_of(environment)
+    prefix = prefix_of(environment, configuration, like or configuration)
+    where = Whereabouts(_spot(environment, str(root)), prefix=prefix)
+    if configuration.engine == "sqlite":
+        return replace(where, store=_spot(environment, str(root / configuration.database)))
+    if database is None or database.missing:
+        return where
+    facts = database.facts()
+    folded = facts.details.get("lower-case table names", "0") != "0"
+    return replace(where, server=facts.identity, folded=folded)
+
+
+def _spot(environment: Environment, path: str) -> Spot | None:
+    far = far_of(environment)
+    return spot_here(path) if far is None else spot_there(far.machine, far.line.host.name, path)

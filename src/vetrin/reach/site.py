@@ -46,7 +46,7 @@ class Site:
     """An open environment; a context manager that closes its database.
 
     ``seen`` is what is remembered of its files, ``place`` the folder that they are in, and ``far`` the host
-    where that is not on this machine.
+    where that is not on this machine. ``unsure`` says what could not be made sure of before it may be written to.
     """
 
     environment: Environment
@@ -59,6 +59,7 @@ class Site:
     far: Far | None = None
     again: Callable[[], Site] | None = field(default=None, repr=False)
     looked: Looked | None = None
+    unsure: tuple[str, ...] = ()
     locked: bool = field(default=False, repr=False)  # by this process
 
     def reopen(self) -> None:

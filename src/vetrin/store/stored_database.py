@@ -12,6 +12,7 @@ from ..database import (
     Attachment,
     Batch,
     Condition,
+    Database,
     DatabaseError,
     Facts,
     ForeignKey,
@@ -61,6 +62,9 @@ class StoredDatabase:
 
     def facts(self) -> Facts:
         return self._facts
+
+    def is_same(self, other: Database) -> bool:
+        return self is other
 
     def quote(self, name: str) -> str:
         return quote_of(self.engine)(name)

@@ -22,6 +22,7 @@ from typing import Any
 
 from ..files import OWN_FOLDER, FilesError, FileTree
 from ..reach import Site
+from ..spot import this_machine
 from .errors import Refused
 
 _PATH = f"{OWN_FOLDER}/lock"
@@ -108,7 +109,7 @@ def holder_of(tree: FileTree) -> Holder | None:
         return None
     try:
         held = json.loads(text)
-        ours = held["machine"] == _machine()
+        ours = held["machine"] == this_machine()
         return Holder(
             held["user"], held["host"], held["process"], held["since"], silent, ours, text
         )
@@ -140,19 +141,11 @@ def _myself() -> dict[str, Any]:
     return {
         "user": getpass.getuser(),
         "host": socket.gethostname(),
-        "machine": _machine(),
+        "machine": this_machine(),
         "process": os.getpid(),
         "started": _started(os.getpid()),
         "since": datetime.now().astimezone().isoformat(timespec="seconds"),
     }
-
-
-def _machine() -> str:
-    """What tells this machine, since its last start, from others of the same name."""
-    try:
-        return Path("/proc/sys/kernel/random/boot_id").read_text("ascii").strip()
-    except OSError:
-        return socket.gethostname()
 
 
 def _runs(held: dict[str, Any]) -> bool:

@@ -106,7 +106,7 @@ class _Planner:
         self._others = others
         self._choices = choices
         self._notes: list[str] = []
-        self._risks: list[str] = []
+        self._risks: list[str] = [*target.unsure]
         _adopt(source, target)
         self._keyed = Keyed.between(source, target)
 
@@ -551,10 +551,7 @@ def _fit(source: Site, target: Site) -> Names:
             f"{target.database.engine}: rows can not pass from one to the other",
             "set up both with the same kind of database",
         )
-    shared = (
-        not target.database.missing
-        and source.database.facts().identity == target.database.facts().identity
-    )
+    shared = not target.database.missing and source.database.is_same(target.database)
     if shared and source.prefix == target.prefix:
         raise Refused(
             f"{theirs} and {ours} use the same tables of the same database",

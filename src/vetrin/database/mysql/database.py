@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import contextlib
 import re
+import secrets
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
@@ -168,6 +169,25 @@ class MysqlDatabase(HiddenEditing):
 
     def quote(self, name: str) -> str:
         return quote(name)
+
+    def is_same(self, other: Database) -> bool:
+        """Machines that were copied have the same name and folders: what tells is a lock that both see."""
+        if not isinstance(other, MysqlDatabase) or self.missing or other.missing:
+            return False
+        if self.facts().identity != other.facts().identity:
+            return False
+        about, token = self._credentials.name, f"vetrin {secrets.token_hex(12)}"
+        try:
+            ((got,),) = self._rows(about, "SELECT GET_LOCK(%s, 0)", [token])
+            if got != 1:
+                return True
+            try:
+                ((seen,),) = other._rows(about, "SELECT IS_USED_LOCK(%s)", [token])
+            finally:
+                self._rows(about, "SELECT RELEASE_LOCK(%s)", [token])
+        except DatabaseError:
+            return True
+        return seen is not None
 
     def facts(self) -> Facts:
         name = self._credentials.name

@@ -117,7 +117,7 @@ class Helpers:
         Raises:
             LineError: nothing answers there.
         """
-        helper = _Helper(self.line, self._name, self._command, False, 0, packed=self.line.slow)
+        helper = self._another(packed=self.line.slow)
         try:
             helper.frames.ask("relay", **where)
         except ExchangeError as error:
@@ -126,7 +126,7 @@ class Helpers:
 
     def session(self) -> tuple[Frames, Pipe]:
         """A helper of one's own, for as long as one likes."""
-        helper = _Helper(self.line, self._name, self._command, False, 0, packed=self.line.slow)
+        helper = self._another(packed=self.line.slow)
         return helper.frames, helper.pipe
 
     def close(self) -> None:
@@ -138,7 +138,14 @@ class Helpers:
             helper = self._idle.get()
             if not helper.ended:
                 return helper
-        return _Helper(self.line, self._name, self._command, self._gentle, 0)
+        return self._another(gentle=self._gentle)
+
+    def _another(self, *, gentle: bool = False, packed: bool = False) -> _Helper:
+        """One more. That the host runs such is known, so one that does not come is a line that broke."""
+        try:
+            return _Helper(self.line, self._name, self._command, gentle, 0, packed=packed)
+        except NoHelper as error:
+            raise LineBroken(f"{self.line.account}: no further helper came up ({error})") from error
 
 
 class _Helper:

@@ -15,7 +15,8 @@ from typing import Any
 
 from ...database.records import Text
 from ...database.sqlite import LocalDoor
-from ...files import Act, FarPlace, FilesError, Machine
+from ...files import Act, FarPlace, FilesError, Machine, spot_there
+from ...spot import Spot
 from ..frames import (
     BEGIN,
     BYTES,
@@ -51,6 +52,9 @@ class HelperDoor:
 
     def identity(self, path: str) -> str:
         return f"{self._helpers.line.host}{self._machine.real(path)}"
+
+    def spot(self, path: str) -> Spot | None:
+        return spot_there(self._machine, self._helpers.line.host.name, path)
 
     def absolute(self, path: str) -> str:
         return path
@@ -89,6 +93,9 @@ class CopyDoor(LocalDoor):
 
     def identity(self, path: str) -> str:
         return f"{self._account}{self._machine.real(path)}"
+
+    def spot(self, path: str) -> Spot | None:
+        return spot_there(self._machine, self._account.rpartition("@")[2], path)
 
     def connect(self, path: str, mode: str) -> Any:
         if self._folder is None:
