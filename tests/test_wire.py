@@ -10,7 +10,10 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from systems import DatabaseServer
+from vetrin.database import DatabaseError
+from vetrin.database.mysql import Credentials, MysqlDatabase
 from vetrin.database.mysql.wire import Wire
+from vetrin.sync import was_cut_off
 
 PACKET = 0xFFFFFF
 SMALL = st.integers(0, 300)
@@ -71,3 +74,18 @@ def test_a_stream_that_is_left_cuts_the_connection(wire: Wire) -> None:
     next(stream)
     stream.close()  # type: ignore[attr-defined]
     assert not wire.open
+
+
+def test_a_connection_that_is_lost_is_told_as_that_however_often_it_is_asked(
+    database_server: DatabaseServer,
+) -> None:
+    database_server.create("lost", "wire", "steam")
+    account = Credentials("lost", "wire", "steam", "localhost", 0, database_server.socket)
+    database = MysqlDatabase(account)
+    ((number,),) = database._rows("its number", "SELECT CONNECTION_ID()")
+    database_server.run(f"KILL {number}")
+    views = {"views": [["one", "CREATE VIEW one AS SELECT 1"], ["two", "CREATE VIEW two AS SELECT 1"]], "soft": []}  # fmt: skip
+    for work in (lambda: database._run([views]), database.tables, lambda: database.swap([], [], []), database.facts):  # fmt: skip
+        with pytest.raises(DatabaseError) as raised:
+            work()
+        assert was_cut_off(raised.value), raised.value

@@ -72,7 +72,8 @@ def was_cut_off(error: BaseException) -> bool:
             return True
         # By its name: the driver is loaded only where there is such a server.
         kind = f"{type(seen).__module__.partition('.')[0]}.{type(seen).__name__}"
-        if kind == "pymysql.InterfaceError":
+        # An "Error" of no kind is what it says of a connection that it has given up before.
+        if kind in ("pymysql.InterfaceError", "pymysql.Error"):
             return True
         if kind == "pymysql.OperationalError" and seen.args[:1] and seen.args[0] in _LOST:
             return True

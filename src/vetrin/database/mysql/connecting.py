@@ -27,6 +27,8 @@ def said(about: str) -> Iterator[None]:
         yield
     except pymysql.Error as error:
         code, *rest = error.args or (0,)
+        if type(error) is pymysql.Error:
+            code, rest = CR.CR_SERVER_LOST, ["the connection to the server was lost"]
         message = rest[0] if rest else str(error)
         raise DatabaseError(f"{about}: {in_words(code, message)} (error {code})") from error
 

@@ -629,11 +629,10 @@ class MysqlDatabase(HiddenEditing):
                 try:
                     self._do(name, sql)
                 except DatabaseError as error:
+                    if error_code(error) not in item["soft"]:
+                        raise
                     failed.append((name, sql, error))
             if len(failed) == len(waiting):
-                for _, _, problem in failed:
-                    if error_code(problem) not in item["soft"]:
-                        raise problem
                 return [f"{problem}: it could not be made" for _, _, problem in failed]
             waiting = [(name, sql) for name, sql, _ in failed]
         return []

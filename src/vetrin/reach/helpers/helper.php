@@ -1076,14 +1076,14 @@ class SwitchOver
                 try {
                     $this->query($sql);
                 } catch (Failed $error) {
+                    if (!in_array($error->getCode(), $item['soft'], true)) {
+                        throw $error;
+                    }
                     $failed[] = [$name, $sql, $error];
                 }
             }
             if (count($failed) === count($waiting)) {
                 foreach ($failed as list($name, , $error)) {
-                    if (!in_array($error->getCode(), $item['soft'], true)) {
-                        throw $error;
-                    }
                     $this->remarks[] = $this->remark($name, $error);
                 }
                 return;

@@ -837,11 +837,10 @@ class Switch:
                 try:
                     self.query(sql)
                 except Failed as error:
+                    if error.code not in item["soft"]:
+                        raise
                     failed.append((name, sql, error))
             if len(failed) == len(waiting):
-                for name, _, error in failed:
-                    if error.code not in item["soft"]:
-                        raise error
                 self.remarks += ["%s: %s (error %d)" % (n, e, e.code) for n, _, e in failed]
                 return
             waiting = [(name, sql) for name, sql, _ in failed]
