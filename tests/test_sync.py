@@ -11,7 +11,7 @@ import pytest
 
 from vetrin.demo.sample import Sample, lay_out
 from vetrin.project import load_project
-from vetrin.reach import mapping_for, open_site
+from vetrin.reach import Protected, mapping_for, open_site
 from vetrin.rewrite import Address
 from vetrin.sync import Journals, Refused, build_plan
 from vetrin.sync.journal import DONE, FAILED, SWAPPING
@@ -91,7 +91,7 @@ def test_what_does_not_fit_is_refused(sample: Sample, tmp_path: Path) -> None:
     )  # fmt: skip
     with pytest.raises(Refused, match="read-only"):
         plan(folder, "local", "production")
-    with pytest.raises(Refused, match="same tables of the same database"):
+    with pytest.raises(Protected, match="its tables are those of production"):
         plan(folder)
     with_text(
         sample, tmp_path, "[environment.staging]",

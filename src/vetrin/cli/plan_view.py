@@ -15,6 +15,7 @@ from .console import Out, lead, number, plural, size
 _MOST_TABLES = 14
 _MOST_FOLDERS = 8
 _MOST_COMMITS = 12
+_MOST_PROGRAMS = 6
 
 
 def show_plan(out: Out, plan: Plan, *, every_file: bool = False) -> None:
@@ -27,6 +28,8 @@ def show_plan(out: Out, plan: Plan, *, every_file: bool = False) -> None:
         _standings(out, plan)
     if plan.tables:
         _tables(out, plan)
+    if plan.programs:
+        _programs(out, plan, every=every_file)
     if plan.files is not None:
         _files(out, plan, plan.files)
         if every_file:
@@ -88,6 +91,20 @@ def _build(out: Out, plan: Plan, build: Build) -> None:
             out.show(lead(f"  {mark} {commit.short} ", style).append(commit.subject, style=""))
         if len(commits) > _MOST_COMMITS:
             out.show(f"  {mark} {plural(len(commits) - _MOST_COMMITS, 'commit')} more")
+
+
+def _programs(out: Out, plan: Plan, *, every: bool) -> None:
+    """What the database will run by itself, with what it does; it runs with the rights of the target's account."""
+    most = (
+        len(plan.programs) if every or len(plan.programs) <= _MOST_PROGRAMS + 1 else _MOST_PROGRAMS
+    )
+    table = grid("runs in the database", "what it does")
+    for item in plan.programs[:most]:
+        table.add_row(printable(f"{item.kind} {item.name}"), printable(item.does or "—"))
+    rest = len(plan.programs) - most
+    if rest:
+        table.add_row(f"… {rest} more", "--list names them all")
+    out.show(table)
 
 
 def _every_file(out: Out, files: Difference) -> None:
@@ -159,6 +176,7 @@ def _sums(folders: Sequence[FolderChange]) -> tuple[int, int, int, int]:
 def _choices(out: Out, plan: Plan) -> None:
     """What is left out, kept of settings, set on arrival, and written beside the data."""
     left = left_in_words(plan.leaving)
+    left += plan.left_programs
     hanging = sum(item.left for item in plan.tables) - sum(k.rows for k in _summed(plan.leaving))
     if hanging > 0:
         left.append(f"what hangs on them ({plural(hanging, 'row')})")

@@ -15,6 +15,7 @@ from ..project import (
     ProjectError,
     Route,
     merged,
+    must_be_programs,
     nearest,
     read_arrival,
 )
@@ -63,6 +64,10 @@ def add_leave(parser: argparse.ArgumentParser) -> None:
         help="extensions that are not active, such as plugins,themes",
     )  # fmt: skip
     leave.add_argument(
+        "--leave-programs", metavar="KIND,…", action="append", default=[],
+        help="what a database runs by itself: triggers, views, routines",
+    )  # fmt: skip
+    leave.add_argument(
         "--leave-nothing", action="store_true", help="do not heed [leave] of vetrin.toml"
     )
 
@@ -105,7 +110,10 @@ def leave_of(args: argparse.Namespace) -> Leave:
         if not colon or not table or not clause.strip():
             raise ProjectError(f"--leave-where: {text!r}: write TABLE:SQL")
         where[table] = f"({where[table]}) OR ({clause})" if table in where else clause
+    programs = listed(args.leave_programs)
+    must_be_programs(programs, "--leave-programs:")
     return Leave(
+        programs=programs,
         tables=listed(args.leave_tables),
         only=listed(args.only_tables),
         empty=listed(args.empty_tables),

@@ -24,6 +24,9 @@ class AbsentDatabase:
     def facts(self) -> Facts:
         return Facts(self.engine, "not reached", "", "", None, None, self._name, "")
 
+    def doing(self, item: Attachment) -> str:
+        return ""
+
     def is_same(self, other: Database) -> bool:
         return False
 
@@ -41,6 +44,9 @@ class AbsentDatabase:
 
     def broken(self) -> dict[str, str]:
         return {}
+
+    def events(self) -> list[str]:
+        return []
 
     def views(self) -> list[str]:
         return []

@@ -366,11 +366,17 @@ class Database(Protocol):
         """
 
     def adapt_attachment(self, item: Attachment, source: Facts) -> Attachment:
-        """The same for what hangs on tables."""
+        """The same for what hangs on tables; ``lost`` where it does what no text from outside may."""
+
+    def doing(self, item: Attachment) -> str:
+        """What a trigger, view or routine does, in a line."""
 
     def attachments(self, tables: Iterable[str], views: Iterable[str]) -> list[Attachment]: ...
 
     def views(self) -> list[str]: ...
+
+    def events(self) -> list[str]:
+        """What its server runs at times of its own, as far as the account is shown it."""
 
     def routines(self) -> list[Attachment]:
         """All stored procedures and functions, where the engine has them."""

@@ -11,6 +11,7 @@ from collections.abc import Callable, Collection, Mapping
 from dataclasses import replace
 
 from .contract import Attachment, ForeignKey, clears_where
+from .statements import Unreadable, databases_of, tokens
 
 _EVERYWHERE = ("information_schema", "performance_schema")
 
@@ -25,13 +26,6 @@ _TOKEN = re.compile(
   | (?P<dot>\s*\.\s*)
     """,
     re.VERBOSE | re.DOTALL,
-)
-_NAME = r"(?:`(?:[^`]|``)*`|[A-Za-z_\x80-\U0010ffff$][\w\x80-\U0010ffff$]*)"
-_QUALIFIED = re.compile(
-    rf"\b(?:FROM|JOIN|INTO|UPDATE|TABLE|CALL|REFERENCES)[\s(]+({_NAME})\s*\.\s*{_NAME}"
-    rf"|(?<![.\w`])({_NAME})\s*\.\s*{_NAME}\s*\.\s*{_NAME}"
-    rf"|(?<![.\w`])({_NAME})\s*\.\s*{_NAME}\s*\(|(?<=val\()\s*({_NAME})\s*\.\s*{_NAME}",
-    re.IGNORECASE,
 )
 
 
@@ -83,7 +77,10 @@ def as_own(item: Attachment, database: str, names: Collection[str]) -> Attachmen
     """What hangs on tables with the things of its database, ``names``, called by their own names alone. What speaks
     of another database cannot come along: wherever it arrives, it would go on reading or writing there."""
     sql = without_qualifier(item.sql, database, names)
-    foreign = {name for name in databases_in(sql) if name.lower() not in _EVERYWHERE} - {database}
+    mode = item.mode if item.kind in ("trigger", "routine") else ""
+    foreign = {name for name in databases_in(sql, mode) if name.lower() not in _EVERYWHERE} - {
+        database
+    }
     lost = f"it speaks of another database ({', '.join(sorted(foreign))})" if foreign else ""
     return replace(item, sql=sql, lost=item.lost or lost)
 
@@ -144,11 +141,12 @@ def foreign_key_of(table: str, schema: str, sql: str) -> ForeignKey | None:
     return ForeignKey(name, table, names(match[2]), parent, names(match[4]), clears)
 
 
-def databases_in(sql: str) -> set[str]:
-    """The databases that ``sql`` speaks of by name: what stands before the dot where a table or a routine is
-    named, and the first of three names with two dots. Aliases before a column's name are none."""
-    masked = _TOKEN.sub(lambda m: " " if m.lastgroup in ("literal", "comment") else m[0], sql)
-    return {_plain(next(filter(None, match.groups()))) for match in _QUALIFIED.finditer(masked)}
+def databases_in(sql: str, mode: str = "") -> set[str]:
+    """The databases that ``sql`` speaks of by name; none where its pieces cannot be told apart."""
+    try:
+        return databases_of(tokens(sql, mode))
+    except Unreadable:
+        return set()
 
 
 def _plain(text: str) -> str:

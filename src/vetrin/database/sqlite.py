@@ -33,6 +33,7 @@ from .contract import (
     RowsDiffer,
     Script,
     Table,
+    Unsuitable,
     clears_where,
     must_be_hidden,
     pending,
@@ -41,6 +42,8 @@ from .editing import HiddenEditing
 from .pages import KeyRange, digests_by_reading
 from .query import Dialect
 from .records import Text, records_of
+from .sqlite_arriving import fit, forbid, unfit_table
+from .statements import SQLITE, doing
 
 _NAME = r'(?:"(?:[^"]|"")*"|`(?:[^`]|``)*`|\[[^\]]*\]|\'(?:[^\']|\'\')*\'|[^\s(]+)'
 _CREATE = re.compile(rf"\s*CREATE\s+TABLE\s+(?:IF\s+NOT\s+EXISTS\s+)?{_NAME}", re.IGNORECASE)
@@ -186,10 +189,12 @@ class LocalDoor:
         return str(Path(path).resolve())
 
     def connect(self, path: str, mode: str) -> Any:
-        return sqlite3.connect(
+        found = sqlite3.connect(
             f"{Path(path).resolve().as_uri()}?mode={mode}",
             uri=True, isolation_level=None, timeout=30, check_same_thread=False,
         )  # fmt: skip
+        forbid(found)
+        return found
 
     def make_folder(self, path: str) -> None:
         Path(path).parent.mkdir(parents=True, exist_ok=True)
@@ -443,10 +448,15 @@ class SqliteDatabase(HiddenEditing):
         return names[row.index(size)], int(size)
 
     def adapt(self, table: Table, schema: str, source: Facts) -> Adapted:
+        if why := unfit_table(schema):
+            raise Unsuitable(why)
         return Adapted(schema)
 
     def adapt_attachment(self, item: Attachment, source: Facts) -> Attachment:
-        return item
+        return fit(item)
+
+    def doing(self, item: Attachment) -> str:
+        return doing(item, SQLITE)
 
     def schema(self, table: str) -> str:
         with _said(table):
@@ -454,6 +464,9 @@ class SqliteDatabase(HiddenEditing):
                 if name == table:
                     return sql
         raise DatabaseError(f"there is no table {table}")
+
+    def events(self) -> list[str]:
+        return []
 
     def views(self) -> list[str]:
         with _said(self._path.name):
@@ -499,6 +512,8 @@ class SqliteDatabase(HiddenEditing):
             )
         else:
             sql = _CREATE.sub(lambda _: f"CREATE TABLE {quote(hidden)}", schema, count=1)
+        if why := unfit_table(schema):
+            raise Unsuitable(f"{table.name}: {why}")
         with _said(table.name):
             self._connection.execute(f"DROP TABLE IF EXISTS {quote(hidden)}")
             self._connection.execute(sql)

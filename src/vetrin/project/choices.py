@@ -6,14 +6,15 @@ given on the command line; ``merged`` puts two together.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from typing import Any, TypeVar
 
-from .errors import ProjectError, known_keys
+from .errors import ProjectError, known_keys, nearest
 
 Choice = TypeVar("Choice", "Leave", "Keep", "Arrival")
 
+PROGRAMS = ("triggers", "views", "routines")
 SEARCH_ENGINES = ("hidden", "visible", "unchanged")
 
 
@@ -24,7 +25,8 @@ class Leave:
     ``tables`` stay away as a whole, ``only`` is the inverse, ``empty`` ones arrive without rows;
     ``rows`` are kinds of the CMS's definition, or ``entries:TYPE``; ``where`` holds, by table, SQL
     for rows that are left; ``files`` are patterns as in .gitignore; ``inactive`` names groups of
-    extensions (plugins, themes) of which only the active ones travel.
+    extensions (plugins, themes) of which only the active ones travel; ``programs`` are kinds of what a database
+    runs by itself.
     """
 
     tables: tuple[str, ...] = ()
@@ -34,6 +36,7 @@ class Leave:
     where: Mapping[str, str] = field(default_factory=dict)
     files: tuple[str, ...] = ()
     inactive: tuple[str, ...] = ()
+    programs: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -114,9 +117,10 @@ def merged(general: Choice, special: Choice) -> Choice:
 def read_leave(data: object, where: str) -> Leave:
     """Raises ProjectError where it is not well formed."""
     table = _table(data, where)
-    lists = ("tables", "only", "empty", "rows", "files", "inactive")
+    lists = ("tables", "only", "empty", "rows", "files", "inactive", "programs")
     known_keys(table, (*lists, "where"), where)
     values: dict[str, Any] = {key: _texts(table, key, where) for key in lists if key in table}
+    must_be_programs(values.get("programs", ()), where)
     if "where" in table:
         clauses = _table(table["where"], f"{where} where")
         for name, text in clauses.items():
@@ -124,6 +128,14 @@ def read_leave(data: object, where: str) -> Leave:
                 raise ProjectError(f"{where} where.{name}: write a condition in quotes")
         values["where"] = dict(clauses)
     return Leave(**values)
+
+
+def must_be_programs(kinds: Iterable[str], where: str) -> None:
+    """Raises ProjectError for what is no kind of program."""
+    for kind in kinds:
+        if kind not in PROGRAMS:
+            near = nearest(kind, PROGRAMS)
+            raise ProjectError(f"{where} programs: {kind!r} is none of {', '.join(PROGRAMS)}{near}")
 
 
 def read_keep(data: object, where: str) -> Keep:

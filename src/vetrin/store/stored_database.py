@@ -63,6 +63,9 @@ class StoredDatabase:
     def facts(self) -> Facts:
         return self._facts
 
+    def doing(self, item: Attachment) -> str:
+        return ""
+
     def is_same(self, other: Database) -> bool:
         return self is other
 
@@ -74,6 +77,9 @@ class StoredDatabase:
 
     def size(self) -> int:
         return sum(item.table.size for item in self._tables.values())
+
+    def events(self) -> list[str]:
+        return []
 
     def views(self) -> list[str]:
         return list(self._views)

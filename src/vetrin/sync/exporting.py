@@ -12,8 +12,10 @@ from pathlib import Path
 from typing import IO, Any, cast
 
 from ..database import Attachment, Exchange, Facts, Reader, Table, hidden_name
+from ..database.lookup import fit_of
 from ..database.mysql import dump_writer
-from ..database.mysql.adapt import what_lacks
+from ..database.mysql.adapt import what_lacks, without_places
+from ..database.mysql.arriving import unfit_table
 from ..database.mysql.hanging import in_order
 from ..database.sqlite import SqliteDatabase
 from ..files import (
@@ -164,6 +166,8 @@ class _Export:
             self._leaving = work_out(site, leave)
             self._notes += self._leaving.warnings
             self._views, lost = views_without(site, self._leaving.tables)
+            if "views" in leave.programs:
+                self._views, lost = (), []
             self._notes += [
                 f"the view {view} is left out, for it needs a table or routine that is"
                 for view in lost
@@ -413,7 +417,9 @@ class _Export:
         site, leaving = self._site, self._leaving
         table = next(one for one in site.tables if one.name == name)
         self._tell(TableStarted(name, table.rows))
-        schema = site.database.schema(name)
+        schema = without_places(site.database.schema(name))
+        if why := unfit_table(schema):
+            raise JobError(f"{name} cannot be packed: {why}", "leave it out with --leave-tables")
         product = self._facts.product
         other = "MySQL" if product == "MariaDB" else "MariaDB"
         lacking = what_lacks(name, schema, other)
@@ -461,7 +467,7 @@ class _Export:
         marked = {self._renamed.table(name): said for name, said in broken.items()}
         called = self._renamed.routines([*routines, *sequences])
         items += [item for item in routines if item.kind == "sequence"]
-        for item in (self._renamed.attachment(item, called) for item in routines):
+        for item in (self._renamed.attachment(item, called) for item in self._fit(routines)):
             if item.kind == "sequence":
                 continue
             if item.sql:
@@ -497,8 +503,15 @@ class _Export:
             for item in self._site.database.attachments(names, self._views)
             if (item.kind == "view" or item.table in names) and can_hang(item, names)
         ]
-        self._notes += [f"the {i.kind} {i.name} is left out: {i.lost}" for i in found if i.lost]
-        return [item for item in found if not item.lost]
+        return self._fit(found)
+
+    def _fit(self, found: Iterable[Attachment]) -> list[Attachment]:
+        """Those that may come along: chosen, and doing nothing that no text from outside may; these are named."""
+        left = {kind.removesuffix("s") for kind in self._packing.leave.programs}
+        fit = fit_of(self._site.database.engine)
+        items = [fit(item) for item in found if item.kind not in left]
+        self._notes += [f"the {i.kind} {i.name} is left out: {i.lost}" for i in items if i.lost]
+        return [item for item in items if not item.lost]
 
     # -- what is said of it -----------------------------------------------------------------------------
 

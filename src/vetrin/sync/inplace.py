@@ -29,7 +29,7 @@ from .lock import only_run
 from .pipeline import ahead
 from .plan import can_be_written, may_write
 from .recovery import drop_parked, recover, taken_back_on_failure
-from .switch import Switch
+from .switch import Switch, own_again
 
 _SAMPLES = 8
 
@@ -233,7 +233,7 @@ def _change(
                 spool.unlink(missing_ok=True)
     listener(Phase("swap"))
     names = [exchange.live for exchange in exchanges]
-    hanging = site.database.attachments(names, ()) if names else []
+    hanging = own_again(site.database.attachments(names, ())) if names else []
     switch = Switch(tuple(exchanges), tuple(hanging), tuple(hanging), patches=tuple(patches))
     _, changed = switching.perform(site, run, switch)
     wanted = sum(rows[patch.table] for patch in patches)

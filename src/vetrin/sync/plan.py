@@ -60,6 +60,17 @@ class Choices:
 
 
 @dataclass(frozen=True)
+class Program:
+    """A trigger, view or stored routine that comes along; ``table`` is what a trigger hangs on, and ``does`` says in
+    a line what it does."""
+
+    kind: str
+    name: str
+    table: str
+    does: str
+
+
+@dataclass(frozen=True)
 class FolderChange:
     """What changes in one folder of one part: files and bytes that are new or changed, files that go."""
 
@@ -90,6 +101,8 @@ class Plan:
     staying: tuple[str, ...] = ()
     views: tuple[str, ...] = ()
     routines: tuple[Attachment, ...] = ()
+    programs: tuple[Program, ...] = ()
+    left_programs: tuple[str, ...] = ()
     files: Difference | None = None
     kept: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
@@ -157,6 +170,8 @@ class Plan:
             "creates": self.creates or None,
             "views": list(self.views),
             "routines": [item.name for item in self.routines],
+            "programs": [vars(item) for item in self.programs],
+            "left_programs": list(self.left_programs),
             "staying_tables": list(self.staying),
             "files": None
             if self.files is None

@@ -58,6 +58,7 @@ from .plan import (
     FolderChange,
     Part,
     Plan,
+    Program,
     TablePlan,
     can_be_written,
     may_read,
@@ -118,13 +119,14 @@ class _Planner:
         staying: tuple[str, ...] = ()
         views: tuple[str, ...] = ()
         routines: tuple[Attachment, ...] = ()
+        programs: tuple[Program, ...] = ()
         if "data" in self._parts:
             names = _fit(source, target)
             leaving = self._leaving()
             tables, staying = self._tables(names, leaving)
             routines, lost = self._routines(names, tables)
             views = self._views(names, leaving, lost)
-            self._weigh_what_stays_behind(tables, views, routines)
+            programs = self._programs(tables, views, routines)
             settled = settling(
                 source, target, choices.keep, choices.arrival, code="code" in self._parts
             )
@@ -169,6 +171,8 @@ class _Planner:
             staying=staying,
             views=views,
             routines=routines,
+            programs=programs,
+            left_programs=choices.leave.programs,
             files=files,
             kept=tuple(kept),
             notes=tuple(self._notes),
@@ -296,6 +300,8 @@ class _Planner:
 
     def _views(self, names: Names, leaving: Leaving, lost: Collection[str]) -> tuple[str, ...]:
         """The views that can come: those that need no table or routine that will not be there."""
+        if "views" in self._choices.leave.programs:
+            return ()
         ours = {table.name for table in self._target.tables}
         absent = {name for name in leaving.tables if names.table(name) not in ours}
         views, without = views_without(self._source, {*absent, *lost})
@@ -305,11 +311,12 @@ class _Planner:
             )
         return views
 
-    def _weigh_what_stays_behind(
+    def _programs(
         self, tables: Sequence[TablePlan], views: Sequence[str], routines: Sequence[Attachment]
-    ) -> None:
-        """What is broken at the source, or speaks of another database."""
-        source = self._source
+    ) -> tuple[Program, ...]:
+        """What comes along that a database runs by itself; what is broken at the source, or does what none may, is
+        named among the risks."""
+        source, found = self._source, []
         for table, said in source.database.broken().items():
             if table.startswith(source.prefix):
                 self._risks.append(
@@ -319,6 +326,8 @@ class _Planner:
         names = {item.target for item in tables} | {table.name for table in self._target.tables}
         facts = source.database.facts()
         for hanging in (*source.database.attachments(coming, views), *routines):
+            if hanging.kind == "trigger" and "triggers" in self._choices.leave.programs:
+                continue
             item = self._target.database.adapt_attachment(hanging, facts)
             if item.kind == "constraint" and not can_hang(item, {*coming, *names}):
                 self._risks.append(
@@ -327,6 +336,15 @@ class _Planner:
                 )
             if item.lost:
                 self._risks.append(f"the {item.kind} {item.name} stays behind: {item.lost}")
+            elif item.kind in ("trigger", "view", "routine"):
+                does = self._target.database.doing(item)
+                found.append(Program(item.kind, item.name, item.table, does))
+        left = source.database.events()
+        if left:
+            self._notes.append(
+                f"events stay behind, for a copy does nothing at a time of its own: {some_of(left)}"
+            )
+        return tuple(found)
 
     def _routines(
         self, names: Names, tables: Sequence[TablePlan]
@@ -345,6 +363,8 @@ class _Planner:
                 f"come: {some_of(hidden)}"
             )
         coming = [item for item in found if item.sql]
+        if "routines" in self._choices.leave.programs:
+            coming = [item for item in coming if item.kind == "sequence"]
         there = target.database.routines() if found else []
         # What can not be read can not be brought back, either.
         unknown = {item.name for item in there if not item.sql}

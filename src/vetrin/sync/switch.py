@@ -6,8 +6,8 @@ target does, so that whoever looks there is told, from whichever machine, and ca
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, fields
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, fields, replace
 from typing import Any, TypeVar
 
 from ..database import Attachment, Exchange, Patch
@@ -66,3 +66,8 @@ def _items(kind: type[Item], data: Any) -> tuple[Item, ...]:
         named = item if isinstance(item, dict) else dict(zip(known, item, strict=False))
         found.append(kind(**{name: named[name] for name in known if name in named}))
     return tuple(found)
+
+
+def own_again(found: Iterable[Attachment]) -> list[Attachment]:
+    """What hangs on a target's own tables, to be put back as it is: what it may not do elsewhere it does here."""
+    return [replace(item, lost="") if item.sql else item for item in found]

@@ -31,7 +31,7 @@ from .connection import was_cut_off
 from .errors import HalfDone, Refused
 from .journal import SWAPPING, Run
 from .lock import holder_of
-from .switch import Switch
+from .switch import Switch, own_again
 
 RECORD = f"{OWN_FOLDER}/switch.json"
 _VERSION = 1
@@ -367,6 +367,7 @@ def _hangs_as_before(target: Site, switch: Switch) -> bool:
     wanted = {item for item in switch.detach if item.kind != "sequence"}  # which goes on counting
     known = {(item.kind, item.name) for item in wanted}
     came = {(item.kind, item.name) for item in switch.attach} - known
+    found = own_again(found)
     return wanted <= set(found) and not {(item.kind, item.name) for item in found} & came
 
 

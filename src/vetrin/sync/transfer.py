@@ -46,7 +46,7 @@ from .plan import Plan
 from .recovery import drop_parked, recover, taken_back_on_failure
 from .rewriting import Rewriting
 from .settling import Step, Tables
-from .switch import Switch
+from .switch import Switch, own_again
 from .taking import Record, Taker, rows_of
 from .undoing import replaced_routines
 
@@ -403,11 +403,17 @@ class _Transfer:
             return [], []
         names = [exchange.live for exchange in exchanges]
         source, target = self._source.database, self._target.database
-        detach = target.attachments(names, self._target.views)
+        detach = own_again(target.attachments(names, self._target.views))
         facts, renamed = source.facts(), self._plan.names
         assert renamed is not None
         hanging = [
-            *source.attachments([item.table.name for item in self._plan.tables], self._plan.views),
+            *(
+                item
+                for item in source.attachments(
+                    [item.table.name for item in self._plan.tables], self._plan.views
+                )
+                if item.kind != "trigger" or "triggers" not in self._plan.left_programs
+            ),
             *self._plan.routines,
         ]
         self._baseline.hang(hanging)

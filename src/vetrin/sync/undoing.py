@@ -17,7 +17,7 @@ from .journal import DONE, Journals, Run
 from .lock import only_run
 from .plan import may_write
 from .recovery import let_go, recover, taken_back_on_failure
-from .switch import Switch
+from .switch import Switch, own_again
 
 
 def undoable(target: Site, journals: Journals) -> Run:
@@ -151,7 +151,7 @@ def replaced_routines(database: Database, coming: Sequence[Attachment]) -> list[
     brought back."""
     names = {item.name for item in coming if item.kind in ("routine", "sequence")}
     there = database.routines() if names else []
-    return [item for item in there if item.name in names and item.sql]
+    return own_again(item for item in there if item.name in names and item.sql)
 
 
 def _undo(target: Site, last: Run, run: Run, listener: Listener) -> None:
@@ -187,7 +187,7 @@ def _back(target: Site, last: Run, run: Run) -> Switch:
         # Views that the last run did not deal with stay.
         dealt = {a.name for a in (*done.attach, *done.detach) if a.kind == "view"}
         views = [view for view in target.views if view in dealt]
-        detach = target.database.attachments([e.live for e in exchanges], views)
+        detach = own_again(target.database.attachments([e.live for e in exchanges], views))
         detach += replaced_routines(target.database, [*done.attach, *done.detach])
     return Switch(
         exchanges,

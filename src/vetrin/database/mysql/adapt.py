@@ -63,6 +63,9 @@ def adapt_schema(table: str, schema: str, source: Facts, target: Server) -> Adap
     )
     if lacking:
         raise Unsuitable(lacking)
+    if (bare := without_places(schema)) != schema:
+        text.sql = bare
+        text.note("its files lie where the server keeps those of others")
     _comments(text, source, target)
     _words(text, source, target)
     _collations(text, target)
@@ -93,6 +96,21 @@ def what_lacks(table: str, schema: str, product: str, number: tuple[int, ...] = 
     if re.search(r"^  (?:UNIQUE )?KEY `` \((?:``(?:\(\d+\))?(?: DESC)?,)*\(", bare, re.MULTILINE):
         return f"{table} has an index over an expression, which MariaDB lacks"
     return ""
+
+
+_PLACES = re.compile(
+    r"\s*(?:/\*!\d+ )?\b(?:(?:DATA|INDEX)\s+DIRECTORY\s*=?\s*'(?:[^'\\]|\\.|'')*'|TABLESPACE\s*=?\s*`(?:[^`]|``)*`)"
+    r"(?: STORAGE (?:DISK|MEMORY))?(?: \*/)?",
+    re.IGNORECASE,
+)
+
+
+def without_places(schema: str) -> str:
+    """A definition that does not say where files lie, which is the server's affair."""
+    bare = QUOTED.sub("", schema)
+    if re.search(r"\b(?:DATA|INDEX)\s+DIRECTORY\b|\bTABLESPACE\b", bare, re.IGNORECASE):
+        return _PLACES.sub("", schema)
+    return schema
 
 
 _IDLE_CHECK = re.compile(

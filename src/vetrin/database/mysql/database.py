@@ -36,13 +36,16 @@ from ..contract import (
     RowsDiffer,
     Script,
     Table,
+    Unsuitable,
     must_be_hidden,
     pending,
 )
 from ..editing import HiddenEditing
 from ..pages import NO_ROWS, KeyRange, digest_of_rows, joint_digest
+from ..statements import doing
 from .accounts import Credentials, creating_statements, may_create, may_make_routines, told
 from .adapt import Server, adapt_attachment, adapt_schema
+from .arriving import fit, unfit_table
 from .columns import WIDE_CHARSETS, quote, read_column
 from .connecting import SCANS, WORKS, Dial, connect, error_code, said
 from .hanging import FOREIGN_KEY, LACKING, Hanging, Item, create_text, settling
@@ -388,10 +391,16 @@ class MysqlDatabase(HiddenEditing):
         return frozenset(str(row[0]).lower() for row in found)
 
     def adapt(self, table: Table, schema: str, source: Facts) -> Adapted:
-        return adapt_schema(table.name, schema, source, self._server)
+        adapted = adapt_schema(table.name, schema, source, self._server)
+        if why := unfit_table(adapted.sql):
+            raise Unsuitable(why)
+        return adapted
 
     def adapt_attachment(self, item: Attachment, source: Facts) -> Attachment:
-        return adapt_attachment(item, source, self._server)
+        return fit(adapt_attachment(item, source, self._server), {self._credentials.name})
+
+    def doing(self, item: Attachment) -> str:
+        return doing(item)
 
     def schema(self, table: str) -> str:
         text = FOREIGN_KEY.sub("", create_text(self._rows, table))
@@ -406,6 +415,14 @@ class MysqlDatabase(HiddenEditing):
         return Hanging(
             self._credentials.name, self._credentials.name, self._rows, sequences=sequences
         )
+
+    def events(self) -> list[str]:
+        rows = self._rows(
+            self._credentials.name,
+            "SELECT event_name FROM information_schema.events"
+            " WHERE event_schema = DATABASE() ORDER BY event_name",
+        )
+        return [str(row[0]) for row in rows]
 
     def views(self) -> list[str]:
         return self._hanging.views()
@@ -438,6 +455,8 @@ class MysqlDatabase(HiddenEditing):
         head = f"CREATE TABLE {quote(table.name)}"
         if not schema.startswith(head):
             raise DatabaseError(f"{table.name}: its definition begins in an unknown way")
+        if why := unfit_table(schema):
+            raise Unsuitable(f"{table.name}: {why}")
         self._do(table.name, f"DROP TABLE IF EXISTS {quote(hidden)}")
         self._do(table.name, f"CREATE TABLE {quote(hidden)}" + schema[len(head) :])
 

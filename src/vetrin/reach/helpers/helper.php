@@ -675,6 +675,19 @@ function bound($statement, $content)
     }
 }
 
+/** From now on no statement may open other files or load libraries; PHP before 8 cannot say so. */
+function forbid($database)
+{
+    if (!method_exists($database, 'setAuthorizer')) {
+        return;
+    }
+    $database->setAuthorizer(function ($action, $one = null, $two = null) {
+        // VACUUM attaches a file without a name.
+        $denied = ($action === 24 && $one) || ($action === 31 && strtolower((string) $two) === 'load_extension');
+        return $denied ? SQLite3::DENY : SQLite3::OK;
+    });
+}
+
 function v_sqlite($stream, $ask)
 {
     $path = path_of($ask['path']);
@@ -684,6 +697,7 @@ function v_sqlite($stream, $ask)
         $database = new SQLite3($path, $flags);
         $database->enableExceptions(true);
         $database->busyTimeout(30000);
+        forbid($database);
     } catch (Exception $error) {
         $stream->say(['failed' => $error->getMessage()]);
         return;
@@ -1005,6 +1019,7 @@ class SwitchOver
         $database = new SQLite3(path_of($path), SQLITE3_OPEN_READWRITE);
         $database->enableExceptions(true);
         $database->busyTimeout(30000);
+        forbid($database);
         try {
             foreach ($statements as $sql) {
                 $database->exec($sql);

@@ -538,6 +538,17 @@ def values_of(content):
     return found
 
 
+def forbid(database):
+    """From now on no statement may open other files or load libraries."""
+
+    def permits(action, one, two, *_):
+        # VACUUM attaches a file without a name.
+        denied = (action == 24 and one) or (action == 31 and (two or "").lower() == "load_extension")
+        return 1 if denied else 0
+
+    database.set_authorizer(permits)
+
+
 def sqlite(stream, ask):
     """A session with an embedded database: statements come as records, rows go back as records."""
     name = path_of(ask["path"])
@@ -547,6 +558,7 @@ def sqlite(stream, ask):
     except sqlite3.Error as error:
         stream.say({"failed": str(error)})
         return
+    forbid(database)
     database.text_factory = Text
     stream.say({"version": sqlite3.sqlite_version})
     stream.write(END)
@@ -790,6 +802,7 @@ class Switch:
             raise Failed("there is no SQLite")
         try:
             database = sqlite3.connect(path_of(path), isolation_level=None, timeout=30)
+            forbid(database)
             try:
                 for sql in statements:
                     database.execute(sql)
