@@ -9,6 +9,7 @@ from pathlib import Path
 
 import boto3
 import pytest
+from hypothesis import settings
 from moto.server import ThreadedMotoServer
 
 from railway import Railway
@@ -16,10 +17,16 @@ from ssh_server import SFTP_ONLY, SHELL_LESS, SshServer, ssh_server
 from systems import DatabaseServer, Mariadb, Mysql, Some, running
 from vetrin.demo import sample as samples
 from vetrin.demo.sample import Sample, lay_out, servers
+from vetrin.project import VARIABLE
 
 # What takes longest begins first, so that processes that work beside one another end together.
 LONG = ("faults", "archives_wordpress", "push_wordpress", "ssh", "interrupted", "push", "command_line", "store", "wagtail",
         "baselines", "ssh_wordpress", "wordpress", "mariadb", "choices", "settle")  # fmt: skip
+
+
+# What a machine does beside a test says nothing of the test.
+settings.register_profile("vetrin", deadline=None)
+settings.load_profile("vetrin")
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
@@ -40,6 +47,12 @@ def every(request: pytest.FixtureRequest) -> int:
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     places = {f"test_{name}.py": place for place, name in enumerate(LONG)}
     items.sort(key=lambda item: places.get(item.path.name, len(LONG)))
+
+
+@pytest.fixture(scope="session", autouse=True)
+def commands_of_samples() -> None:
+    """Nobody is there to be asked."""
+    os.environ[VARIABLE] = "run"
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -10,6 +10,7 @@ from ..reach import Site
 from ..store import NoSnapshot, open_snapshot
 from ..sync import PARTS, may_read
 from .common import grid, opened, project_of
+from .consent import without_foreign_commands
 from .console import Out, lead, number, plural
 from .main import DIFFERENT, DONE
 from .progress import told
@@ -45,6 +46,8 @@ def run(args: argparse.Namespace, out: Out) -> int:
     may_read(a)
     other, parts = _other(args, out, project, a)
     with opened(out, project, a) as one, other as two, told(out) as tell:
+        for site in (one, two):
+            without_foreign_commands(out, project, site)
         found = compare(
             one,
             two,

@@ -111,10 +111,13 @@ class Out:
             answer = self._ask(f"{question} Type {target} to go ahead: ")
             agreed = answer.strip() == target
         else:
-            answer = self._ask(f"{question} [y/N] ")
-            agreed = answer.strip().lower() in ("y", "yes")
+            agreed = self.agrees(question)
         if not agreed:
             raise Refused("not confirmed; nothing has changed", "")
+
+    def agrees(self, question: str) -> bool:
+        """Whether somebody at the terminal says yes."""
+        return self._ask(f"{question} [y/N] ").strip().lower() in ("y", "yes")
 
     def ask(self, question: str, default: str = "") -> str:
         """Ask for a value; the default without a terminal or where the answer is empty."""

@@ -16,6 +16,7 @@ from rich.panel import Panel
 
 from ..demo.sample import DemoError, Sample, lay_out, servers
 from ..demo.walk import Step, steps
+from ..project import VARIABLE
 from .console import Out, lead
 from .main import DONE, FAILED, USAGE
 
@@ -83,7 +84,8 @@ def _do(sample: Sample, step: Step, number: int, count: int, out: Out) -> bool:
     command = " ".join(step.command)
     out.show(lead(f"$ vetrin {command}", "bold"))
     sys.stdout.flush()
-    environment = {**os.environ, "PYTHONSAFEPATH": "1"}
+    # The commands of its sample project are Vetrin's own.
+    environment = {**os.environ, "PYTHONSAFEPATH": "1", VARIABLE: "run"}
     done = subprocess.run(
         [sys.executable, "-m", "vetrin", *step.command],
         cwd=sample.folder,

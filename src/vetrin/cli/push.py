@@ -36,6 +36,7 @@ from ..sync.pushing import (
     staging_of,
 )
 from .common import ago, journals_of, project_of, words_of
+from .consent import build_commands, must_agree
 from .console import Out, lead, plural
 from .main import DIFFERENT, DONE, FAILED
 from .plan_view import show_plan, show_report
@@ -267,10 +268,12 @@ def _built(
         if args.dry_run:
             out.say("dry run: nothing is built; this is the code as it stands")
         else:
+            must_agree(out, project, build_commands(project))
             show = out.say if args.verbose else (lambda line: None)
             run_build(project, errand.source.root, out.say, show)
     parts: tuple[Part, ...] = tuple(part for part in errand.parts if part in ("code", "core"))
-    return make_build(project, source, parts, builds, list(project.environments.values()))
+    everywhere = list(project.environments.values())
+    return make_build(project, source, parts, builds, everywhere, out.warn)
 
 
 def _still(errand: _Errand, build: Build, source: Site, builds: Builds) -> None:

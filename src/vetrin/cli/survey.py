@@ -9,6 +9,7 @@ from ..check.survey import Survey, leave_table, survey
 from ..sync import may_read
 from .archives import add_given, is_file, looked_into
 from .common import grid, opened, project_of
+from .consent import without_foreign_commands
 from .console import Out, lead, number, plural, size
 from .main import DONE, FAILED
 
@@ -45,6 +46,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         environment = project.environment(args.environment)
         may_read(environment)
         with opened(out, project, environment) as site:
+            without_foreign_commands(out, project, site)
             found = survey(site)
     out.document("survey", found.as_json())
     _show(out, found, project.definition.title, None if args.all else _MOST)

@@ -11,6 +11,7 @@ from .definition import (
     Definition,
     detect,
     find_root,
+    is_shipped,
     load_definition,
     shipped,
 )
@@ -40,6 +41,7 @@ __all__ = [
     "configuration_text",
     "detect",
     "find_root",
+    "is_shipped",
     "load_definition",
     "owned",
     "php_literal",

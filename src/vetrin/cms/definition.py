@@ -187,6 +187,11 @@ def load_definition(name: str, base: Path) -> Definition:
     raise DefinitionError(f"no definition {name!r}; known are {known}, or the path of a .toml file")
 
 
+def is_shipped(definition: Definition) -> bool:
+    """True for one of Vetrin's own, False for one that a project brings along."""
+    return any(definition is one for one in shipped().values())
+
+
 def detect(root: Path) -> Definition | None:
     """The shipped definition whose marker files are in ``root``."""
     for definition in shipped().values():

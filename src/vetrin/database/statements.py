@@ -243,6 +243,12 @@ def _names_tables(found: Sequence[Token], at: int, level: _Level, called: bool) 
         return not called and (not at or found[at - 1].upper != "OR")
     if word == "FOR":  # NEXT VALUE FOR sequence
         return bool(at) and found[at - 1].upper == "VALUE"
+    if word == "INTO":  # a variable, else
+        return bool(at) and found[at - 1].upper in {"INSERT", "REPLACE", *_PASSED}
+    if (
+        word == "USING"
+    ):  # of DELETE; else of a join's columns, or what is handed to a prepared statement
+        return "DELETE" in [token.upper for token in found[max(0, at - 24) : at]]
     if word == "LIKE":  # CREATE TABLE name LIKE other; else it compares
         before = [token.upper for token in found[max(0, at - 8) : at]]
         return "CREATE" in before and "TABLE" in before

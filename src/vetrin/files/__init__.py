@@ -36,6 +36,7 @@ from .place import FarPlace, Stat
 from .private import private_file, private_folder
 from .remembered import Remembered
 from .remote import RemoteTree
+from .withheld import withheld
 
 __all__ = [
     "BIG",
@@ -90,4 +91,5 @@ __all__ = [
     "stays_inside",
     "unfit",
     "unit_of",
+    "withheld",
 ]

@@ -18,7 +18,8 @@ from .remembered import Remembered
 
 ARCHIVES = (".zip", ".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tar.xz", ".tar.zst", ".7z", ".rar",
             ".sql", ".sql.gz", ".sql.bz2", ".sql.xz", ".sql.zst", ".sql.zip", ".dump")  # fmt: skip
-LITTER = (".DS_Store", "Thumbs.db", "desktop.ini")
+# Of file managers, and Vetrin's own.
+LITTER = (".DS_Store", "Thumbs.db", "desktop.ini", "vetrin.toml", ".vetrin.toml.new")
 _SUSPICIOUS = (*ARCHIVES, *LITTER)
 KEPT = "a folder with something in it that is kept"
 BIG = 8 * BLOCK  # from this size on a changed file is sent by its changed pieces
@@ -42,8 +43,8 @@ class Terms:
     ``skip`` are paths that do not count at the source and at the target. Entries of the source that
     fit ``leave`` stay there; those of the target that fit ``keep`` stay as they are. Folders that
     fit ``whole`` switch over with all that is in them. Archives count where ``loose`` is False for
-    their path. Files that fit ``texts`` are rewritten by ``rewrite``. ``mirror``: the target shall
-    hold nothing else.
+    their path. ``withheld`` says why a path counts on neither side; nothing where it does. Files that
+    fit ``texts`` are rewritten by ``rewrite``. ``mirror``: the target shall hold nothing else.
     """
 
     skip: tuple[Collection[str], Collection[str]] = ((), ())
@@ -51,6 +52,7 @@ class Terms:
     keep: Patterns | None = None
     whole: Sequence[str] = ()
     loose: Callable[[str], bool] = lambda path: False
+    withheld: Callable[[str], str] | None = None
     texts: Patterns | None = None
     rewrite: Callable[[bytes], bytes] = bytes
     mirror: bool = False
@@ -225,6 +227,7 @@ class _Comparison:
 
     def selected(self) -> tuple[list[Entry], dict[str, str]]:
         passed = {**self._theirs.passed, **{entry.path: "archive" for entry in self._archives()}}
+        passed |= dict(self._withheld())
         self._take_out_left()
         return sorted(self._theirs.values()), passed
 
@@ -234,11 +237,13 @@ class _Comparison:
         if alike is not None:
             return alike
         all_of_theirs = list(theirs.values()) if terms.leave else []
-        archives = self._archives()
+        archives, withheld = self._archives(), self._withheld()
         left = self._take_out_left()
         kept = [path for path, entry in ours.items() if terms.keep and terms.keep.matches(entry)]
+        count = len(kept)
         for path in kept:
             theirs.pop(path, None)
+        kept += [path for path, entry in ours.items() if self._is_withheld(entry)]
         blocked = self._take_out_blocked()
         folded = self._folded()
         new: list[Entry] = []
@@ -289,7 +294,7 @@ class _Comparison:
         untold = {entry.path for entry in only if not theirs.tells_of(entry.path)}
         staying = set(kept)
         going = [entry for entry in only if entry.path not in staying]
-        gone, altered = self._gone(going, untold)
+        gone, altered = self._gone(going, untold, staying)
         self._find_moved(new, [*only, *replaced.values()])
         gone_paths = {entry.path for entry in gone}
         only_there = tuple(e for e in going if e.path not in gone_paths)
@@ -316,10 +321,10 @@ class _Comparison:
             frozenset(entry.path for entry in (*new, *changed) if entry.path in self._texts),
             tuple(units),
             len(left),
-            len(kept),
+            count,
             tuple(terms.leave.unused(all_of_theirs)) if terms.leave else (),
             tuple(archives),
-            tuple(sorted(theirs.passed.items())),
+            tuple(sorted([*theirs.passed.items(), *withheld])),
             tuple((path, self._ours.passed.get(path, KEPT)) for path in sorted(blocked)),
             altered,
             tuple(theirs.values()),
@@ -338,12 +343,14 @@ class _Comparison:
         if self._target.folds_names:
             return None
         archives = [theirs[path] for path in suspicious if self._is_archive(theirs[path])]
+        withheld = self._withheld()
         by_themselves = {entry.path for entry in archives} | set(filter(_is_litter, suspicious))
+        by_themselves |= {path for path, _ in withheld}
         listed = tuple([entry for path, entry in theirs.items() if path not in by_themselves])
         return Difference(
             same=len(listed),
             archives=tuple(archives),
-            passed=tuple(sorted(theirs.passed.items())),
+            passed=tuple(sorted([*theirs.passed.items(), *withheld])),
             listed=listed,
         )
 
@@ -367,6 +374,27 @@ class _Comparison:
                 del manifest[entry.path]
             taken.append(found)
         return [entry for entry in taken[0] if not _is_litter(entry.path)]
+
+    def _withheld(self) -> list[tuple[str, str]]:
+        """Take out what does not leave its environment; the source's, with why. What is in such folders goes with
+        them."""
+        terms = self._terms
+        if terms.withheld is None:
+            return []
+        found = [
+            (path, terms.withheld(path))
+            for path, entry in self._theirs.items()
+            if self._is_withheld(entry)
+        ]
+        for path, _ in found:
+            del self._theirs[path]
+        return found
+
+    def _is_withheld(self, entry: Entry) -> bool:
+        terms = self._terms
+        if terms.withheld is None or not terms.withheld(entry.path):
+            return False
+        return not (terms.leave and terms.leave.asks_for(entry))
 
     def _take_out_left(self) -> list[str]:
         leave = self._terms.leave
@@ -530,9 +558,11 @@ class _Comparison:
             made.append(entry._replace(digest=found))
         memory.keep(made, algorithm=name)
 
-    def _gone(self, going: Sequence[Entry], untold: Collection[str]) -> tuple[list[Entry], int]:
+    def _gone(
+        self, going: Sequence[Entry], untold: Collection[str], staying: Collection[str]
+    ) -> tuple[list[Entry], int]:
         """What is removed: what a transfer brought and nobody changed since, or, to mirror, all. What the source
-        does not tell of (``untold``) stays."""
+        does not tell of (``untold``) stays, and so do folders with something in them that is ``staying``."""
         ours, mirror = self._terms.ours, self._terms.mirror
         gone = [e for e in going if e.path not in untold and (mirror or ours.brought(e))]
         paths = {entry.path for entry in gone}
@@ -545,6 +575,7 @@ class _Comparison:
         stay = {
             folder for entry in going if entry.path not in paths for folder in _above(entry.path)
         }
+        stay |= {folder for path in staying for folder in _above(path)}
         return [entry for entry in gone if entry.path not in stay], altered
 
     def _find_moved(self, new: Sequence[Entry], there: Sequence[Entry]) -> None:

@@ -25,6 +25,7 @@ from .configuration import (
     load_project,
     password_variable,
 )
+from .consent import VARIABLE, Agreed, Foreign
 from .errors import ProjectError, nearest, similar
 from .host import Host, HostError
 from .secrets import STORE_VARIABLE, creator_password, database_password, store_passphrase
@@ -34,11 +35,14 @@ __all__ = [
     "FILE_NAME",
     "STATE_FOLDER",
     "STORE_VARIABLE",
+    "VARIABLE",
     "Access",
+    "Agreed",
     "Arrival",
     "BuildRule",
     "Command",
     "Environment",
+    "Foreign",
     "Host",
     "HostError",
     "Keep",

@@ -14,7 +14,7 @@ from .opening import (
     password_of,
     root_of,
 )
-from .parts import FileScope, file_scope, lies_loose, own_files, part_of_path
+from .parts import FileScope, file_scope, lies_loose, own_files, part_of_path, stays_with
 from .payloads import Signed, rewrite_payloads, signed_between
 from .site import Looked, ReachError, Site
 
@@ -49,4 +49,5 @@ __all__ = [
     "rewrite_payloads",
     "root_of",
     "signed_between",
+    "stays_with",
 ]

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from pathlib import PurePosixPath
 
-from ..files import unit_of
+from ..files import unit_of, withheld
 from ..project import Environment
 from .opening import root_of
 from .site import Site
@@ -55,6 +55,18 @@ def file_scope(
 def lies_loose(site: Site, path: str) -> bool:
     """True for a path among the code, but in none of the folders that belong together."""
     return part_of_path(site, path) == "code" and not unit_of(path, site.definition.whole)
+
+
+def stays_with(site: Site) -> Callable[[str], str]:
+    """What says why a file of a site does not leave it by itself; nothing for one that does."""
+    names = {PurePosixPath(name).name for name in site.definition.configuration.files}
+    if site.configuration.file is not None:
+        names.add(site.configuration.file.name)
+    return withheld(
+        names,
+        lambda path: lies_loose(site, path),
+        lambda path: part_of_path(site, path) == "media",
+    )
 
 
 def part_of_path(site: Site, path: str) -> str:

@@ -14,6 +14,15 @@ from pathlib import Path
 from typing import Any
 
 _SECONDS = 30
+# Nothing that a repository's configuration names is run.
+_QUIET = (
+    "-c",
+    "core.fsmonitor=false",
+    "-c",
+    "core.hooksPath=/dev/null",
+    "-c",
+    "core.sshCommand=false",
+)
 
 
 @dataclass(frozen=True)
@@ -44,7 +53,10 @@ def commit_of(folder: Path, aside: Sequence[str] = ()) -> Commit | None:
     name, _, subject = head.rstrip("\n").partition("\0")
     branch = _git(folder, "symbolic-ref", "--short", "-q", "HEAD") or ""
     outside = [f":(exclude,literal){path}" for path in aside]
-    status = _git(folder, "status", "--porcelain", "-z", "--", ".", *outside) or ""
+    status = _git(
+        folder, *_without_filters(folder), "status", "--porcelain", "-z", "--", ".", *outside
+    )
+    status = status or ""
     return Commit(name, subject, branch.strip(), sum(map(bool, status.split("\0"))))
 
 
@@ -57,10 +69,22 @@ def commits_between(folder: Path, old: str, new: str) -> list[Commit] | None:
     return [Commit(name, subject) for name, _, subject in parted]
 
 
+def _without_filters(folder: Path) -> list[str]:
+    """Options that let no filter run that the repository's own configuration names: it may be a stranger's."""
+    said = _git(folder, "config", "--local", "--name-only", "--get-regexp", r"^filter\..*")
+    names = {line.rpartition(".")[0] for line in (said or "").splitlines()}
+    return [
+        word
+        for name in sorted(names)
+        for key, value in (("clean", ""), ("process", ""), ("required", "false"))
+        for word in ("-c", f"{name}.{key}={value}")
+    ]
+
+
 def _git(folder: Path, *arguments: str) -> str | None:
     try:
         done = subprocess.run(
-            ["git", "-C", str(folder), "-c", "core.quotePath=false", *arguments],
+            ["git", "-C", str(folder), "-c", "core.quotePath=false", *_QUIET, *arguments],
             stdin=subprocess.DEVNULL,
             capture_output=True,
             timeout=_SECONDS,

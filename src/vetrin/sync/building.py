@@ -8,9 +8,9 @@ from collections import deque
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from ..files import Patterns, Terms, selection
+from ..files import Patterns, Terms, selection, some_of
 from ..project import BuildRule, Command, Environment, Project, ProjectError
-from ..reach import Site, file_scope, lies_loose
+from ..reach import Site, file_scope, lies_loose, stays_with
 from ..store import Build, Builds, Commit, commit_of
 from .errors import JobError
 from .plan import Part
@@ -85,8 +85,9 @@ def make_build(
     parts: Sequence[Part],
     builds: Builds,
     everywhere: Sequence[Environment],
+    say: Callable[[str], None] = lambda text: None,
 ) -> Build:
-    """Keep the files of ``parts`` of an environment as a build.
+    """Keep the files of ``parts`` of an environment as a build; ``say`` hears what does not go into it by itself.
 
     Raises:
         FilesError: something could not be read or kept.
@@ -96,8 +97,13 @@ def make_build(
         leave = Patterns(project.leave.files)
     except ValueError as error:
         raise ProjectError(f"leave files: {error}") from error
-    terms = Terms(skip=scope.skip, leave=leave, loose=lambda path: lies_loose(site, path))
-    entries, _ = selection(site.files, scope.folders, terms)
+    terms = Terms(skip=scope.skip, leave=leave, loose=lambda path: lies_loose(site, path),
+                  withheld=stays_with(site))  # fmt: skip
+    entries, passed = selection(site.files, scope.folders, terms)
+    for reason in dict.fromkeys(passed.values()):
+        say(
+            f"left out by itself: {reason} ({some_of([p for p, why in passed.items() if why == reason])})"
+        )
     return builds.keep(
         site.files,
         entries,

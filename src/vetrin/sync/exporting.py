@@ -30,7 +30,7 @@ from ..files import (
     some_of,
 )
 from ..project import Arrival, Environment, Keep, Leave
-from ..reach import Keyed, Names, Site, file_scope, lies_loose, signed_between
+from ..reach import Keyed, Names, Site, file_scope, lies_loose, signed_between, stays_with
 from ..rewrite import Mapping, Rewriter, Tally
 from ..store import Contents, FolderShelf, StoredDatabase, StoredPlace, StoredTree
 from ..store.contents import together
@@ -46,6 +46,7 @@ from .leaving import (
     views_without,
     work_out,
 )
+from .passwords import must_hold_none, passwords_of
 from .pipeline import ahead
 from .placing import Placed, address_rules, copy_file
 from .plan import PARTS, Part
@@ -362,11 +363,17 @@ class _Export:
             skip=scope.skip,
             leave=left_files(site, self._packing.leave),
             loose=lambda path: lies_loose(site, path),
+            withheld=stays_with(site),
         )
         found, passed = selection(site.files, scope.folders, terms)
         if passed:
             self._notes.append(f"left out by themselves: {some_of(sorted(passed))}")
-        return [entry for entry in found if not self._gives_way(entry.path)]
+        going = [entry for entry in found if not self._gives_way(entry.path)]
+        if site.far is None:
+            leave = left_files(site, self._packing.leave)
+            asked = [entry for entry in going if not (leave and leave.asks_for(entry))]
+            must_hold_none(site.files, asked, passwords_of(site))
+        return going
 
     def _gives_way(self, path: str) -> bool:
         """True for what arrival puts in its place, or takes away."""

@@ -30,6 +30,7 @@ from ..reach import (
     mapping_for,
     part_of_path,
     signed_between,
+    stays_with,
 )
 from ..rewrite import Mapping, Rewriter, Tally
 from .errors import JobError, Refused
@@ -43,6 +44,7 @@ from .leaving import (
     views_without,
     work_out,
 )
+from .passwords import must_hold_none, passwords_of
 from .placing import (
     Placed,
     address_rules,
@@ -401,6 +403,7 @@ class _Planner:
             keep=patterns_of(choices.keep.files, "keep"),
             whole=source.definition.whole,
             loose=lambda path: lies_loose(source, path),
+            withheld=stays_with(source) if self._outward else None,
             texts=patterns_of(source.definition.text_files, "[rewrite]"),
             rewrite=lambda content: rewriter.rewrite(content, Tally()),
             mirror=choices.mirror,
@@ -418,10 +421,20 @@ class _Planner:
         self._weigh_files(files, scope.nested)
         return files
 
+    @property
+    def _outward(self) -> bool:
+        """True where files go to another environment that more than its developer may look at."""
+        source, target = self._source.environment, self._target.environment
+        return target.role != "local" and target.name != source.name.partition(" ")[0]
+
     def _weigh_files(self, files: Difference, nested: Sequence[str]) -> None:
         """What is to be said of the files, and whether there is room for them."""
         source, target, choices = self._source, self._target, self._choices
         name = target.environment.name
+        leave = left_files(source, choices.leave)
+        if self._outward and source.far is None:
+            coming = [e for e in files.coming if not (leave and leave.asks_for(e))]
+            must_hold_none(source.files, coming, passwords_of(source, target))
         self._risks += [
             f"leave: no file of {source.environment.name} fits {pattern!r}"
             for pattern in files.unused

@@ -35,14 +35,13 @@ _BEFORE = {
     "INSTALL": ({"PLUGIN", "SONAME", "COMPONENT"}, "loads a library"),
     "UNINSTALL": ({"PLUGIN", "SONAME", "COMPONENT"}, "changes the server"),
     "RENAME": ({"USER"}, "changes accounts"),
-    "RESET": ({"MASTER", "SLAVE", "REPLICA", "BINARY", "PERSIST", "QUERY"}, "changes the server"),
+    "RESET": ({"MASTER", "SLAVE", "REPLICA", "BINARY", "PERSIST"}, "changes the server"),
     "CHANGE": ({"MASTER", "REPLICATION"}, "changes the server"),
     "START": ({"SLAVE", "REPLICA", "ALL", "GROUP_REPLICATION"}, "changes the server"),
     "STOP": ({"SLAVE", "REPLICA", "ALL", "GROUP_REPLICATION"}, "changes the server"),
     "SET": ({"GLOBAL", "PERSIST", "PERSIST_ONLY", "PASSWORD", "ROLE"}, "changes the server or accounts"),
     "DEFAULT": ({"ROLE"}, "changes accounts"),
-    "FLUSH": ({"TABLES", "TABLE", "PRIVILEGES", "LOGS", "HOSTS", "STATUS", "BINARY", "USER_RESOURCES", "LOCAL",
-               "NO_WRITE_TO_BINLOG"}, "changes the server"),
+    "FLUSH": ({"PRIVILEGES"}, "changes accounts"),
     "CLONE": ({"LOCAL", "INSTANCE"}, "changes the server"),
     "BACKUP": ({"STAGE", "LOCK"}, "changes the server"),
 }  # fmt: skip
@@ -299,7 +298,9 @@ def _one_statement(found: Sequence[Token]) -> bool:
     """True if nothing stands behind the statement that a body is: semicolons are inside of it, or at its end."""
     depth, begun = 0, False
     for at, token in enumerate(found):
-        if token.upper in ("BEGIN", "CASE", "IF", "LOOP", "REPEAT", "WHILE") and _opens(found, at):
+        if token.upper in ("BEGIN", "CASE", "IF", "LOOP", "REPEAT", "WHILE", "FOR") and _opens(
+            found, at
+        ):
             depth += 1
             begun = True
         elif token.upper == "END":
@@ -318,9 +319,12 @@ def _opens(found: Sequence[Token], at: int) -> bool:
     following = found[at + 1] if at + 1 < len(found) else None
     if before == "END":
         return False  # END IF, END LOOP …
+    if word == "FOR":  # FOR name IN …; not FOR UPDATE, CURSOR FOR
+        return at + 2 < len(found) and found[at + 2].upper == "IN"
     if word in ("IF", "REPEAT") and following is not None and following.text == "(":
-        # A function, unless it stands where a statement does.
-        return not at or bool({before, found[at - 1].text} & (_STARTS | {"HANDLER"}))
+        # As a function it has several arguments, and stands where no statement does.
+        starts = not at or {before, found[at - 1].text} & (_STARTS | {"HANDLER", "ATOMIC"})
+        return bool(starts) or not _has_several(found, at + 1)
     if word == "IF" and following is not None and following.upper in ("EXISTS", "NOT"):
         return before not in (
             "TABLE",
@@ -333,6 +337,20 @@ def _opens(found: Sequence[Token], at: int) -> bool:
             "SEQUENCE",
         )
     return not (at and found[at - 1].text == ".")
+
+
+def _has_several(found: Sequence[Token], at: int) -> bool:
+    """True where a bracket holds more than one thing."""
+    depth = 0
+    for token in found[at:]:
+        if token.kind != "mark":
+            continue
+        depth += (token.text == "(") - (token.text == ")")
+        if token.text == "," and depth == 1:
+            return True
+        if not depth:
+            return False
+    return False
 
 
 def _is_view(item: Attachment, rest: Sequence[Token]) -> bool:
