@@ -31,7 +31,6 @@ COMMANDS = {
     "restore": "put back what a snapshot holds",
     "undo": "put back what the last run on an environment replaced",
     "history": "list what was done, newest first",
-    "unlock": "break the lock that a dead run left",
     "demo": "try everything on a made-up site, on this machine alone",
 }
 
@@ -65,6 +64,11 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
         if name == chosen:
             _module(name).configure(command)
             _common(command)
+            if name in _WRITING:
+                command.add_argument(
+                    "--take-over", action="store_true",
+                    help="go on in place of the run that holds the environment's lock, which is stopped",
+                )  # fmt: skip
     return parser
 
 
@@ -73,6 +77,10 @@ def _module(name: str):  # type: ignore[no-untyped-def]
 
     # A word of the language can not be the name of a module.
     return import_module(f"vetrin.cli.{'importing' if name == 'import' else name}")
+
+
+# What writes to an environment, and can be refused because another run does.
+_WRITING = ("pull", "push", "run", "rewrite", "heal", "resume", "import", "restore", "undo")
 
 
 def _common(parser: argparse.ArgumentParser) -> None:

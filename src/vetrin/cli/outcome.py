@@ -14,7 +14,7 @@ from ..files import FilesError, own_folder
 from ..project import ProjectError, bytes_per_second
 from ..reach import Protected, ReachError, hosts
 from ..rewrite import MappingError
-from ..sync import HalfDone, JobError, LeftBroken, Refused, Stopped, described, was_cut_off
+from ..sync import HalfDone, JobError, LeftBroken, Refused, Stopped, described, was_cut_off, wish
 from .asking import Terminal
 from .console import Out, Usage
 from .main import DIFFERENT, DONE, FAILED, REFUSED, STOPPED, USAGE
@@ -28,6 +28,7 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
     """Call ``run``; every error becomes a message and its exit code, never a traceback."""
     out = Out(json=args.json, quiet=args.quiet, verbose=args.verbose)
     hosts.asker = Terminal(out)
+    wish.take_over = getattr(args, "take_over", False)
     try:
         if args.rate:
             hosts.rate = bytes_per_second(args.rate)

@@ -305,6 +305,10 @@ class FileTree(SourceTree, Protocol):
     def claim(self, path: str, content: bytes) -> bool:
         """Make a small file that must not be there; False where it is. Of several, one succeeds."""
 
+    def take_away(self, path: str, content: bytes) -> bool:
+        """Remove a small file if it holds just this; False where it is gone, or another. Of several, one succeeds,
+        and what somebody put there meanwhile stays."""
+
     def age(self, path: str) -> float | None:
         """Seconds since a file was written, by the clock of its own machine; None where there is none."""
 

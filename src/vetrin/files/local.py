@@ -6,6 +6,7 @@ import contextlib
 import fcntl
 import json
 import os
+import secrets
 import shutil
 import stat
 import tempfile
@@ -521,6 +522,25 @@ class LocalTree:
                 return _second_name(beside, str(self.root / path))
             finally:
                 os.unlink(beside)
+
+    def take_away(self, path: str, content: bytes) -> bool:
+        place = self.root / path
+        aside = own_folder(self.root) / f"away-{secrets.token_hex(4)}"
+        with _said(path):
+            try:
+                if place.read_bytes() != content:
+                    return False
+                os.rename(place, aside)
+            except FileNotFoundError:
+                return False
+            try:
+                if aside.read_bytes() == content:
+                    return True
+                # It became another one in between, which gets its name back.
+                _second_name(str(aside), str(place))
+                return False
+            finally:
+                aside.unlink()
 
     def age(self, path: str) -> float | None:
         try:

@@ -346,6 +346,25 @@ class RemoteTree:
                 self.machine.act([Act("remove", beside, soft=True)])
         return True
 
+    def take_away(self, path: str, content: bytes) -> bool:
+        place, aside = self._place(path), self._place(f"{OWN_FOLDER}/away-{secrets.token_hex(4)}")
+        try:
+            if b"".join(self.machine.read(place, 0, len(content) + 1)) != content:
+                return False
+            self.machine.act([Act("rename", place, aside)])
+        except FilesError:
+            if self.machine.look([place])[0] is None:
+                return False
+            raise
+        try:
+            if b"".join(self.machine.read(aside, 0, len(content) + 1)) == content:
+                return True
+            # It became another one in between, which gets its name back.
+            self.machine.act([Act("claim", place, aside, mode=0o644, soft=True)])
+            return False
+        finally:
+            self.machine.act([Act("remove", aside, soft=True)])
+
     def age(self, path: str) -> float | None:
         clock = self._place(f"{OWN_FOLDER}/clock")
         self.machine.act(

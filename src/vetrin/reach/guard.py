@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import secrets
 import time
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
@@ -213,7 +214,8 @@ class _Known:
     def _write(self, name: str, kept: Mapping[str, Any]) -> None:
         self._all[name] = kept
         private_folder(self._path.parent)
-        beside = self._path.with_suffix(".new")
+        # Several runs may look at once; what is kept only spares a look.
+        beside = self._path.with_name(f".{_FILE}.{secrets.token_hex(4)}")
         with private_file(beside) as file:
             file.write(json.dumps(self._all, indent=1).encode())
         beside.replace(self._path)

@@ -60,7 +60,7 @@ class Site:
     again: Callable[[], Site] | None = field(default=None, repr=False)
     looked: Looked | None = None
     unsure: tuple[str, ...] = ()
-    locked: bool = field(default=False, repr=False)  # by this process
+    lock: bytes = field(default=b"", repr=False)  # what the lock says that this process holds
 
     def reopen(self) -> None:
         """Connect anew to what may have been lost.

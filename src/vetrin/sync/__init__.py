@@ -2,7 +2,7 @@
 
 from .agreement import agreed
 from .connection import was_cut_off
-from .errors import HalfDone, JobError, LeftBroken, Refused, Stopped, described
+from .errors import HalfDone, JobError, LeftBroken, Overtaken, Refused, Stopped, described
 from .events import (
     Checking,
     Event,
@@ -22,7 +22,7 @@ from .inplace import Selection, Survey, Work, change, survey
 from .journal import Journals, Run
 from .keeping import Keeping, take_snapshot
 from .leaving import Leaving, LeftKind
-from .lock import holder_of, only_run, unlock
+from .lock import holder_of, must_hold, only_run, wish
 from .plan import (
     PARTS,
     PUSHED_PARTS,
@@ -63,6 +63,7 @@ __all__ = [
     "LeftKind",
     "Listener",
     "Moved",
+    "Overtaken",
     "Part",
     "Phase",
     "Plan",
@@ -94,6 +95,7 @@ __all__ = [
     "may_read",
     "may_write",
     "must_be_whole",
+    "must_hold",
     "only_run",
     "parts_wanted",
     "preview",
@@ -107,7 +109,7 @@ __all__ = [
     "undo",
     "undo_and_look",
     "undoable",
-    "unlock",
     "usual_parts",
     "was_cut_off",
+    "wish",
 ]

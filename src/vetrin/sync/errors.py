@@ -36,6 +36,16 @@ class HalfDone(JobError):
         )
 
 
+class Overtaken(Refused):
+    """Another run took over the lock of this one, which does nothing any more."""
+
+    def __init__(self, environment: str, by: str) -> None:
+        super().__init__(
+            f"another run took over{f': {by}' if by else ''}; this one has ended without doing anything more",
+            f"`vetrin history` and `vetrin status` say what stands in {environment}",
+        )
+
+
 class LeftBroken(JobError):
     """What was pushed is live, was found to be broken, and could not be undone."""
 

@@ -11,7 +11,7 @@ from ..files import FilesError
 from ..reach import Site
 from . import switching
 from .connection import was_cut_off
-from .errors import HalfDone, JobError, Refused, Stopped, described
+from .errors import HalfDone, JobError, Overtaken, Refused, Stopped, described
 from .journal import DONE, FAILED, STOPPED, SWAPPING, TAKEN_BACK, Journals, Run
 from .lock import only_run
 
@@ -188,10 +188,13 @@ def taken_back_on_failure(target: Site, run: Run, journals: Journals) -> Iterato
     Raises:
         Stopped: it ended before the switch, and can be gone on with.
         HalfDone: it ended in the switch, and could not be taken back either.
+        Overtaken: another run took over; nothing is taken back.
         JobError: in place of an error of the database or the files; the target is as it was before.
     """
     try:
         yield
+    except Overtaken:
+        raise  # what stands there is another run's affair
     except BaseException as error:
         cut_off = isinstance(error, Exception) and was_cut_off(error)
         interrupted = isinstance(error, KeyboardInterrupt)

@@ -30,7 +30,7 @@ from ..reach.frames import escaped
 from .connection import was_cut_off
 from .errors import HalfDone, Refused
 from .journal import SWAPPING, Run
-from .lock import holder_of
+from .lock import holder_of, must_hold
 from .switch import Switch, own_again
 
 RECORD = f"{OWN_FOLDER}/switch.json"
@@ -159,7 +159,9 @@ def perform(
         DatabaseUnreachable, LineBroken: a connection was lost in it; once it is made anew, the same call goes on.
         DatabaseError, FilesError: it failed; what can be taken back may have been already.
         HalfDone: it failed, and could not be taken back there.
+        Overtaken: another run holds the lock by now; nothing was done.
     """
+    must_hold(target)
     begun = run.stage == SWAPPING
     if begun and run.handed_over:
         outcome = _awaited(target, run.token)
