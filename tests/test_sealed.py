@@ -13,6 +13,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from systems import answer
+from test_command_line import vetrin
 from vetrin.database import Column, Table
 from vetrin.database.contract import Batch
 from vetrin.database.records import records_of
@@ -267,3 +268,40 @@ def test_contents_are_proved_by_their_names(tmp_path: Path) -> None:
         store.contents.set_aside(digest)
         with pytest.raises(Damaged, match="is missing"):
             store.contents.read(digest)
+
+
+def test_a_mark_that_nobody_made_is_none(tmp_path: Path) -> None:
+    """Thinning goes by it: whoever can write to the shelf must not be able to give it away, or to move it."""
+    store, manifest = filled(tmp_path)
+    assert store.verified([manifest]) == {}
+    marked = f"verified/{manifest.id}"
+    store.verify(manifest)
+    assert list(store.verified([manifest])) == [manifest.id]
+    (path,) = [
+        path for path in (tmp_path / "verified").iterdir() if path.name.startswith(manifest.id)
+    ]
+    mark = path.read_bytes()
+    assert b"verified" not in mark, marked
+    path.write_text('{"verified": "2026-11-01T10:00:00"}')
+    assert store.verified([manifest]) == {}
+    other = replace(manifest, id="another")
+    (path.parent / path.name.replace(manifest.id, "another")).write_bytes(mark)
+    assert store.verified([other]) == {}
+
+
+def test_a_store_that_lost_its_seal_is_not_believed(tmp_path: Path) -> None:
+    """Somebody put another one, without a passphrase, where the project's own was."""
+    sample = lay_out(tmp_path / "railway")
+    file = sample.folder / "vetrin.toml"
+    plain = file.read_text()
+    vetrin(sample.folder, "backup", "production")
+    file.write_text(plain + "\n[store]\npassphrase = true\n")
+    given = {"VETRIN_STORE_PASSPHRASE": PASSPHRASE}
+    for words in (("backups",), ("restore", "local", "newest", "--yes"), ("backup", "production")):
+        done = vetrin(sample.folder, *words, code=1, **given)
+        assert "says that this store has a passphrase, and it has none" in " ".join(
+            done.stderr.split()
+        )
+    (sample.folder / ".vetrin/store").rename(sample.folder / "theirs")
+    vetrin(sample.folder, "backup", "production", **given)
+    vetrin(sample.folder, "backups", **given)

@@ -22,6 +22,8 @@ from .outlets import Outlet
 
 _LOOKS = ("status", "survey", "compare", "reach", "check", "strays", "backups", "history")
 _OF_THE_DISK = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EACCES, errno.EPERM)
+# A folder where a file is asked for, a file where a folder is, a name that no disk takes.
+_OF_A_NAME = (errno.EISDIR, errno.ENOTDIR, errno.ENAMETOOLONG, errno.ELOOP, errno.EEXIST)
 
 
 def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Namespace) -> int:
@@ -51,6 +53,8 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
     except Exception as error:
         if isinstance(error, OSError) and error.errno in _OF_THE_DISK:
             return _failed(out, error, "free some room there, or see that the account may write")
+        if isinstance(error, OSError) and error.errno in _OF_A_NAME and error.filename is not None:
+            return out.fail(USAGE, described(error), "name another one")
         where = _note(args)
         if out.verbose:
             traceback.print_exc()

@@ -56,6 +56,11 @@ _DATABASE_KEYS = (
 )
 
 
+_DEEPEST = 40  # tables and lists in one another
+_LONGEST = 100_000  # characters of a text: conditions in SQL may be long
+_SHOWN = 120  # characters of where something stands
+
+
 @dataclass(frozen=True)
 class Environment:
     """One copy of the site. ``root`` is absolute on this machine; on another one (``host``) it may be
@@ -153,6 +158,22 @@ def find_project(start: Path) -> Path:
     )
 
 
+def _must_be_sane(value: object, where: str, depth: int = 0) -> None:
+    """Raises ProjectError for what no value here can be, whatever it is for."""
+    if depth > _DEEPEST:
+        raise ProjectError(f"{where}: it is nested too deeply")
+    if isinstance(value, str) and ("\0" in value or len(value) > _LONGEST):
+        what = "a NUL" if "\0" in value else f"more than {_LONGEST:,} characters"
+        raise ProjectError(f"{where}: a text in it has {what}")
+    if isinstance(value, Mapping):
+        for key, inner in value.items():
+            _must_be_sane(key, where, depth + 1)
+            _must_be_sane(inner, f"{where}: {key}"[:_SHOWN], depth + 1)
+    elif isinstance(value, list):
+        for inner in value:
+            _must_be_sane(inner, where, depth + 1)
+
+
 def load_project(folder: Path) -> Project:
     """Read vetrin.toml in ``folder``.
 
@@ -168,6 +189,9 @@ def load_project(folder: Path) -> Project:
         raise ProjectError(f"{path} can not be read: {error.strerror}") from error
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise ProjectError(f"{path}: {error}") from error
+    except RecursionError:
+        raise ProjectError(f"{path}: it is nested too deeply") from None
+    _must_be_sane(data, FILE_NAME)
     known_keys(
         data,
         ("site", "environment", "rewrite", "leave", "keep", "arrival", "route", "build", "store"),

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from ..files import own_folder
 from ..project import Project, store_passphrase
 from .seal import seal_of
-from .shelf import FolderShelf, Shelf
+from .shelf import FolderShelf, Shelf, StoreError
 from .snapshots import Store
 
 FOLDER = "store"
@@ -28,7 +28,7 @@ def open_store(
 
     Raises:
         WrongPassphrase: it does not open the store.
-        StoreError, ReachError: the store can not be got at.
+        StoreError, ReachError: the store can not be got at, or has no passphrase although the project says so.
     """
     shelf = shelf_of(project, here=here)
     if writing and (here or not project.store.place):
@@ -36,6 +36,12 @@ def open_store(
     has_one = shelf.has("seal.json")
     wanted = writing and project.store.passphrase
     passphrase = None
+    expected = project.store.passphrase and not here
+    if expected and not has_one and next(iter(shelf.names("snapshots")), None) is not None:
+        raise StoreError(
+            f"{shelf.where}: vetrin.toml says that this store has a passphrase, and it has none: somebody may have "
+            "put another in its place; if it is yours, begin another one, or set passphrase = false in [store]"
+        )
     if has_one or wanted:
         passphrase = store_passphrase() or ask(not has_one)
     return Store(shelf, seal_of(shelf, passphrase, wanted=wanted))

@@ -237,6 +237,7 @@ class Store:
             # One that could not be fetched just now must not count as missing: thinning goes by it.
             with contextlib.suppress(Missing, ValueError, KeyError, TypeError):
                 raw = fetched[name] if name in fetched else self.shelf.read(name)
+                raw = self.seal.open(name, raw)
                 found[snapshot] = str(json.loads(raw)["verified"])
         return found
 
@@ -257,7 +258,8 @@ class Store:
             self.shelf.remove(_mark(manifest.id))
         else:
             moment = datetime.now().astimezone().isoformat(timespec="seconds")
-            self.shelf.write(_mark(manifest.id), json.dumps({"verified": moment}).encode())
+            mark = json.dumps({"verified": moment}).encode()
+            self.shelf.write(_mark(manifest.id), self.seal.close(_mark(manifest.id), mark))
         self.shelf.settle()
         return harms
 

@@ -4,12 +4,19 @@ from __future__ import annotations
 
 import os
 
+_LONGEST = 300  # characters of a name that are shown
+
 
 def described(error: BaseException) -> str:
     """What an error says; one of the operating system by the file that it is about and the reason."""
     if isinstance(error, OSError) and error.filename is not None and error.strerror:
-        return f"{os.fsdecode(error.filename)}: {error.strerror}"
+        name = error.filename if isinstance(error.filename, int) else os.fsdecode(error.filename)
+        return f"{_shortened(str(name))}: {error.strerror}"
     return str(error) or type(error).__name__
+
+
+def _shortened(name: str) -> str:
+    return name if len(name) <= _LONGEST else f"{name[: _LONGEST // 2]}…{name[-_LONGEST // 2 :]}"
 
 
 class JobError(Exception):

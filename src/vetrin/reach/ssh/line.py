@@ -15,7 +15,7 @@ import threading
 import time
 from collections.abc import Awaitable, Coroutine
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, TypeVar, cast
 
 import asyncssh
 
@@ -180,7 +180,7 @@ class Line:
             return there
 
     def _open(self, packed: bool) -> asyncssh.SSHClientConnection:
-        options = asyncssh.SSHClientConnectionOptions(**self._where())
+        where, options = self._options()
         # Where the configuration names none, or wants none: a host is never believed unseen.
         known: Any = options.known_hosts or [str(_expanded("~/.ssh/known_hosts"))]
         account = f"{options.username}@{options.host}"
@@ -195,7 +195,7 @@ class Line:
             connection: asyncssh.SSHClientConnection = self._loop.run(
                 awaited(
                     asyncssh.connect(
-                        **self._where(),
+                        **where,
                         **more,
                         client_factory=lambda: login,
                         known_hosts=[path for path in known if _expanded(str(path)).is_file()]
@@ -222,6 +222,30 @@ class Line:
         if self.host.port:
             found["port"] = self.host.port
         return found
+
+    def _options(self) -> tuple[dict[str, Any], Any]:
+        """What the user's SSH configuration says. Keys that it names and that are not there are passed over, as long
+        as there is another one."""
+        where = self._where()
+        try:
+            return where, asyncssh.SSHClientConnectionOptions(**where)
+        except FileNotFoundError as error:
+            missing = error.filename
+        except (OSError, ValueError, asyncssh.Error) as error:
+            raise LineError(
+                f"{self.host}: {_one_line(error)}",
+                "check your SSH configuration and the host in vetrin.toml",
+            ) from error
+        bare = asyncssh.SSHClientConnectionOptions(**where, client_keys=None)
+        named = cast(list[str], bare.config.get("IdentityFile") or [])
+        keys = [str(_expanded(str(name))) for name in named if _expanded(str(name)).is_file()]
+        if not keys:
+            raise LineError(
+                f"{self.host}: there is no key {missing}, which your SSH configuration names",
+                f"correct IdentityFile for {self.host.name} in it",
+            )
+        where["client_keys"] = keys
+        return where, asyncssh.SSHClientConnectionOptions(**where)
 
     def _failed(self, error: Exception, login: Login, begun: float) -> LineError:
         name = self.account
