@@ -62,6 +62,10 @@ class HostileDatabase:
                 return
             real.sendall(name)
             threading.Thread(target=_pass_on, args=(real, client), daemon=True).start()
+            self._between(client, real)
+
+    def _between(self, client: socket.socket, real: socket.socket) -> None:
+        try:
             while asked := packet(client):
                 if asked[3:5] == b"\x00\x03" and self.about in asked:
                     with self._lock:
@@ -73,6 +77,10 @@ class HostileDatabase:
                         self._hear(client)
                         return
                 real.sendall(asked)
+        finally:
+            # What it held there, locks among them, goes with it, although somebody still listens.
+            with contextlib.suppress(OSError):
+                real.shutdown(socket.SHUT_RDWR)
 
     def _hear(self, client: socket.socket) -> None:
         client.settimeout(None if self.silent else 1.0)
