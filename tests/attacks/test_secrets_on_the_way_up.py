@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
@@ -9,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from conftest import own_server
-from systems import Mariadb
+from systems import Mariadb, answer
 from test_command_line import document, vetrin
 from vetrin.demo.sample import Sample
 from vetrin.files import LocalTree, withheld
@@ -138,6 +139,28 @@ def test_a_password_is_found_whatever_the_file_is_called(tmp_path: Path) -> None
     assert "notes.txt" in str(refused.value) and "binary" not in str(refused.value)
     assert "steam" not in str(refused.value) + refused.value.remedy
     must_hold_none(tree, entries, [b"another one"])
+
+
+def test_a_project_in_a_web_root_is_said_to_be_in_one(sample: Sample, tmp_path: Path) -> None:
+    root = tmp_path / "web"
+    shutil.copytree(sample.root("local"), root)
+    words = (
+        "init",
+        "--address",
+        "http://harrowmere.test",
+        "--other",
+        "production=https://live.test=/srv/www",
+    )
+    assert "would hand out vetrin.toml" in " ".join(
+        vetrin(root, *words, "--dry-run").stderr.split()
+    )
+    vetrin(root, *words, "--above")
+    assert not (root / "vetrin.toml").exists()
+    assert 'root = "web"' in (tmp_path / "vetrin.toml").read_text()
+    assert "is there already" in vetrin(root, *words, "--above", code=2).stderr
+    (tmp_path / "vetrin.toml").unlink()
+    _, said = answer(root, b"y\n\n", *words)
+    assert "Write it to" in said and (tmp_path / "vetrin.toml").exists()
 
 
 @pytest.fixture

@@ -46,6 +46,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--other", action="append", default=[], metavar="ENV=ADDRESS=ROOT",
         help="a further environment: name, web address, root folder; can be repeated",
     )  # fmt: skip
+    parser.add_argument(
+        "--above", action="store_true",
+        help="where this is the site's root, write vetrin.toml into the folder above, which no web server serves",
+    )  # fmt: skip
     parser.epilog = """examples:
   vetrin init
   vetrin init --address http://harrowmere.test:8080
@@ -56,10 +60,12 @@ def run(args: argparse.Namespace, out: Out) -> int:
     folder = Path(args.project or args.folder).absolute()
     if not folder.is_dir():
         raise Usage(f"there is no folder {folder}")
-    path = folder / FILE_NAME
-    if path.exists():
-        raise Usage(f"{path} is there already; edit it, or move it away to start anew")
+    _must_be_new(folder / FILE_NAME)
     root, definition = _recognise(folder, args.cms)
+    own = folder / args.cms if args.cms and args.cms.endswith(".toml") else None
+    if root == folder:
+        folder = _out_of_the_web(args, out, folder)
+    path = folder / FILE_NAME
     version = read_version(root, definition) or "of unknown version"
     out.say(f"{definition.title} {version} in {root}")
     try:
@@ -74,7 +80,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     text = project_text(
         Draft(
             site=name,
-            cms=args.cms or definition.name,
+            cms=os.path.relpath(own, folder) if own else args.cms or definition.name,
             environment=args.environment,
             address=address,
             root=os.path.relpath(root, folder),
@@ -93,6 +99,25 @@ def run(args: argparse.Namespace, out: Out) -> int:
         out.show("Next: describe the live site in it (see the comments there), then")
     out.show(f"Next: vetrin reach {args.environment}, then vetrin status")
     return DONE
+
+
+def _must_be_new(path: Path) -> None:
+    if path.exists():
+        raise Usage(f"{path} is there already; edit it, or move it away to start anew")
+
+
+def _out_of_the_web(args: argparse.Namespace, out: Out, root: Path) -> Path:
+    """Where vetrin.toml is to lie: a web server hands out what is in a site's root."""
+    above = root.parent
+    if not args.above:
+        out.warn(f"a web server that serves {root} would hand out {FILE_NAME} as well, to anybody")
+        if not out.at_terminal or out.json:
+            out.warn("--above writes it into the folder above")
+            return root
+        if not out.agrees(f"Write it to {above} instead?"):
+            return root
+    _must_be_new(above / FILE_NAME)
+    return above
 
 
 def _recognise(folder: Path, cms: str | None) -> tuple[Path, Definition]:
