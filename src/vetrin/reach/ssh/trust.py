@@ -17,6 +17,8 @@ import asyncssh
 from ...project.host import Host
 from ...project.secrets import secret
 
+_ROUNDS, _PROMPTS = 6, 4  # how often a host may ask in one log-in, and how many things at once
+
 
 class Asker(Protocol):
     """Asks the person at the terminal."""
@@ -49,6 +51,7 @@ class Login(asyncssh.SSHClient):
         self._asked = 0
         self.refused = ""
         self.remedy = ""
+        self._rounds = 0
 
     def validate_host_public_key(
         self, host: str, addr: str, port: int, key: asyncssh.SSHKey
@@ -90,6 +93,10 @@ class Login(asyncssh.SSHClient):
     def kbdint_challenge_received(
         self, name: str, instructions: str, lang: str, prompts: Any
     ) -> list[str] | None:
+        # What a host asks without an end is no log-in, and each answer would be one more secret.
+        self._rounds += 1
+        if self._rounds > _ROUNDS or len(prompts) > _PROMPTS:
+            return None
         answers = []
         for prompt, shown in prompts:
             if "password" in prompt.lower() and not shown:
