@@ -36,7 +36,7 @@ from ..frames import (
     unescaped,
 )
 from ..helpers import PHP, PYTHON, source
-from .line import Line
+from .line import Line, Refused
 from .pipe import LineBroken, LineError, Pipe
 
 _FORMS = (
@@ -160,7 +160,10 @@ class _Helper:
         packed: bool = False,
     ) -> None:
         text = source(name)
-        self.pipe = line.command(command, packed=packed)
+        try:
+            self.pipe = line.command(command, packed=packed)
+        except Refused as error:
+            raise NoHelper(str(error)) from error
         self.frames = Frames(self.pipe)
         self.pipe.settimeout(_ANSWERS + 10 * line.latency)
         begun = time.perf_counter()

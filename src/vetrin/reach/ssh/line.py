@@ -149,7 +149,11 @@ class Line:
         except asyncssh.ChannelOpenError as error:
             if not self.alive:
                 raise LineBroken(f"{self.account}: the connection was lost") from error
-            raise
+            # Some hosts permit no commands, or no more of them at a time.
+            raise Refused(
+                f"{self.account} refuses it: {_one_line(error)}",
+                "see what the host's SSH server permits",
+            ) from error
 
     @property
     def alive(self) -> bool:
