@@ -3,7 +3,7 @@
 By each way to a target: the program is killed, the line is cut (and comes back, or not), the database server dies
 (before or after it carried a statement out), the disk is full, there or here. What stands there afterwards is what the exit code
 says, and the next command, of any kind, finds its way from there. ``--every 1`` goes through all steps, each with one
-of the commands, in turn (an hour for all ways); ``--every 7`` has each followed by all; without it a part is tried.
+of the commands, in turn (an hour or two for each way); ``--every 7`` has each followed by all; without it a part is tried.
 """
 
 from __future__ import annotations
@@ -208,7 +208,7 @@ KINDS: dict[str, Callable[[Place, int], Came]] = {
     "own disk full": full(inside=False, here=True),
 }
 # Steps: more than any switch has, and how far apart those are that are tried of the many outside it.
-_MOST, _APART = 80, 9
+_MOST, _APART = 400, 9
 
 
 def of_way(way: str) -> list[str]:
