@@ -416,6 +416,23 @@ def test_a_row_of_64_megabytes_needs_little_more() -> None:
     assert peak < 110 << 20
 
 
+@pytest.mark.parametrize("begins", [b"CREATE TABLE t (a int COMMENT '", b"/* ", b"-- "])
+def test_what_has_no_end_is_not_kept(begins: bytes) -> None:
+    """As a packed file of some megabytes can bring: it ends with a message long before memory does."""
+    given = 0
+
+    def blocks() -> Iterator[bytes]:
+        nonlocal given
+        yield begins
+        while given < 400:
+            given += 1
+            yield b"a" * (1 << 20)
+
+    with pytest.raises(DatabaseError, match=r"more than (16|64) MB"):
+        list(DumpReader(blocks()).rows())
+    assert given < 200
+
+
 @given(st.data())
 def test_letters_that_end_with_a_backslash(data: st.DataObject) -> None:
     """Doubled in any blocks, and taken back, from wherever a letter begins; single bytes stay what they are."""

@@ -25,6 +25,11 @@ from .sequences import CREATE as CREATE_SEQUENCE
 from .sequences import GIVES_NEXT, sequence, set_default
 
 _MORE = 1 << 20
+_STATEMENT = 64 << 20  # bytes of one that brings no rows
+_PIECE = (
+    16 << 20
+)  # bytes of one text, name or comment in it, which is searched again whenever more comes
+_VALUE = 1 << 30  # bytes; a server's packets hold no more
 _BATCH = 1 << 20
 
 _SPACE = re.compile(
@@ -165,6 +170,12 @@ class DumpReader:
         self.dump.size += size
         return bool(size)
 
+    def _more(self) -> bool:
+        """As ``_refill``, in what brings no rows and has to be in the buffer as a whole."""
+        if self._left() > _PIECE:
+            raise self._wrong("a text, a name or a comment of more than 16 MB outside of rows")
+        return self._refill()
+
     def _read_letters(self) -> None:
         """From here on, go by the character set that statements are written in now."""
         charset = self._context["character_set_client"] or self.dump.charset
@@ -217,7 +228,7 @@ class DumpReader:
             if self._left() and self._buffer.startswith(self._delimiter, self._at):
                 self._at += len(self._delimiter)
                 continue
-            if (self._left() < 2 or _OPEN.match(self._buffer, self._at)) and self._refill():
+            if (self._left() < 2 or _OPEN.match(self._buffer, self._at)) and self._more():
                 continue
             if _OPEN.match(self._buffer, self._at) and self._left() > 1:
                 return False  # a comment up to the end
@@ -238,7 +249,7 @@ class DumpReader:
                 break
             match = _PIECES[self._backslashes].match(self._buffer, self._at)
             # A piece at the end of what is there may go on.
-            if (match is None or match.end() > len(self._buffer) - 64) and self._refill():
+            if (match is None or match.end() > len(self._buffer) - 64) and self._more():
                 continue
             if match is None:
                 if b"".join(parts).strip():
@@ -251,7 +262,7 @@ class DumpReader:
             parts.append(piece)
             self._at += len(piece)
             size += len(piece)
-            if size > 64 << 20:
+            if size > _STATEMENT:
                 raise self._wrong("a statement of more than 64 MB that brings no rows")
         plainly = [p for p in parts if not (p.startswith((b"--", b"#")) and len(p) > 2)]
         product = self.dump.product
@@ -507,7 +518,7 @@ class DumpReader:
                 break
             parts.append(match[0])
             self._at = match.end()
-            if self._left() or not self._refill():
+            if self._left() or sum(map(len, parts)) > _VALUE or not self._refill():
                 break
         token = b"".join(parts)
         if not token:
@@ -530,6 +541,8 @@ class DumpReader:
                 return whole.getvalue()
             if self._ended:
                 raise self._wrong("it ends in the middle of a value")
+            if whole.tell() > _VALUE:
+                raise self._wrong("a value of more than 1 GB, which no server takes")
             self._refill()
 
     def _end_of_string(self, mark: bytes) -> tuple[int, bool]:
