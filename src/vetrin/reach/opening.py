@@ -195,7 +195,7 @@ def open_site(
     What is opened for writing belongs to no environment to which nothing may be written, nor to the ``source``.
 
     Raises:
-        ReachError, DatabaseUnreachable: one of them can not be got at.
+        ReachError, DatabaseUnreachable: one of them cannot be got at.
         Protected: it is, by its files or its tables, an environment to which nothing may be written, or the source.
     """
 
@@ -204,16 +204,14 @@ def open_site(
 
     site = opened()
     site.again = opened
-    if not read_only:
-        try:
-            found = Found(_whereabouts(environment, site.configuration, site.database, like))
-            found.database = site.database
-            site.unsure = must_be_its_own(
-                project, environment, found, partial(_found, project), source
-            )
-        except BaseException:
-            site.database.close()
-            raise
+    if read_only:
+        return site
+    with contextlib.ExitStack() as closing:
+        closing.enter_context(site)
+        where = _whereabouts(environment, site.configuration, site.database, like)
+        found = Found(where, site.database)
+        site.unsure = must_be_its_own(project, environment, found, partial(_found, project), source)
+        closing.pop_all()
     return site
 
 

@@ -28,7 +28,7 @@ def open_store(
 
     Raises:
         WrongPassphrase: it does not open the store.
-        StoreError, ReachError: the store can not be got at, or has no passphrase although the project says so.
+        StoreError, ReachError: the store cannot be got at, or has no passphrase although the project says so.
     """
     shelf = shelf_of(project, here=here)
     if writing and (here or not project.store.place):
