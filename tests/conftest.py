@@ -18,6 +18,7 @@ from systems import DatabaseServer, Mariadb, Mysql, Some, running
 from vetrin.demo import sample as samples
 from vetrin.demo.sample import Sample, lay_out, servers
 from vetrin.project import VARIABLE
+from vetrin.reach import hosts
 
 # What takes longest begins first, so that processes that work beside one another end together.
 LONG = ("faults", "archives_wordpress", "push_wordpress", "ssh", "interrupted", "push", "command_line", "store", "wagtail",
@@ -133,6 +134,16 @@ def object_storage() -> Iterator[dict[str, str]]:
         yield environ
     finally:
         server.stop()
+
+
+@pytest.fixture
+def open_folder() -> Iterator[Path]:
+    """A folder that every account may enter and write to; connections end with it."""
+    found = Path(tempfile.mkdtemp(prefix="vetrin-open-"))
+    found.chmod(0o777)
+    yield found
+    hosts.forget()
+    shutil.rmtree(found)
 
 
 @pytest.fixture

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import asyncio
-import threading
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import asyncssh
 import pytest
+from hostile_ssh import hostile_ssh
 
-from systems import answer, free_port
+from systems import answer
 from vetrin.demo.sample import Sample
 
 # Clears the screen, gives the window a title, writes over the line before, turns text around.
@@ -38,31 +37,8 @@ class Asking(asyncssh.SSHServer):
 
 @pytest.fixture
 def host(tmp_path: Path) -> Iterator[str]:
-    """A server of our own; its address."""
-    port, key = (
-        free_port(),
-        asyncssh.generate_private_key("ssh-ed25519", comment=f"railway {HOSTILE}"),
-    )
-    home = tmp_path / "home/.ssh"
-    home.mkdir(parents=True, mode=0o700)
-    public = key.export_public_key().decode().split()
-    (home / "known_hosts").write_text(f"[127.0.0.1]:{port} {public[0]} {public[1]}\n")
-    loop, ready = asyncio.new_event_loop(), threading.Event()
-
-    async def serve() -> None:
-        await asyncssh.create_server(Asking, "127.0.0.1", port, server_host_keys=[key])
-        ready.set()
-
-    def run() -> None:
-        loop.run_until_complete(serve())
-        loop.run_forever()
-
-    thread = threading.Thread(target=run, daemon=True)
-    thread.start()
-    assert ready.wait(20)
-    yield f"ssh://operator@127.0.0.1:{port}"
-    loop.call_soon_threadsafe(loop.stop)
-    thread.join(20)
+    with hostile_ssh(tmp_path / "home", Asking, f"railway {HOSTILE}") as address:
+        yield address
 
 
 @pytest.mark.parametrize("known", [True, False])

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import stat
-import threading
 from collections.abc import AsyncIterator, Iterator
 from pathlib import Path
 from typing import Any
 
 import asyncssh
 import pytest
+from hostile_ssh import hostile_ssh
 
-from systems import free_port
 from test_command_line import vetrin
 from vetrin.demo.sample import Sample
 
@@ -62,30 +61,8 @@ class Admits(asyncssh.SSHServer):
 
 @pytest.fixture
 def host(tmp_path: Path) -> Iterator[str]:
-    port, key = free_port(), asyncssh.generate_private_key("ssh-ed25519")
-    home = tmp_path / "home/.ssh"
-    home.mkdir(parents=True, mode=0o700)
-    (home / "known_hosts").write_text(
-        f"[127.0.0.1]:{port} {key.export_public_key().decode().strip()}\n"
-    )
-    loop, ready = asyncio.new_event_loop(), threading.Event()
-
-    async def serve() -> None:
-        await asyncssh.create_server(
-            Admits, "127.0.0.1", port, server_host_keys=[key], sftp_factory=Hostile
-        )
-        ready.set()
-
-    def run() -> None:
-        loop.run_until_complete(serve())
-        loop.run_forever()
-
-    thread = threading.Thread(target=run, daemon=True)
-    thread.start()
-    assert ready.wait(20)
-    yield f"ssh://operator@127.0.0.1:{port}"
-    loop.call_soon_threadsafe(loop.stop)
-    thread.join(20)
+    with hostile_ssh(tmp_path / "home", Admits, sftp_factory=Hostile) as address:
+        yield address
 
 
 def test_nothing_is_written_where_a_listing_leads(

@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import json
 import os
-import shutil
 import subprocess
 import sys
-import tempfile
 import threading
 import time
 from collections.abc import Iterator
@@ -40,23 +38,17 @@ from vetrin.sync.events import Event, Phase
 LOCK = ".vetrin/lock"
 
 
-@pytest.fixture
-def folder() -> Iterator[Path]:
-    """One that every account may write to."""
-    found = Path(tempfile.mkdtemp(prefix="vetrin-lock-"))
-    found.chmod(0o777)
-    yield found
-    hosts.forget()
-    shutil.rmtree(found)
-
-
 @pytest.fixture(params=["here", "ssh", "sftp_alone"])
-def tree(request: pytest.FixtureRequest, folder: Path, monkeypatch: pytest.MonkeyPatch) -> FileTree:
+def tree(
+    request: pytest.FixtureRequest, open_folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> FileTree:
     if request.param == "here":
-        return LocalTree(folder)
+        return LocalTree(open_folder)
     server: SshServer = request.getfixturevalue(request.param)
     monkeypatch.setenv("HOME", str(server.home))
-    return RemoteTree(hosts.at(Host.parse(f"ssh://{server.name}"), "railway").machine, str(folder))
+    return RemoteTree(
+        hosts.at(Host.parse(f"ssh://{server.name}"), "railway").machine, str(open_folder)
+    )
 
 
 def test_only_the_very_lock_is_taken_away(tree: FileTree) -> None:
@@ -70,9 +62,9 @@ def test_only_the_very_lock_is_taken_away(tree: FileTree) -> None:
 
 
 def test_one_that_changes_at_the_last_moment_stays(
-    folder: Path, monkeypatch: pytest.MonkeyPatch
+    open_folder: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    tree, rename = LocalTree(folder), os.rename
+    tree, rename = LocalTree(open_folder), os.rename
 
     def late(old: str, new: str) -> None:
         Path(old).unlink()
@@ -82,8 +74,8 @@ def test_one_that_changes_at_the_last_moment_stays(
     tree.claim(LOCK, b"dead")
     monkeypatch.setattr(os, "rename", late)
     assert not tree.take_away(LOCK, b"dead")
-    assert (folder / LOCK).read_bytes() == b"successor"
-    assert not list((folder / ".vetrin").glob("away-*"))
+    assert (open_folder / LOCK).read_bytes() == b"successor"
+    assert not list((open_folder / ".vetrin").glob("away-*"))
 
 
 def held_by(sample: Sample, **more: object) -> Path:

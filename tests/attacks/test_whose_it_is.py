@@ -4,9 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import shutil
-import tempfile
-from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -19,19 +16,7 @@ from test_command_line import vetrin
 from test_ssh import Line
 from vetrin.database.mysql import Credentials, MysqlDatabase
 from vetrin.demo.sample import Sample, lay_out
-from vetrin.reach import hosts
 from vetrin.spot import Spot
-
-
-@pytest.fixture
-def folder() -> Iterator[Path]:
-    """One that every account may enter."""
-    found = Path(tempfile.mkdtemp(prefix="vetrin-whose-"))
-    found.chmod(0o755)
-    yield found
-    hosts.forget()
-    shutil.rmtree(found)
-
 
 DATABASE = "data/harrowmere.sqlite"
 WRITING = (
@@ -116,12 +101,12 @@ def test_what_shares_nothing_is_written_to(sample: Sample) -> None:
 
 @pytest.mark.parametrize("way", ["ssh", "shell_less"])
 def test_a_host_that_is_this_machine(
-    folder: Path, way: str, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
+    open_folder: Path, way: str, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Staging is a folder on a host, which is where production lies."""
     server: SshServer = request.getfixturevalue(way)
     monkeypatch.setenv("HOME", str(server.home))
-    sample = lay_out(folder / "railway")
+    sample = lay_out(open_folder / "railway")
     for path in sample.folder.rglob("*"):
         path.chmod(0o777 if path.is_dir() else 0o666)
     file = sample.folder / "vetrin.toml"
@@ -142,15 +127,15 @@ def test_a_host_that_is_this_machine(
 
 @pytest.mark.parametrize("by_port", [False, True])
 def test_a_configuration_that_came_along(
-    folder: Path, database_server: DatabaseServer, ssh: SshServer, by_port: bool,
+    open_folder: Path, database_server: DatabaseServer, ssh: SshServer, by_port: bool,
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:  # fmt: skip
     """The copy names the database of the live site, by the same way or another; then the host is away."""
     monkeypatch.setenv("HOME", str(ssh.home))
-    line = Line(folder, database_server, ssh, "whose", port=False)
+    line = Line(open_folder, database_server, ssh, "whose", port=False)
     there = line.live / "wp-config.php"
     host = f"127.0.0.1:{database_server.port}" if by_port else f"localhost:{database_server.socket}"
-    right = (folder / "copy/wp-config.php").read_text()
+    right = (open_folder / "copy/wp-config.php").read_text()
     wrong = there.read_text().replace(f"localhost:{database_server.socket}", host)
     replacing = ("rewrite", "local", "--replace", "https://www.harrowmere.example=https://b.example",
                  "--yes")  # fmt: skip
@@ -158,7 +143,7 @@ def test_a_configuration_that_came_along(
     def posts() -> list[tuple[object, ...]]:
         return database_server.run(f"SELECT count(*) FROM {line.source}.wp_posts WHERE post_content LIKE '%b.example%'")  # fmt: skip
 
-    (folder / "copy/wp-config.php").write_text(wrong)
+    (open_folder / "copy/wp-config.php").write_text(wrong)
     for words in (("pull", "--yes"), replacing):
         done = line.vetrin(*words)
         assert (done.returncode, "its tables are those of production" in done.stderr) == (
@@ -169,8 +154,8 @@ def test_a_configuration_that_came_along(
     try:
         done = line.vetrin(*replacing)
         assert (done.returncode, "its tables are those of production" in done.stderr) == (5, True)
-        (folder / ".vetrin/whereabouts.json").unlink()
-        (folder / "copy/wp-config.php").write_text(right)
+        (open_folder / ".vetrin/whereabouts.json").unlink()
+        (open_folder / "copy/wp-config.php").write_text(right)
         database_server.run(f"CREATE TABLE wp_options LIKE {line.source}.wp_options",
                             f"INSERT INTO wp_options SELECT * FROM {line.source}.wp_options",
                             database=line.target)  # fmt: skip
