@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -37,7 +38,7 @@ def without_foreign_commands(out: Out, project: Project, site: Site) -> None:
     rule = site.definition.runtime
     if rule is None or not rule.command or is_shipped(site.definition):
         return
-    command = Foreign("version of the runtime", " ".join(rule.command))
+    command = Foreign("version of the runtime", shlex.join(rule.command))
     lacking = Agreed(project.folder).lacks([command])
     if lacking and not _agrees(out, project, lacking):
         out.warn(f"the version of {rule.title} is not looked up: {command.line!r} may not run")
