@@ -14,6 +14,7 @@ import stat
 import subprocess
 import sys
 import tarfile
+import tracemalloc
 import zipfile
 from pathlib import Path
 from typing import Any
@@ -29,7 +30,7 @@ from vetrin.files import Entry
 from vetrin.project import load_project
 from vetrin.store import FolderShelf, Store, StoreError, incoming, open_snapshot
 from vetrin.store.fetching import fetch, has_secret, joined, shown
-from vetrin.store.incoming import BadArchive, Watch, kind_of, members
+from vetrin.store.incoming import BadArchive, Watch, kind_of, members, watching
 from vetrin.store.intake import Given, Unclear, take_in
 from vetrin.store.outgoing import archive_into, text_into
 
@@ -199,7 +200,7 @@ def test_links_and_paths_in_a_zip(tmp_path: Path) -> None:
         link = zipfile.ZipInfo("out")
         link.external_attr = (stat.S_IFLNK | 0o777) << 16
         archive.writestr(link, "../../etc/passwd")
-    found = members(path, *kind_of(path))
+    found = members(path, *kind_of(path), watching([path]))
     assert next(found).entry.path == "folder/inside.txt"
     assert next(found).entry.target == "../../etc/passwd"  # left out by whoever takes it in
 
@@ -247,9 +248,46 @@ def test_what_becomes_far_too_much(
     path = tmp_path / "bomb.zip"
     with zipfile.ZipFile(path, "w") as archive:
         archive.writestr("dump.sql.gz", dump)
-    with pytest.raises(BadArchive, match=r"dump\.sql\.gz becomes more than"):
+    with pytest.raises(BadArchive, match=r"bomb\.zip becomes more than"):
         take_in([path], store, wordpress)
+    # What the archives become together counts, with every further name of a file.
+    for some in (1, 2):
+        for number in range(some):
+            with tarfile.open(tmp_path / f"{some}-{number}.tar", "w") as tar:
+                about = item("wp-includes/version.php")
+                about.size = 400_000 // some
+                tar.addfile(about, io.BytesIO(bytes(about.size)))
+                for name in range(3):
+                    link = item(f"wp-content/{name}", tarfile.LNKTYPE, about.name)
+                    tar.addfile(link)
+        paths = sorted(tmp_path.glob(f"{some}-*.tar"))
+        monkeypatch.setattr("vetrin.store.incoming._FOLD", 1)
+        with pytest.raises(BadArchive, match="becomes more than 1,048,576 bytes"):
+            take_in(paths, store, wordpress)
     assert store.names() == []
+
+
+@pytest.mark.parametrize("packing", ["gz", "xz"])
+def test_what_is_told_of_a_member_has_an_end(
+    tmp_path: Path, store: Store, wordpress, packing: str
+) -> None:  # type: ignore[no-untyped-def]
+    path = tmp_path / f"names.tar.{packing}"
+    with tarfile.open(path, f"w:{packing}", format=tarfile.PAX_FORMAT) as tar:  # type: ignore[call-overload]
+        about = item("wp-config.php")
+        about.pax_headers = {"comment": "x" * (40 << 20)}
+        tar.addfile(about)
+    tracemalloc.start()
+    with pytest.raises(BadArchive, match=r"has a header of more than 4,194,304 bytes"):
+        take_in([path], store, wordpress)
+    assert tracemalloc.get_traced_memory()[1] < 24 << 20
+    tracemalloc.stop()
+    path = tmp_path / "link.zip"
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
+        link = zipfile.ZipInfo("out")
+        link.external_attr = (stat.S_IFLNK | 0o777) << 16
+        archive.writestr(link, "x" * (40 << 20), zipfile.ZIP_DEFLATED)
+    with pytest.raises(BadArchive, match="'out' is a link that leads nowhere"):
+        take_in([path], store, wordpress)
 
 
 def test_parts_are_joined_and_checked(tmp_path: Path) -> None:
@@ -408,7 +446,7 @@ def test_any_tree_comes_out_of_any_archive_as_it_went_in(
     parts.finish()
     (whole,) = joined([path], folder / "whole") if not path.exists() else [path]
     found = {}
-    for member in members(whole, *kind_of(whole), password):
+    for member in members(whole, *kind_of(whole), watching([whole]), password):
         found[member.entry.path] = b"".join(member.blocks())
         assert member.entry.mode == 0o640
     assert found == tree

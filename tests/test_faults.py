@@ -106,6 +106,7 @@ def cut_and_killed(place: Place, at: int) -> Came:
     process = line.start(*line.PULL, script=SOON)
     there = happened.wait(30)
     time.sleep(0.15 * at)
+    there = there and process.poll() is None
     process.send_signal(signal.SIGKILL)
     process.communicate()
     wire.disarm()

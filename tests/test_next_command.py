@@ -12,12 +12,12 @@ import pytest
 from test_command_line import document, value, vetrin
 from test_files import state
 from test_interrupted import hidden, killed_after, pull
+from test_push import builds_of
 from vetrin.database.sqlite import SqliteDatabase
 from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
 from vetrin.project import load_project
 from vetrin.reach import Site, open_site
-from vetrin.store import Builds
 from vetrin.sync import Choices, Journals, LeftBroken, Plan, agreed, build_plan, pushing, run_plan
 from vetrin.sync.building import make_build
 from vetrin.sync.pushing import build_push, holding, push
@@ -291,7 +291,7 @@ def test_where_a_broken_push_cannot_be_undone_it_is_said_what_stands_there(
 ) -> None:
     break_theme(served)
     project = load_project(served.folder)
-    builds, journals = Builds(project.state), Journals(project.state)
+    builds, journals = builds_of(project), Journals(project.state)
     with (
         open_site(project, project.environment("local")) as source,
         open_site(project, project.environment("staging"), read_only=False) as target,

@@ -7,7 +7,9 @@ import os
 import subprocess
 import threading
 from collections.abc import Iterable
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import httpx
 import pytest
@@ -19,9 +21,9 @@ from vetrin.database.sqlite import SqliteDatabase
 from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
 from vetrin.files import Buffer, Entry, FilesError, LocalTree
-from vetrin.project import ProjectError, load_project
+from vetrin.project import Project, ProjectError, load_project
 from vetrin.reach import Site, open_site
-from vetrin.store import Builds, NoBuild, fingerprint_of
+from vetrin.store import Builds, Damaged, NoBuild, StoredBuild, fingerprint_of, open_store
 from vetrin.sync import (
     Choices,
     FileMoved,
@@ -46,6 +48,10 @@ def git(folder: Path, *arguments: str) -> str:
 def permit(sample: Sample) -> None:
     path = sample.folder / "vetrin.toml"
     path.write_text(path.read_text().replace('"read-only"', '"read-write"'))
+
+
+def builds_of(project: Project) -> Builds:
+    return Builds(lambda: open_store(project, writing=True))
 
 
 def theme(sample: Sample, environment: str = "local", name: str = "theme.toml") -> Path:
@@ -95,10 +101,11 @@ def test_from_local_over_staging_to_production(served: Sample) -> None:
     }
     promoted = document(folder, "push", "production", "--yes=production")
     assert promoted["plan"]["build"]["fingerprint"] == first["plan"]["build"]["fingerprint"]
-    kept = Builds(folder / ".vetrin").get(promoted["kept_build"])
+    builds = builds_of(load_project(folder))
+    kept = builds.get(promoted["kept_build"])
     assert (kept.found, kept.environment) == (True, "production")
-    style = next(e for e in kept.entries if e.path == "themes/maroon/style.css")
-    assert b"border-color" not in b"".join(Builds(folder / ".vetrin").objects.read(style.digest))
+    tree = builds.tree(kept, LocalTree(live))
+    assert b"border-color" not in b"".join(tree.read("themes/maroon/style.css"))
     assert {k: v for k, v in contents(live).items() if k in contents(staging)} == contents(staging)
     assert theirs == {k: (live / "extras" / k).read_text() for k in theirs}
     for name, found in before.items():
@@ -223,7 +230,7 @@ def test_a_build_that_fails_sends_nothing(sample: Sample, monkeypatch: pytest.Mo
 
 def test_builds_are_the_same_to_the_byte_or_not_the_same(sample: Sample) -> None:
     project = load_project(sample.folder)
-    builds = Builds(project.state)
+    builds = builds_of(project)
     everywhere = list(project.environments.values())
 
     def make():
@@ -238,29 +245,106 @@ def test_builds_are_the_same_to_the_byte_or_not_the_same(sample: Sample) -> None
     theme(sample).chmod(0o755)
     assert make().fingerprint != one.fingerprint
     theme(sample).chmod(0o644)
-    assert fingerprint_of(one.entries[::-1]) == one.fingerprint
+    assert fingerprint_of(one.stored[::-1]) == one.fingerprint
     theme(sample, name="new file").write_text("x")
     two = make()
     assert two.fingerprint != one.fingerprint
-    assert fingerprint_of(builds.get(one.fingerprint[:6]).entries) == one.fingerprint
-    with pytest.raises(NoBuild, match="could be"):
-        other = (
-            builds._folder
-            / f"{one.fingerprint[:-1]}{'1' if one.fingerprint[-1] == '0' else '0'}.json"
+    assert fingerprint_of(builds.get(one.fingerprint[:6]).stored) == one.fingerprint
+    # What is only looked at gets the same fingerprint, and is not kept.
+    theme(sample, name="new file").write_text("y")
+    with open_site(project, project.environment("local")) as site:
+        seen = make_build(
+            project, site, ("code",), Builds(lambda: open_store(project), write=False), everywhere
         )
-        other.write_bytes((builds._folder / f"{one.fingerprint}.json").read_bytes())
+    with pytest.raises(NoBuild):
+        builds.get(seen.fingerprint)
+    assert make().fingerprint == seen.fingerprint
+    # A store in which somebody put other files under a fingerprint.
+    store = builds.store
+    manifest = next(
+        m for m in store.snapshots() if m.build and m.build.fingerprint == one.fingerprint
+    )
+    other = one.fingerprint[:-1] + ("1" if one.fingerprint[-1] == "0" else "0")
+    store.add(replace(manifest, id="forged", build=StoredBuild(other)))
+    with pytest.raises(NoBuild, match="could be"):
         builds.get(one.fingerprint[:20])
+    with pytest.raises(Damaged, match="not what its fingerprint stands for"):
+        builds.get(other)
     # A damaged content is found when it is read, and named.
     tree = builds.tree(one, LocalTree(sample.root("local")))
-    entry = next(entry for entry in one.entries if entry.path.endswith("theme.toml"))
-    assert b"".join(tree.read(entry.path)) == theme(sample).read_bytes()
-    place = builds.objects.path(entry.digest)
+    file = next(file for file in one.stored if file.entry.path.endswith("theme.toml"))
+    assert b"".join(tree.read(file.entry.path)) == theme(sample).read_bytes()
+    place = sample.folder / ".vetrin/store" / store.contents.place(file.blocks[0])
     place.write_bytes(place.read_bytes()[:-3])
-    with pytest.raises(FilesError, match=entry.digest):
-        b"".join(tree.read(entry.path))
+    with pytest.raises(FilesError, match=file.blocks[0][:12]):
+        b"".join(tree.read(file.entry.path))
     place.unlink()
-    with pytest.raises(FilesError, match="can not be read"):
-        b"".join(tree.read(entry.path))
+    with pytest.raises(FilesError, match="is missing"):
+        b"".join(tree.read(file.entry.path))
+
+
+def test_builds_lie_in_the_store_like_all_else(
+    served: Sample, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    folder, local = served.folder, theme(served)
+    permit(served)
+    with (folder / "vetrin.toml").open("a") as file:
+        file.write("\n[store]\npassphrase = true\n[store.thin]\nnewest = 2\n")
+    local.write_text('footer = "Ballast of local"\n')
+    theme(served, "production").write_text('footer = "Ballast of production"\n')
+    needs = vetrin(folder, "push", "staging", "--yes", code=1)
+    assert "the store needs its passphrase" in needs.stderr
+    assert not list(Journals(folder / ".vetrin").runs())
+    monkeypatch.setenv("VETRIN_STORE_PASSPHRASE", "steam and brass")
+    vetrin(folder, "pull", "production", "--to", "staging", "--yes")
+    there = sorted((folder / ".vetrin/store").rglob("*"))
+    # A dry run keeps nothing.
+    dry = document(folder, "push", "staging", "--dry-run")
+    assert sorted((folder / ".vetrin/store").rglob("*")) == there
+    first = document(folder, "push", "staging", "--yes")
+    assert dry["build"]["fingerprint"] == first["plan"]["build"]["fingerprint"]
+    vetrin(folder, "push", "production", "--untried", "--yes=production")
+    for path in (folder / ".vetrin/store").rglob("*"):
+        if path.is_file() and path.name != "seal.json":
+            raw = path.read_bytes()
+            assert raw.startswith(b"VS1") or "leases" in path.parts, path
+            assert b"Ballast" not in raw, path
+    assert not {"builds", "objects"} & {path.name for path in (folder / ".vetrin").iterdir()}
+
+    def listed() -> list[dict[str, Any]]:
+        found = document(folder, "backups", "--all")["snapshots"]
+        return [item for item in found if item["purpose"] == "build"]
+
+    assert [item["environment"] for item in listed()] == ["production", "local"]
+    assert listed()[1]["build"] == first["plan"]["build"]["fingerprint"]
+    shown = vetrin(folder, "backups").stdout
+    assert "1 snapshot, 2 builds and 1 baseline of transfers in" in shown and "build " not in shown
+    assert f"build {listed()[0]['build'][:10]}" in vetrin(folder, "backups", "--all").stdout
+    whole = document(folder, "backups", "--verify")
+    assert {item["snapshot"] for item in listed()} <= set(whole["whole"]) and not whole["damaged"]
+    # The rules count them for themselves, and what an environment holds or had before stays.
+    for number in range(3):
+        local.write_text(f'footer = "Ballast {number}"\n')
+        vetrin(folder, "push", "staging", "--yes")
+    stays = {
+        v["snapshot"]: v["why"]
+        for v in document(folder, "backups", "--thin", "--yes")["snapshots"]
+        if v["stays"]
+    }
+    left = [item["snapshot"] for item in listed()]
+    assert [stays[one] for one in left] == [
+        "it is on staging",
+        "staging had it before",
+        "production had it before",
+        "it is on production",
+    ]
+    vetrin(folder, "push", "staging", "--build", first["plan"]["build"]["fingerprint"][:8], "--yes")
+    assert "Ballast of local" in theme(served, "staging").read_text()
+    # A content that somebody changed is not sent.
+    for path in (folder / ".vetrin/store/objects").rglob("*.sealed"):
+        path.write_bytes(path.read_bytes()[:-1] + b"!")
+    refused = vetrin(folder, "push", "production", "--yes=production", code=1)
+    assert "was changed after it was sealed" in refused.stderr
 
 
 def test_the_first_transfer_into_an_empty_root_brings_everything(served: Sample) -> None:
@@ -310,7 +394,7 @@ def test_the_first_transfer_into_an_empty_root_brings_everything(served: Sample)
 
 def push_staging(folder: Path) -> None:
     project = load_project(folder)
-    builds, journals = Builds(project.state), Journals(project.state)
+    builds, journals = builds_of(project), Journals(project.state)
     everywhere = list(project.environments.values())
     with (
         open_site(project, project.environment("local")) as source,

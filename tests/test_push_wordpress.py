@@ -17,10 +17,10 @@ import pytest
 from ssh_server import SshServer
 from systems import Mariadb, program
 from test_interrupted import killed_after
+from test_push import builds_of
 from vetrin.database.mysql import MysqlDatabase
 from vetrin.project import load_project
 from vetrin.reach import Site, open_site
-from vetrin.store import Builds
 from vetrin.sync import Choices, Journals, run_plan, switching, undo
 from vetrin.sync.building import make_build
 from vetrin.sync.pushing import build_on, build_push, holding
@@ -264,7 +264,7 @@ def test_killed_at_any_step_visitors_get_old_or_new_code(
     monkeypatch.setenv("VETRIN_STAGING_DATABASE_PASSWORD", WORD)
     monkeypatch.setenv("VETRIN_LOCAL_DATABASE_PASSWORD", WORD)
     project = load_project(railway.folder)
-    builds, journals = Builds(project.state), Journals(project.state)
+    builds, journals = builds_of(project), Journals(project.state)
     old = railway.edition("staging")
     write_plugin(railway.root("local"), 3)
     with open_site(project, project.environment("local")) as source:

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import argparse
 import contextlib
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from datetime import datetime
 from typing import Any
 
 from rich.text import Text
 
 from ..project import Project, ProjectError
-from ..store import Damaged, Harm, Manifest, NoSnapshot, Store, Verdict, judge, lease
+from ..store import SHORT, Damaged, Harm, Manifest, NoSnapshot, Store, Verdict, judge, lease
+from ..sync import Journals
 from .backup import harmed
-from .common import ago, grid, project_of
+from .common import ago, grid, journals_of, project_of
 from .console import Out, lead, number, plural, size
 from .main import DONE
 from .stored import described, stores_of
@@ -35,7 +36,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="remove those that the rules of [store.thin] do not keep",
     )
     parser.add_argument("--remove", metavar="SNAPSHOT", help="remove this one")
-    parser.add_argument("--all", action="store_true", help="list baselines of transfers, too")
+    parser.add_argument(
+        "--all", action="store_true", help="list builds and baselines of transfers, too"
+    )
     parser.epilog = """examples:
   vetrin backups
   vetrin backups --verify
@@ -88,7 +91,7 @@ class _Listed:
             item
             for item in reversed(self._known)
             if (not args.environment or item.environment == args.environment)
-            and (args.all or item.purpose != "baseline")
+            and (args.all or item.is_backup)
         ]
         self._verified = store.verified(self._shown)
         self.size = store.size()
@@ -116,16 +119,19 @@ class _Listed:
             )  # fmt: skip
         out.show(table)
         sealed = ", under a passphrase" if self._store.seal.sealed else ""
-        baselines = sum(item.purpose == "baseline" for item in self._known)
-        count = plural(len(self._known) - baselines, "snapshot")
-        if baselines:
-            count += f" and {plural(baselines, 'baseline')} of transfers"
-        out.show(f"{count} in {self._store.where}: {size(self.size)}{sealed}")
+        counts = [plural(sum(item.is_backup for item in self._known), "snapshot")]
+        for purpose, what in (("build", ""), ("baseline", " of transfers")):
+            if count := sum(item.purpose == purpose for item in self._known):
+                counts.append(plural(count, purpose) + what)
+        text = " and ".join(filter(None, (", ".join(counts[:-1]), counts[-1])))
+        out.show(f"{text} in {self._store.where}: {size(self.size)}{sealed}")
 
 
 def _label(item: Manifest) -> str:
     if item.purpose == "baseline":
         return f"baseline for {item.target}"
+    if item.build is not None:
+        return f"build {item.build.fingerprint[:SHORT]}"
     return item.label or ("import" if item.purpose == "import" else "")
 
 
@@ -136,7 +142,7 @@ def _as_json(item: Manifest, own: dict[str, int], verified: str) -> dict[str, An
         "taken": item.taken, "parts": list(item.parts), "bytes": item.size,
         "own_bytes": own.get(item.id), "rows": item.rows,
         "files": item.files.count if item.files else 0, "verified": verified or None,
-        "address": item.address,
+        "address": item.address, "build": item.build.fingerprint if item.build else None,
     }  # fmt: skip
 
 
@@ -201,7 +207,9 @@ def _thin(args: argparse.Namespace, out: Out, store: Store, project: Project) ->
         verdicts = judge(
             known, rules, datetime.now().astimezone(),
             store.verified(known).keys(),
-            needed_baselines(known, list(project.environments)), store.size(), store.own_sizes(known),
+            needed_baselines(known, list(project.environments))
+            | needed_builds(known, project.environments, journals_of(project)),
+            store.size(), store.own_sizes(known),
         )  # fmt: skip
         if args.environment:
             verdicts = [
@@ -287,6 +295,21 @@ def needed_baselines(known: Sequence[Manifest], environments: Sequence[str]) -> 
         for item in items[:-3:-1]:
             needed[item.id] = why
             why = f"{why}, once the last run is undone"
+    return needed
+
+
+def needed_builds(
+    known: Sequence[Manifest], environments: Iterable[str], journals: Journals
+) -> dict[str, str]:
+    """The builds that the environments hold, and those that these replaced, with why they stay."""
+    needed: dict[str, str] = {}
+    for name in environments:
+        on, *before = journals.builds_of(name) or [""]
+        for item in known:
+            if item.build is not None and item.build.fingerprint == on:
+                needed[item.id] = f"it is on {name}"
+            elif item.build is not None and item.build.fingerprint in before:
+                needed.setdefault(item.id, f"{name} had it before")
     return needed
 
 

@@ -6,7 +6,7 @@ import argparse
 
 from rich.text import Text
 
-from ..store.builds import SHORT
+from ..store import SHORT
 from ..sync import Run
 from .common import ago, grid, journals_of, project_of
 from .console import Out, number, plural, size

@@ -41,7 +41,7 @@ from .console import Out, lead, plural
 from .main import DIFFERENT, DONE, FAILED
 from .plan_view import show_plan, show_report
 from .progress import listener
-from .stored import add_plan, baselines_of, show_way_back
+from .stored import add_plan, baselines_of, show_way_back, store_of
 from .transfer import (
     add_choices,
     agreed_to,
@@ -108,7 +108,10 @@ class _Errand:
 
 def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
-    journals, builds = journals_of(project), Builds(project.state)
+    journals = journals_of(project)
+    builds = Builds(
+        lambda: store_of(project, out, writing=not args.dry_run), write=not args.dry_run
+    )
     errand = _errand(args, project, journals, builds)
     target = errand.target
     if not {"code", "core"} & set(errand.parts):
@@ -131,7 +134,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             data=data,
             source=errand.source,
         ) as goal:
-            keeping = keeping_of(args, out, project, goal)
+            keeping = keeping_of(args, project, goal, lambda: builds.store)
 
             def make() -> Plan:
                 return build_push(

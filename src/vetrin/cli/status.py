@@ -10,7 +10,7 @@ from ..database import DatabaseError
 from ..files import FilesError
 from ..project import Environment, Project
 from ..reach import ReachError
-from ..store.builds import SHORT
+from ..store import SHORT
 from ..sync import Run
 from .common import grid, journals_of, last_transfer, opened, project_of
 from .console import Out, lead, number, size

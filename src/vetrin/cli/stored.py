@@ -36,13 +36,6 @@ def stores_of(project: Project, out: Out) -> list[Store]:
     return stores
 
 
-def keeping_for(project: Project, out: Out, *, production: bool, skip: bool) -> Keeping | None:
-    """Where a run keeps what it replaces; None where it does not."""
-    if not production or skip or not project.store.before:
-        return None
-    return Keeping(store_of(project, out, writing=True), list(project.environments.values()))
-
-
 def baselines_of(project: Project, out: Out, plan: Plan) -> Store | None:
     """The store for the baseline of a transfer: on this machine, as the copies are that it is of. None where
     it can not be opened without asking."""

@@ -20,6 +20,7 @@ from ..project import (
     read_arrival,
 )
 from ..reach import Site, open_site, root_of
+from ..store import Store
 from ..sync import (
     PARTS,
     Choices,
@@ -38,7 +39,7 @@ from .console import Out
 from .main import DONE
 from .plan_view import show_plan, show_preview, show_report
 from .progress import listener
-from .stored import baselines_of, keeping_for, show_way_back
+from .stored import baselines_of, show_way_back, store_of
 
 
 def add_leave(parser: argparse.ArgumentParser) -> None:
@@ -219,7 +220,9 @@ def carry_out_plan(
 
     ``command`` are the words to go on with; ``more`` is put into the document of --json.
     """
-    keeping = keeping_of(args, out, project, target)
+    keeping = keeping_of(
+        args, project, target, lambda: store_of(project, out, writing=not args.dry_run)
+    )
     if args.dry_run:
         must_be_whole(source)
         must_be_whole(target)
@@ -251,12 +254,13 @@ def carry_out_plan(
 
 
 def keeping_of(
-    args: argparse.Namespace, out: Out, project: Project, target: Site
+    args: argparse.Namespace, project: Project, target: Site, opened: Callable[[], Store]
 ) -> Keeping | None:
-    """Where a snapshot of what is replaced goes; None where none is taken."""
+    """Where a snapshot of what is replaced goes; None where none is taken, and no store has to be ``opened``."""
     production = target.environment.role == "production"
-    skip = getattr(args, "skip_backup", False)
-    return keeping_for(project, out, production=production, skip=skip)
+    if not production or getattr(args, "skip_backup", False) or not project.store.before:
+        return None
+    return Keeping(opened(), list(project.environments.values()))
 
 
 def agreed_to(

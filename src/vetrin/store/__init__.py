@@ -1,11 +1,11 @@
-"""Snapshots in a content-addressed store, and the builds of a project."""
+"""Snapshots in a content-addressed store, and builds among them."""
 
-from .builds import Build, Builds, BuildTree, NoBuild, fingerprint_of
+from .builds import SHORT, Build, Builds, BuildTree, NoBuild, fingerprint_of
 from .commits import Commit, commit_of, commits_between
 from .contents import Contents, Damaged, Hands, in_blocks
+from .file_keeper import FileKeeper
 from .leases import Busy, lease
-from .manifest import Manifest, StoredData, StoredFile, StoredFiles, StoredTable
-from .objects import Objects
+from .manifest import Manifest, StoredBuild, StoredData, StoredFile, StoredFiles, StoredTable
 from .opening import open_store
 from .pages import StoredPage, TableReader, TableWriter, written
 from .proving import Harm
@@ -18,6 +18,7 @@ from .stored_site import open_snapshot
 from .thinning import Verdict, judge
 
 __all__ = [
+    "SHORT",
     "Build",
     "BuildTree",
     "Builds",
@@ -25,6 +26,7 @@ __all__ = [
     "Commit",
     "Contents",
     "Damaged",
+    "FileKeeper",
     "FolderShelf",
     "Hands",
     "Harm",
@@ -33,11 +35,11 @@ __all__ = [
     "NoBuild",
     "NoSeal",
     "NoSnapshot",
-    "Objects",
     "PassphraseSeal",
     "Shelf",
     "Store",
     "StoreError",
+    "StoredBuild",
     "StoredData",
     "StoredDatabase",
     "StoredFile",

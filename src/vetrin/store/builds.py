@@ -1,43 +1,42 @@
 """Builds: the code of an environment at one moment, kept so that exactly this can be sent again.
 
-A build is a manifest in ``.vetrin/builds/FINGERPRINT.json`` and the contents of its files among the
-objects. Its fingerprint is a BLAKE2b digest over all paths with their kinds, whether they may be run,
-and the digests of their contents (for a link, where it leads): two builds of one fingerprint are the
-same to the byte, whenever and wherever they were made.
+A build is a snapshot in the store, of files alone, that is known by its fingerprint: a BLAKE2b digest over all
+paths with their kinds, whether they may be run, and the digests of the blocks of their contents (for a link,
+where it leads). Two builds of one fingerprint are the same to the byte, whenever and wherever they were made,
+and one whose files are not those of its fingerprint is not sent, whoever changed them in the store.
 """
 
 from __future__ import annotations
 
-import hashlib
-import json
+import contextlib
 import os
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
-from pathlib import Path
+from functools import cached_property
+from hashlib import blake2b
+from itertools import groupby
 from typing import Any
 
+from ..cms import read_version
 from ..files import (
-    PIECE,
     Buffer,
     Entry,
     FilesError,
-    Manifest,
-    Remembered,
     SourceTree,
     admit,
-    changed_since,
-    digest_of,
-    entry_of,
     folders_to_scan,
-    own_folder,
     some_of,
 )
+from ..files import Manifest as Listing
+from ..reach import Site
 from .commits import Commit
-from .objects import Objects
+from .contents import Damaged, Hands
+from .file_keeper import FileKeeper
+from .manifest import Manifest, StoredBuild, StoredFile
+from .snapshots import Store
+from .stored_files import StoredTree, keep_files
 
-_VERSION = 1
-_ROUNDS = 4  # times that a file is read
 SHORT = 10
 
 
@@ -55,11 +54,15 @@ class Build:
     parts: tuple[str, ...]
     commit: Commit | None = None
     found: bool = False
-    entries: tuple[Entry, ...] = field(default=(), repr=False)
+    stored: tuple[StoredFile, ...] = field(default=(), repr=False)
 
     @property
     def short(self) -> str:
         return self.fingerprint[:SHORT]
+
+    @cached_property
+    def entries(self) -> tuple[Entry, ...]:
+        return tuple(file.entry for file in self.stored)
 
     @property
     def files(self) -> int:
@@ -80,173 +83,173 @@ class Build:
         }
 
 
-def fingerprint_of(entries: Iterable[Entry]) -> str:
-    """40 hexadecimal digits that stand for what the entries hold; their times do not count."""
-    hasher = hashlib.blake2b(digest_size=20)
-    for entry in sorted(entries):
+def fingerprint_of(files: Iterable[StoredFile]) -> str:
+    """40 hexadecimal digits that stand for what the files hold; their times do not count."""
+    hasher = blake2b(digest_size=20)
+    for entry, blocks in sorted((file.entry, file.blocks) for file in files):
         runs = "x" if entry.kind == "file" and entry.mode & 0o100 else "-"
-        for part in (entry.path, entry.kind, runs, entry.digest or entry.target):
+        for part in (entry.path, entry.kind, runs, entry.target or ",".join(blocks)):
             hasher.update(os.fsencode(part) + b"\0")
     return hasher.hexdigest()
 
 
 class Builds:
-    """The builds of a project."""
+    """The builds in a store, which is opened when it is first needed. Without ``write`` none is kept: what is
+    made then can be compared, and read where it was made of."""
 
-    def __init__(self, state: Path) -> None:
-        self._state = state
-        self._folder = state / "builds"
-        self.objects = Objects(state / "objects")
+    def __init__(self, opened: Callable[[], Store], *, write: bool = True) -> None:
+        self._opened = opened
+        self._write = write
+
+    @cached_property
+    def store(self) -> Store:
+        return self._opened()
 
     def keep(
         self,
-        tree: SourceTree,
-        entries: Sequence[Entry],
-        environment: str,
+        site: Site,
+        entries: Iterable[Entry],
         parts: Sequence[str],
         *,
         commit: Commit | None = None,
         found: bool = False,
-        remembered: Remembered | None = None,
+        passed: Mapping[str, str] | None = None,
+        known: Mapping[str, StoredFile] | None = None,
         tell: Callable[[Entry], None] = lambda entry: None,
     ) -> Build:
-        """Store the content of ``entries``, as far as it is not there yet.
+        """Store files of a site as a build. ``known`` are those that are stored; ``passed`` are paths that
+        are no part of it, and why.
 
         Raises:
-            FilesError: something can not be read or written.
+            FilesError: something can not be read.
+            StoreError: it can not be stored.
         """
-        own_folder(self._state.parent)
-        known = remembered or Remembered()
-        digests: dict[str, str] = {}
-        missing: list[Entry] = []
-        for entry in entries:
-            if entry.kind != "file":
-                continue
-            digest = known.known(entry)
-            if digest and digest in self.objects:
-                digests[entry.path] = digest
-                tell(entry)
-            else:
-                missing.append(entry)
-        listed = list(entries)
-        for _ in range(_ROUNDS):
-            if not missing:
-                break
-            with self.objects.batch() as batch:
-                for entry, blocks in tree.read_all(missing):
-                    digests[entry.path] = batch.keep(blocks)
-                    tell(entry)
-            # What was written to while it was read may be of two editions.
-            missing = changed_since(tree, missing)
-            now = {entry.path: entry for entry in missing}
-            listed = [now.get(entry.path, entry) for entry in listed]
-        if missing:
-            raise FilesError(
-                f"{some_of([entry.path for entry in missing])}: written to whenever it is read"
+        store, listed = self.store, {entry.path: entry for entry in entries}
+        with contextlib.ExitStack() as stack:
+            if self._write:
+                stack.enter_context(store.writing())
+            hands = stack.enter_context(Hands(store.shelf.writers))
+            keeper = FileKeeper(
+                store, hands, site.files, site.environment.name, tell, write=self._write
             )
-        whole = tuple(sorted(e._replace(digest=digests.get(e.path, "")) for e in listed))
-        known.keep(entry for entry in whole if entry.kind == "file")
-        build = Build(
-            fingerprint_of(whole),
-            datetime.now().astimezone().isoformat(timespec="seconds"),
-            environment,
-            tuple(parts),
-            commit,
-            found,
-            whole,
-        )
-        return self._write(build)
+            known = dict(known or {})
+            others = {path: entry for path, entry in listed.items() if path not in known}
+            known |= keeper.known(others)
+            files = sorted(keeper.keep(listed.values(), known), key=lambda file: file.entry)
+            for names, what in (
+                (keeper.restless, "written to whenever it is read"),
+                (keeper.vanished, "removed while it was to be read"),
+                (keeper.unread, "can not be read"),
+            ):
+                if names:
+                    raise FilesError(f"{some_of(sorted(names))}: {what}")
+            site.seen.keep(
+                f.entry for f in files if f.entry.kind == "file" and f.entry.path in others
+            )
+            build = Build(
+                fingerprint_of(files),
+                datetime.now().astimezone().isoformat(timespec="milliseconds"),
+                site.environment.name,
+                tuple(parts),
+                commit,
+                found,
+                tuple(files),
+            )
+            if not self._write:
+                return build
+            lists, added = keep_files(store.contents, files, passed)
+            manifest = self._manifest(site, build)
+            return self._add(replace(manifest, files=lists, added=keeper.added + added), build)
 
-    def _write(self, build: Build) -> Build:
-        self._folder.mkdir(parents=True, exist_ok=True)
-        place = self._folder / f"{build.fingerprint}.json"
-        if place.exists():
-            there = self._read(place)
-            if build.found:
-                return there  # where it was made says more than where it was found
-            build = replace(build, made=there.made, commit=build.commit or there.commit)
-        beside = place.with_suffix(".new")
-        with beside.open("w", encoding="utf-8") as file:
-            json.dump(
-                {
-                    "version": _VERSION,
-                    **build.as_json(),
-                    "entries": [list(e) for e in build.entries],
-                },
-                file,
-            )
-            file.flush()
-            os.fsync(file.fileno())
-        beside.rename(place)
+    def _manifest(self, site: Site, build: Build) -> Manifest:
+        environment = site.environment
+        return Manifest(
+            id=self.store.new_id(),
+            taken=build.made,
+            environment=environment.name,
+            role=environment.role,
+            cms=site.definition.name,
+            parts=build.parts,
+            address=str(environment.address),
+            also=tuple(map(str, environment.also)),
+            roots=site.roots,
+            purpose="build",
+            cms_version=read_version(site.root, site.definition) or "",
+            build=StoredBuild(build.fingerprint, build.commit, build.found),
+        )
+
+    def _add(self, manifest: Manifest, build: Build) -> Build:
+        there = [item for item, its in self._all() if its.fingerprint == build.fingerprint]
+        if there:
+            old = there[-1]
+            assert old.build is not None
+            if build.found:  # where it was made says more than where it was found
+                return self._read(old)
+            commit = build.commit or old.build.commit
+            build = replace(build, made=old.taken, commit=commit)
+            what = StoredBuild(build.fingerprint, commit)
+            manifest = replace(manifest, id=old.id, taken=old.taken, build=what)
+        self.store.add(manifest)
         return build
+
+    def _all(self) -> list[tuple[Manifest, StoredBuild]]:
+        return [(item, item.build) for item in self.store.snapshots() if item.build is not None]
 
     def get(self, name: str) -> Build:
         """The build whose fingerprint begins with ``name``, or that was made of that commit.
 
         Raises:
             NoBuild: there is none, or several.
+            Damaged: its files are not those that its fingerprint stands for, or can not be read.
         """
-        paths = sorted(self._folder.glob("*.json")) if self._folder.is_dir() else []
-        fitting = [path for path in paths if path.stem.startswith(name)] if len(name) >= 4 else []
+        known = self._all()
+        fitting = [item for item, build in known if build.fingerprint.startswith(name)]
         if not fitting and len(name) >= 6:
-            fitting = [
-                path for path in paths if (self._read(path).commit or _NONE).id.startswith(name)
-            ]
-        if not fitting:
+            fitting = [i for i, build in known if build.commit and build.commit.id.startswith(name)]
+        if not fitting or len(name) < 4:
             raise NoBuild(
                 f"no build {name!r} is kept; `vetrin history` lists those that were pushed"
             )
         if len(fitting) > 1:
-            raise NoBuild(
-                f"{name!r} could be {', '.join(path.stem[:SHORT] for path in fitting)}; say more of it"
-            )
+            shorts = [item.build.fingerprint[:SHORT] for item in fitting if item.build]
+            raise NoBuild(f"{name!r} could be {', '.join(shorts)}; say more of it")
         return self._read(fitting[0])
 
-    def _read(self, path: Path) -> Build:
-        try:
-            data = json.loads(path.read_text(encoding="utf-8"))
-            commit = data["commit"]
-            if commit is not None:
-                commit.pop("clean")
-                commit = Commit(**commit)
-            return Build(
-                data["fingerprint"],
-                data["made"],
-                data["environment"],
-                tuple(data["parts"]),
-                commit,
-                data["found"],
-                tuple(map(entry_of, data["entries"])),
-            )
-        except (OSError, ValueError, KeyError, TypeError) as error:
-            raise NoBuild(f"{path} can not be read: {error}") from error
+    def _read(self, manifest: Manifest) -> Build:
+        assert manifest.build is not None
+        build, files = manifest.build, tuple(self.store.files(manifest))
+        if fingerprint_of(files) != build.fingerprint:
+            raise Damaged(manifest.id, "(a build) is not what its fingerprint stands for")
+        return Build(
+            build.fingerprint, manifest.taken, manifest.environment, manifest.parts, build.commit,
+            build.found, files,
+        )  # fmt: skip
 
     def tree(self, build: Build, beside: SourceTree) -> BuildTree:
         """A build as a tree; what is no part of it is as in ``beside``."""
-        return BuildTree(build, self.objects, beside)
-
-
-_NONE = Commit("", "")
+        held = StoredTree(self.store.contents, build.stored, {}) if self._write else beside
+        return BuildTree(build, held, beside)
 
 
 class BuildTree:
-    """The files of a build, and, in folders that it has no part in, those of another tree."""
+    """The files of a build, which are read from ``held``, and, in folders that it has no part in, those of
+    another tree."""
 
     streams = 2
     grain = 1
     algorithms: tuple[str, ...] = ("xxh128", "sha256")
 
-    def __init__(self, build: Build, objects: Objects, beside: SourceTree) -> None:
+    def __init__(self, build: Build, held: SourceTree, beside: SourceTree) -> None:
         self.build = build
-        self._objects = objects
+        self._held = held
         self._beside = beside
         self._entries = {entry.path: entry for entry in build.entries}
 
     def scan(
         self, folders: Sequence[str], skip: Collection[str] = (), prune: Sequence[str] = ()
-    ) -> Manifest:
+    ) -> Listing:
         """The build's own entries; folders that it has nothing in are looked for beside it."""
-        found = Manifest()
+        found = Listing()
         names = folders_to_scan(folders, skip)
         shut = tuple(f"{path}/" for path in skip)
         others = []
@@ -286,27 +289,17 @@ class BuildTree:
     def digests(self, paths: Sequence[str], algorithm: str) -> list[str | None]:
         if algorithm == "xxh128":
             return [self.digest(path) for path in paths]
-        return [digest_of(self.read(path), algorithm) for path in paths]
+        return [self._of(path).digests([path], algorithm)[0] for path in paths]
 
     def pieces(self, path: str, algorithm: str = "xxh128") -> list[str]:
-        if path not in self._entries:
-            return self._beside.pieces(path, algorithm)
-        content = b"".join(self.read(path))
-        return [
-            digest_of([content[start : start + PIECE]], algorithm)
-            for start in range(0, len(content), PIECE)
-        ]
+        return self._of(path).pieces(path, algorithm)
 
     def read(self, path: str, start: int = 0, size: int | None = None) -> Iterator[bytes]:
-        entry = self._entries.get(path)
-        if entry is None:
-            yield from self._beside.read(path, start, size)
-        elif not start and size is None:
-            yield from self._objects.read(entry.digest)
-        else:
-            content = b"".join(self._objects.read(entry.digest))
-            yield content[start : None if size is None else start + size]
+        return self._of(path).read(path, start, size)
 
     def read_all(self, entries: Iterable[Entry]) -> Iterator[tuple[Entry, Iterator[Buffer]]]:
-        for entry in entries:
-            yield entry, self.read(entry.path) if entry.kind == "file" else iter(())
+        for inside, some in groupby(entries, key=lambda entry: entry.path in self._entries):
+            yield from (self._held if inside else self._beside).read_all(some)
+
+    def _of(self, path: str) -> SourceTree:
+        return self._held if path in self._entries else self._beside

@@ -17,11 +17,11 @@ import tarfile
 import time
 import zipfile
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, Literal, cast
+from typing import IO, Any, Literal, cast
 
 import zstandard
 
@@ -33,7 +33,11 @@ BLOCK = 1 << 18
 _HEAD = 600
 _FREE = 1 << 30  # bytes that anything may become
 _FOLD = 300  # or so many times what it is
-_MEMBERS = 5_000_000
+_MEMBERS = 2_000_000
+_BETWEEN = (
+    4 << 20
+)  # bytes of an archive between the contents of two members: names, and what else is told of them
+_LINK = 4096  # bytes of where a link leads
 _MAGIC = ((b"\x1f\x8b", "gzip"), (b"BZh", "bzip2"), (b"\xfd7zXZ\0", "xz"), (b"\x28\xb5\x2f\xfd", "zstd"))  # fmt: skip
 
 
@@ -62,7 +66,7 @@ def most_of(packed: int) -> int:
 
 
 class Watch:
-    """Counts what an archive becomes.
+    """Counts what archives become, with all that is unpacked out of them in turn.
 
     Raises:
         BadArchive: it is far more than it should be.
@@ -80,13 +84,16 @@ class Watch:
 
     def passing(self, blocks: Iterator[bytes]) -> Iterator[bytes]:
         for block in blocks:
-            self._bytes += len(block)
-            if self._bytes > self._most:
-                raise BadArchive(
-                    f"{self._name} becomes more than {self._most:,} bytes, {_FOLD} times what it is: "
-                    "that is no ordinary archive"
-                )
+            self.count(len(block))
             yield block
+
+    def count(self, size: int) -> None:
+        self._bytes += size
+        if self._bytes > self._most:
+            raise BadArchive(
+                f"{self._name} becomes more than {self._most:,} bytes, {_FOLD} times what it is: "
+                "that is no ordinary archive"
+            )
 
 
 def kind_of(path: Path) -> tuple[Kind, str]:
@@ -151,20 +158,27 @@ def unpacked(blocks: Iterator[bytes], packing: str, name: str) -> Iterator[bytes
         yield from _read(opened(cast(IO[bytes], _Stream(blocks)), packing))
 
 
-def blocks_of(path: Path, packing: str) -> Iterator[bytes]:
+def watching(paths: Sequence[Path]) -> Watch:
+    """One watch over some files. Raises BadArchive where one of them can not be read."""
+    name = paths[0].name if len(paths) == 1 else f"what is in {paths[0].parent}"
+    with _said(name):
+        return Watch(name, sum(path.stat().st_size for path in paths))
+
+
+def blocks_of(path: Path, packing: str, watch: Watch) -> Iterator[bytes]:
     """A file's content, decompressed. Raises BadArchive."""
     with _said(path.name), path.open("rb") as file:
-        watch = Watch(path.name, path.stat().st_size)
         yield from watch.passing(_read(opened(file, packing)))
 
 
-def members(path: Path, kind: Kind, packing: str, password: str | None = None) -> Iterator[Member]:
+def members(
+    path: Path, kind: Kind, packing: str, watch: Watch, password: str | None = None
+) -> Iterator[Member]:
     """The members of an archive, in their order.
 
     Raises:
         BadArchive: it is damaged, or has entries that must not be unpacked.
     """
-    watch = Watch(path.name, path.stat().st_size)
     if kind == "zip":
         yield from _zip(path, watch, password)
     else:
@@ -173,8 +187,11 @@ def members(path: Path, kind: Kind, packing: str, password: str | None = None) -
 
 
 def _tar(name: str, file: IO[bytes], watch: Watch) -> Iterator[Member]:
-    with tarfile.open(fileobj=file, mode="r|", errorlevel=2) as archive:
-        for item in archive:
+    metered = _Metered(name, file)
+    with tarfile.open(fileobj=cast(IO[bytes], metered), mode="r|", errorlevel=2) as archive:
+        while (item := archive.next()) is not None:
+            cast(Any, archive).members.clear()  # else it would hold on to all of them
+            metered.most = archive.offset + _BETWEEN
             watch.member()
             if item.name in (".", "./", "/") or item.type in (tarfile.XGLTYPE,):
                 continue
@@ -218,7 +235,11 @@ def _zip(path: Path, watch: Watch, password: str | None) -> Iterator[Member]:
             if item.is_dir():
                 yield Member(Entry(inside, "folder", 0, modified, mode & 0o7777 or 0o755), _nothing)
             elif stat.S_ISLNK(mode):
-                target = archive.read(item).decode("utf-8", "surrogateescape")
+                with archive.open(item) as link:
+                    leads = _exactly(link, _LINK + 1)
+                if len(leads) > _LINK:
+                    raise BadArchive(f"{path.name}: {inside!r} is a link that leads nowhere")
+                target = leads.decode("utf-8", "surrogateescape")
                 yield Member(Entry(inside, "link", 0, modified, 0o777, target), _nothing)
             else:
                 entry = Entry(inside, "file", item.file_size, modified, mode & 0o7777 or 0o644)
@@ -281,6 +302,23 @@ def _exactly(file: IO[bytes], size: int) -> bytes:
     while len(found) < size and (block := file.read(size - len(found))):
         found += block
     return found
+
+
+class _Metered:
+    """A stream of which no more is read than ``most`` bytes: a header may say that it is of any length, and is
+    read as a whole."""
+
+    def __init__(self, name: str, file: IO[bytes]) -> None:
+        self._name, self._file = name, file
+        self._at = 0
+        self.most = _BETWEEN
+
+    def read(self, size: int) -> bytes:
+        block = self._file.read(size)
+        self._at += len(block)
+        if self._at > self.most:
+            raise BadArchive(f"{self._name} has a header of more than {_BETWEEN:,} bytes")
+        return block
 
 
 class _Stream:

@@ -41,6 +41,7 @@ from .incoming import (
     most_of,
     packing_of,
     unpacked,
+    watching,
 )
 from .manifest import Manifest, StoredData, StoredFile, StoredFiles, StoredTable
 from .openpgp import ENDING, is_sealed, unseal
@@ -105,7 +106,8 @@ def take_in(
     """
     given = given or Given()
     with store.writing(), Hands(store.shelf.writers) as hands:
-        work = _Intake(store.contents, hands, definition, given, tell, conversions)
+        watch = watching(paths)
+        work = _Intake(store.contents, hands, definition, given, tell, conversions, watch)
         for path in paths:
             work.take(path)
         manifest = work.finish(paths)
@@ -130,7 +132,9 @@ class _Intake:
         given: Given,
         tell: Callable[[str, int], None],
         conversions: Between,
+        watch: Watch,
     ) -> None:
+        self._watch = watch
         self._conversions = conversions
         self._contents = contents
         self._hands = hands
@@ -156,9 +160,9 @@ class _Intake:
             return
         kind, packing = kind_of(path)
         if kind == "sql":
-            self._dump(path.name, blocks_of(path, packing))
+            self._dump(path.name, blocks_of(path, packing, self._watch))
             return
-        for member in members(path, kind, packing, self._given.password):
+        for member in members(path, kind, packing, self._watch, self._given.password):
             entry = member.entry
             if entry.kind == "file" and entry.size < 0:  # a second name
                 first = self._files.get(entry.target)
@@ -166,6 +170,7 @@ class _Intake:
                     raise BadArchive(
                         f"{path.name}: {entry.path!r} is a second name of what is not there"
                     )
+                self._watch.count(first.entry.size)
                 self._files[entry.path] = StoredFile(
                     first.entry._replace(path=entry.path), first.blocks
                 )
@@ -420,7 +425,7 @@ class _Intake:
             name = file.entry.path
             blocks = unpacked(self._contents.blocks(file.blocks), packing_of(name), name)
             try:
-                self._dump(name, Watch(name, file.entry.size).passing(blocks))
+                self._dump(name, self._watch.passing(blocks))
             except DatabaseError as error:
                 self._notes.append(f"{name} is not taken for the dump: {error}")
                 continue

@@ -15,6 +15,7 @@ from typing import Any
 
 from ..database import Attachment, Column, Table
 from ..files import Entry, entry_of
+from .commits import Commit
 
 VERSION = 1
 _SEPARATE = 500  # entries in one list of files, on average
@@ -138,10 +139,31 @@ class StoredFiles:
 
 
 @dataclass(frozen=True)
+class StoredBuild:
+    """What makes a snapshot a build: see ``builds.py``."""
+
+    fingerprint: str
+    commit: Commit | None = None
+    found: bool = False
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "fingerprint": self.fingerprint,
+            "commit": vars(self.commit) if self.commit else None,
+            "found": self.found,
+        }
+
+    @classmethod
+    def of_json(cls, data: dict[str, Any]) -> StoredBuild:
+        commit = data["commit"]
+        return cls(data["fingerprint"], Commit(**commit) if commit else None, data["found"])
+
+
+@dataclass(frozen=True)
 class Manifest:
     """A snapshot. ``address`` and ``also`` are whose addresses it speaks, ``roots`` the paths. ``purpose`` is
-    backup, before (a run), baseline (of a transfer to ``target``) or import. ``listed`` are files of which only
-    the list is kept, not what is in them."""
+    backup, before (a run), baseline (of a transfer to ``target``), import or build. ``listed`` are files of which
+    only the list is kept, not what is in them."""
 
     id: str
     taken: str
@@ -165,6 +187,12 @@ class Manifest:
     listed: StoredFiles | None = None
     added: int = 0
     notes: tuple[str, ...] = ()
+    build: StoredBuild | None = None
+
+    @property
+    def is_backup(self) -> bool:
+        """False for what runs keep for themselves: baselines of transfers, and builds."""
+        return self.purpose not in ("baseline", "build")
 
     @property
     def name(self) -> str:
@@ -199,6 +227,7 @@ class Manifest:
             "data": self.data.as_json() if self.data else None,
             "files": vars(self.files) if self.files else None,
             "listed": vars(self.listed) if self.listed else None,
+            "build": self.build.as_json() if self.build else None,
         }
 
     def encode(self) -> bytes:
@@ -220,6 +249,8 @@ class Manifest:
             for key in ("files", "listed"):
                 if data[key] is not None:
                     data[key] = StoredFiles.of_json(data[key])
+            if data.get("build") is not None:
+                data["build"] = StoredBuild.of_json(data["build"])
             return cls(**data)
         except (ValueError, KeyError, TypeError, AttributeError) as error:
             if isinstance(error, BadManifest):

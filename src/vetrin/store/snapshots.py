@@ -132,7 +132,7 @@ class Store:
         for path in self.names():  # one that is damaged is named as such
             if _id_of(path) == name:
                 return self.manifest(path)
-        known = [item for item in self.snapshots() if item.purpose != "baseline"]
+        known = [item for item in self.snapshots() if item.is_backup]
         if name == "newest":
             fitting = [item for item in known if environment in ("", item.environment)][-1:]
         else:
@@ -152,12 +152,14 @@ class Store:
             raise NoSnapshot(f"{name!r} could be {ids}; say which by its ID")
         return fitting[0]
 
-    def newest_files(self, environment: str) -> Manifest | None:
-        """The newest snapshot of an environment that has files, whatever it was made for."""
+    def newest_files(self, environment: str) -> list[Manifest]:
+        """The newest snapshots of an environment that have files, newest first: a build, which has its code
+        alone, and another one."""
+        found: dict[bool, Manifest] = {}
         for item in reversed(self.snapshots()):
             if item.environment == environment and item.files is not None:
-                return item
-        return None
+                found.setdefault(item.build is not None, item)
+        return list(found.values())
 
     def newest_tables(self, environment: str) -> dict[str, StoredTable]:
         """By name, the tables of an environment as the newest snapshot has them that has each."""

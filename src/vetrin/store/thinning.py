@@ -37,15 +37,19 @@ def judge(
     """What becomes of each of some snapshots, oldest first.
 
     ``verified`` and ``needed`` hold IDs; the latter with why each is needed. The newest verified one of an
-    environment stays, or where none is verified its newest one. ``whole`` is the size of the store and
-    ``own`` what each snapshot alone takes of it.
+    environment stays, or where none is verified its newest one; builds are counted for themselves. ``whole`` is
+    the size of the store and ``own`` what each snapshot alone takes of it.
     """
     stays: dict[str, str] = dict(needed)
     rotating = any(v is not None for v in (rules.newest, rules.daily, rules.weekly, rules.monthly))
     chosen: dict[str, str] = {}
     newest_first = sorted(manifests, key=_moment)[::-1]
-    for environment in dict.fromkeys(item.environment for item in manifests):
-        mine = [m for m in newest_first if m.environment == environment and m.purpose != "baseline"]
+    for environment, build in dict.fromkeys(map(_kind, manifests)):
+        mine = [
+            item
+            for item in newest_first
+            if _kind(item) == (environment, build) and item.purpose != "baseline"
+        ]
         proved = [item for item in mine if item.id in verified]
         for item in (proved or mine)[:1]:
             stays.setdefault(
@@ -82,6 +86,11 @@ def judge(
                 verdicts[item.id] = Verdict(item, False, "the store is larger than it may be")
                 left -= own.get(item.id, 0)
     return [verdicts[item.id] for item in manifests]
+
+
+def _kind(manifest: Manifest) -> tuple[str, bool]:
+    """What the rules count together: an environment's builds apart from its other snapshots."""
+    return manifest.environment, manifest.build is not None
 
 
 def _moment(manifest: Manifest) -> datetime:

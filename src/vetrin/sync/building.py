@@ -90,7 +90,7 @@ def make_build(
     """Keep the files of ``parts`` of an environment as a build; ``say`` hears what does not go into it by itself.
 
     Raises:
-        FilesError: something could not be read or kept.
+        FilesError, StoreError: something could not be read or kept.
     """
     scope = file_scope(site, site, parts, everywhere)
     try:
@@ -105,10 +105,5 @@ def make_build(
             f"left out by itself: {reason} ({some_of([p for p, why in passed.items() if why == reason])})"
         )
     return builds.keep(
-        site.files,
-        entries,
-        site.environment.name,
-        parts,
-        commit=_commit(site, sorted(scope.skip[0])),
-        remembered=site.seen,
+        site, entries, parts, commit=_commit(site, sorted(scope.skip[0])), passed=passed
     )

@@ -256,6 +256,13 @@ class Journals:
         run = self.last_transfer(environment, "code")
         return run if run is not None and run.build else None
 
+    def builds_of(self, environment: str) -> list[str]:
+        """The fingerprints of the build that an environment holds, and of what its last push replaced."""
+        pushes = [run for run in self._standing(environment) if run.build][:2]
+        found = [str(run.build["fingerprint"]) for run in pushes]
+        replaced = pushes[0].report.get("kept_build") if pushes else None
+        return [*found, *([replaced] if replaced else [])]
+
     def proven(self, fingerprint: str, environments: Collection[str]) -> Run | None:
         """The last checked push of a build to one of these environments, if nothing was found."""
         checked = [

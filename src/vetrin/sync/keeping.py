@@ -1,25 +1,20 @@
-"""Taking a snapshot of an environment while it is in use: its data from one consistent view, its files.
-
-What an earlier snapshot of the environment has already is not stored again, and files whose size and time
-are as they were then are not even read.
-"""
+"""Taking a snapshot of an environment while it is in use: its data from one consistent view, its files."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import datetime
-
-import xxhash
 
 from ..check import counts_of, newest_of
 from ..cms import read_version
 from ..database import Reader, Table
-from ..files import UNREADABLE, Entry, FilesError, changed_since, some_of
+from ..files import UNREADABLE, Entry, some_of
 from ..project import Environment
 from ..reach import Looked, Site, file_scope, is_empty
 from ..store import (
+    FileKeeper,
     Hands,
     Manifest,
     Store,
@@ -28,7 +23,6 @@ from ..store import (
     StoredFiles,
     StoredTable,
     TableWriter,
-    in_blocks,
     keep_files,
 )
 from .errors import JobError
@@ -36,8 +30,6 @@ from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, Table
 from .leaving import routines_with
 from .plan import PARTS, Plan
 
-_ROUNDS = 3  # times that a file is read anew
-_FRESH = 2_000_000_000  # nanoseconds in which a second change may leave the same time
 # Less than what waits in a connection, so that the server goes on while a stretch is cut and stored.
 _STRETCH = 64 << 10
 
@@ -120,7 +112,11 @@ class _Keeper:
         site = self._site
         taken = datetime.now().astimezone().isoformat(timespec="milliseconds")
         entries, passed = self._scan(parts, everywhere)
-        known = self._known(entries)
+        keeper = FileKeeper(
+            self._store, self._hands, site.files, site.environment.name,
+            lambda entry: self._tell(FileMoved(entry.path, entry.size, 1)),
+        )  # fmt: skip
+        known = keeper.known(entries)
         missing = [e for path, e in entries.items() if e.kind == "file" and path not in known]
         tables = site.tables if "data" in parts else ()
         self._tell(
@@ -134,7 +130,7 @@ class _Keeper:
         data = self._data(tables) if "data" in parts else None
         self._tell(Phase("read files"))
         files = (
-            self._files(entries, passed, known, missing) if len(parts) > ("data" in parts) else None
+            self._files(keeper, entries, passed, known) if len(parts) > ("data" in parts) else None
         )
         environment, looked = site.environment, self._looked
         return Manifest(
@@ -230,102 +226,25 @@ class _Keeper:
         found = site.files.scan(scope.folders, scope.skip[0])
         return dict(found), {**found.passed, **dict.fromkeys(scope.nested, "another environment")}
 
-    def _known(self, entries: dict[str, Entry]) -> dict[str, StoredFile]:
-        """Files that are as they were in the last snapshot, by their sizes and times."""
-        before, known = self._store.newest_files(self._site.environment.name), {}
-        if before is None:
-            return {}
-        taken = datetime.fromisoformat(before.taken).timestamp() * 1e9
-        try:
-            for file in self._store.files(before):
-                now = entries.get(file.entry.path)
-                if (
-                    now is not None
-                    and now.kind == file.entry.kind == "file"
-                    and (now.size, now.modified) == (file.entry.size, file.entry.modified)
-                    and now.modified < taken - max(_FRESH, self._site.files.grain)
-                    and all(map(self._store.contents.has, file.blocks))
-                ):
-                    entry = now._replace(digest=file.entry.digest)
-                    known[now.path] = StoredFile(entry, file.blocks)
-        except FilesError:
-            return known  # its list is damaged: the others are read
-        return known
-
     def _files(
         self,
+        keeper: FileKeeper,
         entries: dict[str, Entry],
         passed: dict[str, str],
         known: dict[str, StoredFile],
-        missing: Sequence[Entry],
     ) -> StoredFiles:
-        stored = [
-            known.get(path, StoredFile(entry))
-            for path, entry in entries.items()
-            if entry.kind != "file" or path in known
-        ]
-        vanished: list[str] = []
-        unread: list[str] = []
-        waiting, again = list(missing), 0
-        while waiting:
-            read = self._read_all(waiting, vanished, unread)
-            changed = {entry.path: entry for entry in changed_since(self._site.files, waiting)}
-            waiting = [entry for path, entry in changed.items() if path not in unread]
-            again += 1
-            if again > _ROUNDS:
-                restless = some_of(sorted(changed))
-                self._notes.append(
-                    f"written to whenever they were read, perhaps not whole: {restless}"
-                )
-                changed, waiting = {}, []
-            stored += [file for file in read if file.entry.path not in changed]
-        if vanished:
-            self._notes.append(f"removed while the snapshot was taken: {some_of(sorted(vanished))}")
-        if unread:
-            self._notes.append(f"not readable for the account: {some_of(sorted(unread))}")
-            passed = {**passed, **dict.fromkeys(unread, UNREADABLE)}
+        stored = keeper.keep(entries.values(), known)
+        for names, what in (
+            (keeper.restless, "written to whenever they were read, perhaps not whole"),
+            (keeper.vanished, "removed while the snapshot was taken"),
+            (keeper.unread, "not readable for the account"),
+        ):
+            if names:
+                self._notes.append(f"{what}: {some_of(sorted(names))}")
+        passed = {**passed, **dict.fromkeys(keeper.unread, UNREADABLE)}
         files, added = keep_files(self._store.contents, stored, passed)
-        self._added += added
+        self._added += keeper.added + added
         return files
-
-    def _read_all(
-        self, entries: Sequence[Entry], vanished: list[str], unread: list[str]
-    ) -> list[StoredFile]:
-        """Store the contents of files; those that cannot be read are told apart by why."""
-        stored: list[StoredFile] = []
-        waiting: list[tuple[Entry, list[Future[tuple[str, int]]]]] = []
-        for entry, blocks in self._site.files.read_all(entries):
-            try:
-                waiting.append(self._read(entry, blocks))
-            except FilesError as error:
-                if isinstance(error.__cause__, FileNotFoundError):
-                    vanished.append(entry.path)
-                elif error.denied:
-                    unread.append(entry.path)
-                else:
-                    raise
-                continue
-            self._tell(FileMoved(entry.path, waiting[-1][0].size, 1))
-            while len(waiting) > 64:
-                stored.append(self._stored(*waiting.pop(0)))
-        return stored + [self._stored(*item) for item in waiting]
-
-    def _read(
-        self, entry: Entry, blocks: Iterable[bytes | memoryview]
-    ) -> tuple[Entry, list[Future[tuple[str, int]]]]:
-        hasher = xxhash.xxh3_128()
-        size = 0
-        jobs = []
-        for block in in_blocks(blocks):
-            hasher.update(block)
-            size += len(block)
-            jobs.append(self._hands.do(self._store.contents.keep, block))
-        return entry._replace(size=size, digest=hasher.hexdigest()), jobs
-
-    def _stored(self, entry: Entry, jobs: list[Future[tuple[str, int]]]) -> StoredFile:
-        done = [job.result() for job in jobs]
-        self._added += sum(added for _, added in done)
-        return StoredFile(entry, tuple(digest for digest, _ in done))
 
 
 def _look(site: Site) -> Looked:

@@ -282,20 +282,13 @@ def keep_what_goes(plan: Plan, target: Site, builds: Builds) -> Build | None:
     files, build = plan.files, plan.build
     if files is None or build is None or files.nothing:
         return None
-    coming = {entry.path for entry in files.coming}
-    entries = [entry for entry in build.entries if entry.path not in coming]
-    entries += [*files.replaced.values(), *files.gone]
-    mine = {entry.path for entry in (*files.replaced.values(), *files.gone)}
+    mine = [*files.replaced.values(), *files.gone]
     if not mine:
         return None
-    return builds.keep(
-        target.files,
-        [e if e.path not in mine else e._replace(digest="") for e in entries],
-        target.environment.name,
-        plan.parts,
-        found=True,
-        remembered=target.seen,
-    )
+    theirs = {entry.path for entry in (*files.coming, *mine)}
+    same = {file.entry.path: file for file in build.stored if file.entry.path not in theirs}
+    entries = [*(file.entry for file in same.values()), *(e._replace(digest="") for e in mine)]
+    return builds.keep(target, entries, plan.parts, found=True, known=same)
 
 
 class _Transfer:
