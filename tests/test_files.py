@@ -28,9 +28,9 @@ from vetrin.files import (
     Terms,
     beside,
     compare_trees,
-    ground,
     printable,
 )
+from vetrin.files.handles import Below
 
 NAMES = ["plain.png", ".hidden", "-dash", "quo'te\"", "back\\slash", "new\nline", "emoji 🚂.png",
          "dec\u0301omposed", os.fsdecode(b"not\xffutf8"), "n" * 250, "with space/deep/er.txt"]  # fmt: skip
@@ -126,10 +126,11 @@ def stage(one: LocalTree, two: LocalTree, token: str = "t1", terms: Terms = TERM
 
 
 @pytest.fixture(params=["swap", "no swap"])
-def swapping(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+def swaps(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> bool:
     """On file systems that can trade two names, and on those that can not."""
     if request.param == "no swap":
-        monkeypatch.setattr(ground, "swap_names", lambda one, other: False)
+        monkeypatch.setattr(Below, "swap", lambda below, one, other: False)
+    return bool(request.param == "swap")
 
 
 def mirrored(two: LocalTree) -> Terms:
@@ -139,7 +140,7 @@ def mirrored(two: LocalTree) -> Terms:
     return Terms(whole=["code/parts/*"], ours=ours)
 
 
-@pytest.mark.usefixtures("swapping")
+@pytest.mark.usefixtures("swaps")
 def test_everything_arrives_and_what_is_not_ours_stays(trees: tuple[LocalTree, LocalTree]) -> None:
     one, two = trees
     before = state(two.root)
@@ -176,10 +177,9 @@ def test_everything_arrives_and_what_is_not_ours_stays(trees: tuple[LocalTree, L
     assert state(two.root) == before
 
 
-@pytest.mark.usefixtures("swapping")
 @pytest.mark.parametrize("how", ["put back", "go on", "go on and undo"])
 def test_stopped_after_any_rename(
-    trees: tuple[LocalTree, LocalTree], monkeypatch: pytest.MonkeyPatch, how: str
+    trees: tuple[LocalTree, LocalTree], monkeypatch: pytest.MonkeyPatch, how: str, swaps: bool
 ) -> None:
     """Each folder that switches as a whole is old or new at any moment; then back, or on."""
     one, two = trees
@@ -195,14 +195,13 @@ def test_stopped_after_any_rename(
         return {k: v for k, v in found.items() if k == unit or k.startswith(unit + "/")}
 
     units = [f"code/parts/{name}" for name in ("changed", "new", "gone", "was-link")]
-    swaps = ground.swap_names
     for limit in range(120):
         moves = stage(one, two, terms=terms).moves()
         finished = stopping(monkeypatch, limit, lambda: two.exchange("t1", moves))  # noqa: B023
         now = state(two.root)
         for unit in units:
             allowed = [part(before, unit), part(wanted, unit)]
-            if swaps("", "") is False and unit != "code/parts/new":
+            if not swaps and unit != "code/parts/new":
                 allowed.append({})  # without a swap there is a moment with neither
             assert part(now, unit) in allowed, (limit, unit)
         if how == "put back":
@@ -233,24 +232,24 @@ def test_stopped_after_any_rename(
 def stopping(monkeypatch: pytest.MonkeyPatch, limit: int, work: Callable[[], None]) -> bool:
     """Do ``work`` until its ``limit``-th rename; True if it came to its end."""
     left = [limit]
-    real, swap = Path.rename, ground.swap_names
+    real, swap = Below.rename, Below.swap
 
     def count() -> None:
         if left[0] == 0:
             raise KeyboardInterrupt
         left[0] -= 1
 
-    def rename(path: Path, target: Path) -> Path:
+    def rename(below: Below, path: bytes, target: bytes, make: bool = False) -> None:
         count()
-        return real(path, target)
+        real(below, path, target, make)
 
-    def swapped(first: str, second: str) -> bool:
+    def swapped(below: Below, first: bytes, second: bytes) -> bool:
         count()
-        return swap(first, second)
+        return swap(below, first, second)
 
     with monkeypatch.context() as patched:
-        patched.setattr(Path, "rename", rename)
-        patched.setattr(ground, "swap_names", swapped)
+        patched.setattr(Below, "rename", rename)
+        patched.setattr(Below, "swap", swapped)
         try:
             work()
         except KeyboardInterrupt:
@@ -644,7 +643,7 @@ def as_nobody(work: Callable[[], None]) -> None:
     assert os.waitstatus_to_exitcode(status) == 0, said
 
 
-@pytest.mark.usefixtures("swapping")
+@pytest.mark.usefixtures("swaps")
 def test_folders_that_may_not_be_written_to() -> None:
     """Their owner, who is not root, gets through all of it, and their modes come and go exactly."""
     place = Path(tempfile.mkdtemp(dir="/tmp"))

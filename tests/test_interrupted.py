@@ -18,7 +18,8 @@ from vetrin.database.digest import table_digest
 from vetrin.database.mysql import database as mysql_engine
 from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
-from vetrin.files import LocalTree, ground
+from vetrin.files import LocalTree
+from vetrin.files.handles import Below
 from vetrin.project import load_project
 from vetrin.reach import open_site
 from vetrin.rewrite import Mapping, parse_literal
@@ -64,8 +65,8 @@ def killed_after(
             wrap(Path, "rename", step)
             wrap(LocalTree, "put", step)
             wrap(LocalTree, "remove", step)
-            swap = ground.swap_names
-            ground.swap_names = lambda one, other: (step(), swap(one, other), step())[1]
+            wrap(Below, "rename", step)
+            wrap(Below, "swap", step)
             for method in methods:
                 wrap(engine, method, step)
             work()
@@ -118,7 +119,9 @@ def test_a_pull_killed_anywhere_leaves_the_target_as_it_was(sample: Sample) -> N
         last = runs[0]
         if last.unfinished:
             take_back(sample.folder)
-            assert hidden(sample.folder) == []
+            # A switch that had been handed over came to its end, and was undone: it can be brought back.
+            newest = Journals(sample.folder / ".vetrin").of("local")[0]
+            assert hidden(sample.folder) == [] or newest.undoes == last.number
         elif last.stage == "done":
             take_back(sample.folder)
         assert fingerprint(sample.root("local")) == before, steps

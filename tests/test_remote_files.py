@@ -28,6 +28,7 @@ from vetrin.files import (
 )
 from vetrin.project.host import Host
 from vetrin.reach.ssh import HelperMachine, Helpers, Lines, SftpMachine
+from vetrin.sync import was_cut_off
 
 __all__ = ["trees"]
 Far = Callable[[Path], RemoteTree]
@@ -121,6 +122,29 @@ def test_contents_large_and_small_whole_and_in_parts(tmp_path: Path, machine: Ma
     assert (made.stat().st_mode & 0o7777, made.stat().st_mtime) == (0o640, 1_700_000_000)
 
 
+@pytest.mark.parametrize("form", ["helper.py", "helper.php", "sftp"])
+def test_a_line_that_is_lost_while_contents_are_read(
+    tmp_path: Path, ssh: SshServer, monkeypatch: pytest.MonkeyPatch, form: str
+) -> None:
+    """Whoever reads them, outside of what asked for them, is told as of any file."""
+    for number in range(3):
+        write(tmp_path, f"media/{number}", os.urandom(20_000_000))
+    monkeypatch.setenv("HOME", str(ssh.home))
+    lines = Lines()
+    line = lines.to(Host(ssh.name))
+    machine = SftpMachine(line) if form == "sftp" else HelperMachine(Helpers(line, forms=[form]))
+    tree = RemoteTree(machine, str(tmp_path))
+    entries = list(tree.scan(["media"]).values())
+    with pytest.raises(FilesError, match=r"the connection was lost|the helper ended") as told:
+        for entry, blocks in tree.read_all([e for e in entries if e.kind == "file"]):
+            for _ in blocks:
+                for connection in line._connections.values():
+                    line.loop.call_soon_threadsafe(connection.abort)
+            assert entry.path != "media/2"
+    assert was_cut_off(told.value)
+    lines.close()
+
+
 def test_everything_arrives_and_comes_back(pair: tuple[LocalTree, RemoteTree]) -> None:
     one, two = pair
     before = live(two)
@@ -155,12 +179,12 @@ class Stopping:
     def __getattr__(self, name: str) -> Any:
         return getattr(self._machine, name)
 
-    def act(self, acts: Sequence[Act]) -> None:
+    def act(self, acts: Sequence[Act], root: str = "") -> None:
         for act in acts:
             if self.left == 0:
                 raise KeyboardInterrupt
             self.left -= 1
-            self._machine.act([act])
+            self._machine.act([act], root)
 
 
 @pytest.mark.parametrize("way", ["back", "on"])

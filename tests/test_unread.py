@@ -108,7 +108,7 @@ class Helper:
         )  # fmt: skip
         text = source(form)
         self.sendall(b"%d\n%s" % (len(text), text))
-        self.line = SimpleNamespace(slow=False)
+        self.line = SimpleNamespace(slow=False, account="nobody@here")
         said = Frames(self).ask("hello")
         self.hello = SimpleNamespace(**said)
 

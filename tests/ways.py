@@ -132,7 +132,9 @@ class Line:
         process = self.start(*words, script=script)
         out, errors = process.communicate(timeout=180)
         assert code is None or process.returncode == code, out + errors
-        assert "Traceback" not in errors and "did not expect" not in errors, errors
+        log = self.folder / ".vetrin/errors.log"
+        unexpected = log.read_text() if log.exists() else ""
+        assert not unexpected and "Traceback" not in errors, errors + unexpected
         return process.returncode, out + errors
 
     def state(self, name: str = "staging") -> dict[str, Any]:

@@ -55,6 +55,8 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
             return _failed(out, error, "free some room there, or see that the account may write")
         if isinstance(error, OSError) and error.errno in _OF_A_NAME and error.filename is not None:
             return out.fail(USAGE, described(error), "name another one")
+        if was_cut_off(error):
+            return _failed(out, error, "")
         where = _note(args)
         if out.verbose:
             traceback.print_exc()

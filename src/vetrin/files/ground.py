@@ -9,8 +9,8 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Literal, Protocol
 
+from .handles import Below
 from .machine import Act, Look, Machine
-from .naming import swap_names
 
 Identity = tuple[int, int]
 
@@ -57,9 +57,12 @@ class Ground(Protocol):
 
 
 class LocalGround:
-    """This machine; everything is done at once."""
+    """This machine; everything is done at once. Below ``root``, no link of another account is followed."""
 
     knows_identities = True
+
+    def __init__(self, root: str = "") -> None:
+        self._below = Below(os.fsencode(root))
 
     def foresee(self, places: Sequence[str]) -> None:
         return
@@ -85,41 +88,40 @@ class LocalGround:
 
     def rename(self, one: str, other: str) -> None:
         source, target = Path(one), Path(other)
+        before, after = os.fsencode(one), os.fsencode(other)
         try:
-            target.parent.mkdir(parents=True, exist_ok=True)
-            source.rename(target)
+            self._below.rename(before, after, make=True)
         except PermissionError:
             # Folders that may not be written to: their owner may do so for a moment.
             with _open_up(source.parent, *target.parents):
-                target.parent.mkdir(parents=True, exist_ok=True)
                 mode = stat.S_IMODE(source.lstat().st_mode)
                 if _is_folder(source):
-                    source.chmod(mode | stat.S_IRWXU)
-                source.rename(target)
+                    self._below.mode(before, mode | stat.S_IRWXU)
+                self._below.rename(before, after, make=True)
                 if _is_folder(target):
-                    target.chmod(mode)
+                    self._below.mode(after, mode)
 
     def swap(self, one: str, other: str) -> bool:
-        return swap_names(one, other)
+        return self._below.swap(os.fsencode(one), os.fsencode(other))
 
     def make(self, folder: str, like: str) -> None:
-        place, model = Path(folder), Path(like)
+        place, model = os.fsencode(folder), Path(like)
         try:
-            place.mkdir(parents=True, exist_ok=True)
+            self._below.make(place)
         except PermissionError:
-            with _open_up(*place.parents):
-                place.mkdir(parents=True, exist_ok=True)
+            with _open_up(*Path(folder).parents):
+                self._below.make(place)
         if _is_folder(model):
-            place.chmod(model.stat().st_mode & 0o7777)
+            self._below.mode(place, model.stat().st_mode & 0o7777)
 
     def remove_if_empty(self, folder: str) -> None:
-        place = Path(folder)
+        place = os.fsencode(folder)
         with contextlib.suppress(OSError):  # somebody put something in: it stays
             try:
-                place.rmdir()
+                self._below.remove_folder(place)
             except PermissionError:
-                with _open_up(place.parent):
-                    place.rmdir()
+                with _open_up(Path(folder).parent):
+                    self._below.remove_folder(place)
 
     def read(self, place: str) -> bytes | None:
         try:
@@ -149,8 +151,9 @@ class FarGround:
     # Without a call that lets two names trade places, where things lie tells how far it came.
     knows_identities = False
 
-    def __init__(self, machine: Machine) -> None:
+    def __init__(self, machine: Machine, root: str = "") -> None:
         self._machine = machine
+        self._root = root
         self._known: dict[str, Look | None] = {}
         self._inside: dict[str, set[str]] = {}
         self._acts: list[Act] = []
@@ -222,7 +225,7 @@ class FarGround:
     def settle(self) -> None:
         acts, self._acts = self._acts, []
         if acts:
-            self._machine.act(acts)
+            self._machine.act(acts, self._root)
 
     def _look(self, place: str) -> Look | None:
         if place not in self._known:

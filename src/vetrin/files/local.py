@@ -41,8 +41,9 @@ from .digests import digest_of
 from .exchange import Places, exchange, planned, put_back, remembered_identities
 from .gate import admit, must_fit, unfit
 from .ground import LocalGround, LocalLooks, PlannedGround
+from .handles import Below
 from .machine import Act
-from .naming import begin_writing, flush_file_system, swap_names
+from .naming import begin_writing, flush_file_system
 from .private import private_folder
 
 _ELSEWHERE = "elsewhere.jsonl"
@@ -442,7 +443,7 @@ class LocalTree:
             own = own_folder(self.root)
             one, other = (tempfile.mkdtemp(prefix="swap-", dir=own) for _ in range(2))
             try:
-                return swap_names(one, other)
+                return Below().swap(os.fsencode(one), os.fsencode(other))
             finally:
                 os.rmdir(one)
                 os.rmdir(other)
@@ -469,7 +470,7 @@ class LocalTree:
 
     @contextlib.contextmanager
     def _places(self, token: str) -> Iterator[Places]:
-        places = Places(str(self.root), OWN_FOLDER, token, self._base, LocalGround())
+        places = Places(str(self.root), OWN_FOLDER, token, self._base, LocalGround(str(self.root)))
         try:
             yield places
         except OSError as error:

@@ -89,8 +89,9 @@ class Machine(Protocol):
     def write_many(self, files: Iterable[tuple[Writing, Iterable[Buffer | Span]]]) -> None:
         """Write files; the folders above them are made."""
 
-    def act(self, acts: Sequence[Act]) -> None:
-        """Acts in their order; where one fails that is not soft, later ones have no effect or fail too."""
+    def act(self, acts: Sequence[Act], root: str = "") -> None:
+        """Acts in their order; where one fails that is not soft, later ones have no effect or fail too. Below
+        ``root``, where there is one, no link of another account is followed, as far as that can be told there."""
 
     def digests(self, paths: Sequence[str], algorithm: str) -> list[str | None]: ...
 

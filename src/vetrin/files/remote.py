@@ -302,7 +302,9 @@ class RemoteTree:
     @contextlib.contextmanager
     def _places(self, token: str, moves: Sequence[Move]) -> Iterator[Places]:
         self._look_at_disks([move.path for move in moves])
-        places = Places(self.root, OWN_FOLDER, token, self._base, FarGround(self.machine))
+        places = Places(
+            self.root, OWN_FOLDER, token, self._base, FarGround(self.machine, self.root)
+        )
         try:
             yield places
         except OSError as error:

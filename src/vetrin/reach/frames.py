@@ -58,6 +58,10 @@ class ExchangeError(Exception):
         self.denied = denied
 
 
+class BrokenOff(ExchangeError):
+    """An answer ended before it was whole: who gave it is gone, or the way to it."""
+
+
 def escaped(path: str) -> str:
     """A path as it travels in JSON."""
     if path.isascii() and path.isprintable() and "%" not in path:
@@ -140,7 +144,7 @@ class Frames:
         """The frames up to END, PACKED ones unpacked to DATA.
 
         Raises:
-            ExchangeError: in place of an ERROR frame, or where it breaks off.
+            ExchangeError: in place of an ERROR frame; BrokenOff where it ends before its time.
         """
         while True:
             length, kind = HEAD.unpack(self.exactly(HEAD.size))
@@ -165,14 +169,14 @@ def exactly(channel: Channel, size: int, ended: str) -> bytearray:
     """The next ``size`` bytes of a channel.
 
     Raises:
-        ExchangeError: it breaks off; ``ended`` is what is said of it.
+        BrokenOff: ``ended`` is what is said of it.
     """
     found = bytearray(size)
     rest = memoryview(found)
     while rest:
         count = channel.take_into(rest)
         if not count:
-            raise ExchangeError(ended)
+            raise BrokenOff(ended)
         rest = rest[count:]
     return found
 

@@ -284,7 +284,7 @@ def _steps(
         steps.append({**script.step, **_where(script.step)})
     if acts:
         rows = [[act.do, escaped(act.path), escaped(act.to), act.mode, act.soft] for act in acts]
-        steps.append({"do": "acts", "acts": rows})
+        steps.append({"do": "acts", "acts": rows, "root": escaped(files.absolute("").rstrip("/"))})
     if held:
         steps.append({"do": "remove", **release})
     if acts:  # what a busy machine takes long for; until then the record stands, and visitors need not wait for it

@@ -19,5 +19,8 @@ PHP = (
 
 
 def source(name: str) -> bytes:
-    """The text of a form: ``helper.py`` or ``helper.php``."""
-    return (resources.files(__name__) / name).read_bytes()
+    """The text of a form: ``helper.py``, with what it shares with this program in front of it, or ``helper.php``."""
+    text = (resources.files(__name__) / name).read_bytes()
+    if name != "helper.py":
+        return text
+    return (resources.files("vetrin.files") / "handles.py").read_bytes() + b"\n" + text

@@ -426,10 +426,39 @@ function linked($target, $path)
     return is_link($path);
 }
 
+/**
+ * Why nothing may be written to a path below a root: a link on the way belongs to another account, which could lead
+ * what is written anywhere. Null where nothing speaks against it. PHP cannot hold a folder open; this is as close to
+ * the act as it can be.
+ */
+function led_away($root, $path)
+{
+    if ($root === '' || strpos($path, "$root/") !== 0) {
+        return null;
+    }
+    $ours = function_exists('posix_geteuid') ? posix_geteuid() : fileowner("$root/.vetrin");
+    $at = $root;
+    foreach (array_slice(explode('/', substr($path, strlen($root) + 1)), 0, -1) as $name) {
+        $at .= "/$name";
+        if (is_link($at) && !in_array(lstat($at)['uid'], [0, $ours], true)) {
+            return "$at is a link that another account made; if it is meant to be there, make it your own (chown -h)";
+        }
+    }
+    return null;
+}
+
 /** One act; why it failed, null where it did not. */
-function one_act($do, $path, $other, $mode)
+function one_act($do, $path, $other, $mode, $root = '')
 {
     error_clear_last();
+    if ($root !== '') {
+        clearstatcache();
+        $why = led_away($root, $path);
+        $why = $why === null ? led_away($root, $other) : $why;
+        if ($why !== null) {
+            return $why;
+        }
+    }
     if ($do === 'rename') {
         if (there($other)) {
             return 'something is there already';
@@ -468,9 +497,10 @@ function one_act($do, $path, $other, $mode)
 function v_act($stream, $ask)
 {
     $done = 0;
+    $root = path_of(isset($ask['root']) ? $ask['root'] : '');
     foreach ($ask['acts'] as list($do, $one, $other, $mode, $soft)) {
         $path = path_of($one);
-        $why = one_act($do, $path, path_of($other), $mode);
+        $why = one_act($do, $path, path_of($other), $mode, $root);
         if ($why !== null && !$soft) {
             throw new Told($why, $path, !there($path));
         }
@@ -950,6 +980,7 @@ class SwitchOver
 
     private function do_acts($step)
     {
+        $root = path_of(isset($step['root']) ? $step['root'] : '');
         foreach ($step['acts'] as list($do, $one, $to, $mode, $soft)) {
             $path = path_of($one);
             $other = path_of($to);
@@ -958,7 +989,7 @@ class SwitchOver
                 $this->undo[] = $back;
                 $back = null;
             }
-            $why = one_act($do, $path, $other, $mode);
+            $why = one_act($do, $path, $other, $mode, $root);
             if ($why !== null && !$soft) {
                 throw new Failed("$path: $why");
             }

@@ -1,7 +1,7 @@
 """The helper in Python's form, for Python 3.6 and later with nothing but its own library.
 
 It is run from memory by ``python3 -c`` and leaves nothing behind. The exchange is described in
-``reach/frames.py``. Nothing of Vetrin can be imported here.
+``reach/frames.py``. Nothing of Vetrin can be imported here; the text of ``files/handles.py`` is sent in front.
 """
 
 import errno
@@ -20,6 +20,9 @@ import sys
 import time
 import zlib
 from urllib.parse import quote_from_bytes, unquote_to_bytes
+
+if "Below" not in globals():  # sent along, its text stands in front of this one
+    from vetrin.files.handles import Below
 
 HEAD = struct.Struct(">IB")
 RECORD = struct.Struct(">BI")
@@ -324,26 +327,24 @@ def write(stream, ask):
     stream.say({"written": count})
 
 
-def one_act(do, path, other, mode):
+def one_act(do, path, other, mode, below):
     if do == "rename":
-        if os.path.lexists(other):
-            raise FileExistsError(errno.EEXIST, "something is there already", other)
-        os.rename(path, other)
+        below.rename(path, other)
     elif do == "replace":
         os.replace(path, other)
     elif do == "swap":
-        if not swapped(path, other):
+        if not below.swap(path, other):
             raise OSError(errno.ENOTSUP, "two names cannot change over here", path)
     elif do == "folder":
-        os.makedirs(path, exist_ok=True)
+        below.make(path)
     elif do == "link":
         os.symlink(other, path)
     elif do == "remove":
         os.unlink(path)
     elif do == "remove-folder":
-        os.rmdir(path)
+        below.remove_folder(path)
     elif do == "mode":
-        os.chmod(path, mode)
+        below.mode(path, mode)
     elif do == "claim" and other:
         claimed(path, other, mode)
     elif do == "claim":
@@ -368,25 +369,12 @@ def claimed(path, other, mode):
             os.close(handle)
 
 
-def swapped(one, other):
-    """Let two names change over at once, by renameat2(2) of Linux or renamex_np(2) of macOS."""
-    import ctypes
-
-    try:
-        library = ctypes.CDLL(None, use_errno=True)
-        if sys.platform == "darwin":
-            return library.renamex_np(one, other, 2) == 0
-        return library.renameat2(-100, one, -100, other, 2) == 0
-    except (AttributeError, OSError):
-        return False
-
-
 def act(stream, ask):
     """Small acts, one after the other; ends at the first that fails, unless it is a soft one."""
-    done = 0
+    done, below = 0, Below(path_of(ask.get("root", "")))
     for do, one, other, mode, soft in ask["acts"]:
         try:
-            one_act(do, path_of(one), path_of(other), mode)
+            one_act(do, path_of(one), path_of(other), mode, below)
         except OSError as error:
             if soft:
                 continue
@@ -691,6 +679,13 @@ def connected(where):
         raise Told(error, where.get("socket") or "%s:%s" % (where["name"], where["port"]))
 
 
+def why(error):
+    """What went wrong, without the number that the system has for it."""
+    if not isinstance(error, OSError) or not error.strerror:
+        return str(error)
+    return (os.fsdecode(error.filename) + ": " if error.filename else "") + error.strerror
+
+
 class Switch:
     def __init__(self, server, go):
         self.server = server
@@ -706,12 +701,12 @@ class Switch:
             for step in self.go["steps"]:
                 getattr(self, "do_" + step["do"])(step)
         except (Failed, OSError) as error:
-            answer = {"failed": str(error), "code": getattr(error, "code", 0)}
+            answer = {"failed": why(error), "code": getattr(error, "code", 0)}
             try:
                 while self.undo:
                     self.undo.pop()()
             except (Failed, OSError) as second:
-                answer["half"], answer["code"] = str(second), getattr(second, "code", 0)
+                answer["half"], answer["code"] = why(second), getattr(second, "code", 0)
                 os.close(record.handle)
                 return answer
             record.become(self.go["undone"])
@@ -746,14 +741,15 @@ class Switch:
         os.sync()
 
     def do_acts(self, step):
+        below = Below(path_of(step.get("root", "")))
         for do, one, other, mode, soft in step["acts"]:
             path, to = path_of(one), path_of(other)
-            back = self.inverse(do, path, to)
+            back = self.inverse(do, path, to, below)
             if do == "folder":  # it can come half of the way
                 self.undo.append(back)
                 back = None
             try:
-                one_act(do, path, to, mode)
+                one_act(do, path, to, mode, below)
             except OSError:
                 if soft:
                     continue
@@ -761,20 +757,20 @@ class Switch:
             if back is not None:
                 self.undo.append(back)
 
-    def inverse(self, do, path, other):
+    def inverse(self, do, path, other, below):
         if do == "rename":
-            return lambda: os.rename(other, path)
+            return lambda: below.rename(other, path)
         if do == "swap":
-            return lambda: one_act("swap", path, other, 0)
+            return lambda: one_act("swap", path, other, 0, below)
         if do == "mode":
             before = stat.S_IMODE(os.lstat(path).st_mode) if os.path.lexists(path) else 0o755
-            return lambda: os.path.lexists(path) and os.chmod(path, before)
+            return lambda: os.path.lexists(path) and below.mode(path, before)
         if do == "remove-folder" and os.path.isdir(path):
             before = stat.S_IMODE(os.lstat(path).st_mode)
 
             def again():
-                os.makedirs(path, exist_ok=True)
-                os.chmod(path, before)
+                below.make(path)
+                below.mode(path, before)
 
             return again
         if do == "folder":

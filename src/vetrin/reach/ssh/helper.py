@@ -27,6 +27,7 @@ from ..frames import (
     MALFORMED,
     NO_ANSWER,
     SPAN,
+    BrokenOff,
     ExchangeError,
     Frames,
     Packing,
@@ -258,7 +259,7 @@ class HelperMachine:
             )  # fmt: skip
             stream = records(answer)
             for path, _, _ in items:
-                content = _Content(path, stream)
+                content = _Content(self._helpers.line.account, path, stream)
                 yield content
                 for _ in content:  # what was not taken is passed over
                     pass
@@ -269,14 +270,14 @@ class HelperMachine:
         with self._asked() as frames:
             frames.send("write", _written(files), Packing(self._helpers.line.slow))
 
-    def act(self, acts: Sequence[Act]) -> None:
+    def act(self, acts: Sequence[Act], root: str = "") -> None:
         for some in _portions(acts):
             with self._asked() as frames:
                 rows = [
                     (do, escaped(path), escaped(to), mode, soft)
                     for do, path, to, mode, soft in some
                 ]
-                frames.ask("act", acts=rows)
+                frames.ask("act", acts=rows, root=escaped(root))
 
     def digests(self, paths: Sequence[str], algorithm: str) -> list[str | None]:
         return self._digested(paths, algorithm, 0)
@@ -320,25 +321,35 @@ class HelperMachine:
 
     @contextmanager
     def _asked(self) -> Iterator[Frames]:
-        """Errors of the exchange as those of files."""
-        try:
-            with self._helpers.one() as frames:
-                yield frames
-        except ExchangeError as error:
-            raise _said(error) from error
-        except LineError as error:
-            raise FilesError(str(error)) from error
-        except MALFORMED as error:
-            raise FilesError(f"{self._helpers.line.account}: {NO_ANSWER}") from error
+        with _of_files(self._helpers.line.account), self._helpers.one() as frames:
+            yield frames
+
+
+@contextmanager
+def _of_files(account: str) -> Iterator[None]:
+    """Errors of the exchange as those of files."""
+    try:
+        yield
+    except BrokenOff as error:
+        broken = LineBroken(f"{account}: {error}")
+        raise FilesError(str(broken)) from broken
+    except ExchangeError as error:
+        raise _said(error) from error
+    except LineError as error:
+        told = str(error)
+        raise FilesError(told if account in told else f"{account}: {told}") from error
+    except MALFORMED as error:
+        raise FilesError(f"{account}: {NO_ANSWER}") from error
 
 
 _NOTHING = memoryview(b"")
 
 
 class _Content(Iterator[memoryview]):
-    """One file's records out of the stream of all."""
+    """One file's records out of the stream of all. It is read by whoever took it, outside of what asked for it."""
 
-    def __init__(self, path: str, stream: Iterator[tuple[int, memoryview]]) -> None:
+    def __init__(self, account: str, path: str, stream: Iterator[tuple[int, memoryview]]) -> None:
+        self._account = account
         self._path = path
         self._stream = stream
         self._done = False
@@ -346,7 +357,8 @@ class _Content(Iterator[memoryview]):
     def __next__(self) -> memoryview:
         if self._done:
             raise StopIteration
-        kind, content = next(self._stream, (DONE, _NOTHING))
+        with _of_files(self._account):
+            kind, content = next(self._stream, (DONE, _NOTHING))
         if kind == BYTES:
             return content
         self._done = True

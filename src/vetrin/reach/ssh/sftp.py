@@ -317,8 +317,9 @@ class SftpMachine:
         made |= wanted
         self.act([Act("folder", folder) for folder in missing])
 
-    def act(self, acts: Sequence[Act]) -> None:
-        """The requests go out one after the other; the server works them off in that order."""
+    def act(self, acts: Sequence[Act], root: str = "") -> None:
+        """The requests go out one after the other; the server works them off in that order. Whose a link is on the
+        way to a path, it does not tell."""
         for at in range(0, len(acts), self._under_way):
             some = acts[at : at + self._under_way]
             self._run(self._acts(some), [act.path for act in some])
