@@ -116,6 +116,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     target = errand.target
     if not {"code", "core"} & set(errand.parts):
         return transfer(args, out, project, errand.route, all_of_it=args.leave_nothing)
+    builds.open()  # what it asks for is asked before a build takes its time
     with open_site(project, errand.source, data=False) as source:
         must_be_whole(source)
         build = errand.build or _built(args, out, errand, source, builds)

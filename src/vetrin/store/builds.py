@@ -105,6 +105,10 @@ class Builds:
     def store(self) -> Store:
         return self._opened()
 
+    def open(self) -> None:
+        """Open the store, if it is not open yet. Raises StoreError."""
+        _ = self.store
+
     def keep(
         self,
         site: Site,

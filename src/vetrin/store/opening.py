@@ -39,8 +39,9 @@ def open_store(
     expected = project.store.passphrase and not here
     if expected and not has_one and next(iter(shelf.names("snapshots")), None) is not None:
         raise StoreError(
-            f"{shelf.where}: vetrin.toml says that this store has a passphrase, and it has none: somebody may have "
-            "put another in its place; if it is yours, begin another one, or set passphrase = false in [store]"
+            f"{shelf.where}: vetrin.toml says that this store has a passphrase, and it has none. Was the passphrase "
+            "added to vetrin.toml later? Then move the store away, and the next command begins one that has it. Else "
+            "somebody may have put another in its place"
         )
     if has_one or wanted:
         passphrase = store_passphrase() or ask(not has_one)
