@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import random
@@ -37,7 +38,7 @@ from vetrin.store import (
     open_snapshot,
 )
 from vetrin.sync import Choices, Journals, Plan, Stopped, build_plan, run_plan, taking, undo
-from vetrin.sync.baselines import Piece, Pieces
+from vetrin.sync.baselines import Notes, Piece, Pieces
 from vetrin.sync.events import Event, Moved, silent
 from vetrin.sync.transfer import Report
 
@@ -326,6 +327,20 @@ def test_every_so_often_what_nothing_needs_is_removed(
 
 
 # -- where it can not be kept --------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("step", ["begin", "write"])
+def test_notes_that_cannot_be_written_cost_the_baseline_only(
+    railway: Pair, monkeypatch: pytest.MonkeyPatch, step: str
+) -> None:
+    def full(*values: object, **more: object) -> None:
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    monkeypatch.setattr(Notes, step, full)
+    report = railway.pull()
+    assert report.remarks == ("no baseline for a later merge was kept: No space left on device",)
+    assert report.baseline == "" and report.run.stage == "done"
+    assert railway.store.snapshots() == []
 
 
 def test_a_full_disk_costs_the_baseline_only(

@@ -200,12 +200,14 @@ class Baseline:
 
     @contextlib.contextmanager
     def trying(self) -> Iterator[Store]:
-        """Do something with the store; what goes wrong there ends the baseline, and nothing else."""
+        """Do something with the store, or the notes; what goes wrong there ends the baseline, and nothing else."""
         assert self._store is not None
         try:
             yield self._store
         except StoreError as error:
             self.lose(str(error))
+        except OSError as error:
+            self.lose(error.strerror or str(error))
 
     def lose(self, reason: str) -> None:
         """Keep nothing; the room that it took is free again."""
@@ -230,7 +232,8 @@ class Baseline:
         """What was taken of a range is not what the source has now."""
         if self.kept:
             self._tables[table.name].drop(among)
-            self._notes.write(table.name, among, None)
+            with self.trying():
+                self._notes.write(table.name, among, None)
 
     def gaps(self, table: Table) -> list[KeyRange]:
         """The ranges of which the source has to be read once more."""
