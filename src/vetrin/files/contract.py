@@ -23,9 +23,11 @@ Buffer = bytes | memoryview
 
 
 class FilesError(Exception):
-    """A file could not be read or written; the message is fit for the user. ``denied``: the account may not."""
+    """A file could not be read or written; the message is fit for the user. ``denied``: the account may not;
+    ``lost``: the connection to its machine is lost, so nothing is known of the file."""
 
     denied = False
+    lost = False
 
 
 class Entry(NamedTuple):

@@ -119,12 +119,18 @@ def spot_there(machine: Machine, name: str, path: str) -> Spot | None:
         if look is None:
             return None
         return Spot(_told(machine) or name, machine.real(path), look.identity)
-    except FilesError:
+    except FilesError as error:
+        if error.lost:
+            raise
         return None
 
 
 def _told(machine: Machine) -> str:
     try:
         return b"".join(machine.read(SINCE_START)).decode("ascii").strip()[:64]
-    except (FilesError, UnicodeDecodeError):
+    except UnicodeDecodeError:
+        return ""
+    except FilesError as error:
+        if error.lost:
+            raise
         return ""

@@ -113,7 +113,9 @@ def _name(entry: Entry) -> str:
 def _header(site: Site, rule: ExtensionRule, path: str) -> tuple[str, str]:
     try:
         head = next(iter(site.files.read(path)), b"")
-    except FilesError:
+    except FilesError as error:
+        if error.lost:
+            raise
         return "", ""
     if rule.reader == "header":
         text = head[:_HEAD].decode("utf-8", "replace")

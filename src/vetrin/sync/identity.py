@@ -55,6 +55,8 @@ def is_where(target: Site, root: str) -> bool:
 def _read(target: Site) -> str:
     try:
         text = b"".join(target.files.read(_PATH, 0, 16)) if target.files.exists(_PATH) else b""
-    except FilesError:
+    except FilesError as error:
+        if error.lost:
+            raise
         return ""
     return text.decode() if _ID.fullmatch(text) else ""

@@ -138,7 +138,9 @@ def holder_of(tree: FileTree) -> Holder | None:
         return None
     try:
         text = b"".join(tree.read(_PATH, 0, _LONGEST))
-    except FilesError:
+    except FilesError as error:
+        if error.lost:
+            raise
         return None
     try:
         held = json.loads(text)

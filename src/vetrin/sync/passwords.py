@@ -56,6 +56,8 @@ def must_hold_none(tree: SourceTree, entries: Iterable[Entry], passwords: Sequen
 def _holds(tree: SourceTree, entry: Entry, passwords: Sequence[bytes]) -> bool:
     try:
         content = b"".join(tree.read(entry.path, 0, _SMALL))
-    except FilesError:
+    except FilesError as error:
+        if error.lost:
+            raise
         return False  # it is met again where it is sent
     return b"\0" not in content[:4096] and any(text in content for text in passwords)

@@ -332,12 +332,12 @@ def _of_files(account: str) -> Iterator[None]:
         yield
     except BrokenOff as error:
         broken = LineBroken(f"{account}: {error}")
-        raise FilesError(str(broken)) from broken
+        raise _lost(str(broken)) from broken
     except ExchangeError as error:
         raise _said(error) from error
     except LineError as error:
-        told = str(error)
-        raise FilesError(told if account in told else f"{account}: {told}") from error
+        told = str(error) if account in str(error) else f"{account}: {error}"
+        raise (_lost(told) if isinstance(error, LineBroken) else FilesError(told)) from error
     except MALFORMED as error:
         raise FilesError(f"{account}: {NO_ANSWER}") from error
 
@@ -381,6 +381,12 @@ def _written(files: Iterable[tuple[Writing, Iterable[Buffer | Span]]]) -> Iterat
             else:
                 yield record(BYTES, bytes(part))
         yield record(DONE)
+
+
+def _lost(message: str) -> FilesError:
+    found = FilesError(message)
+    found.lost = True
+    return found
 
 
 def _said(error: ExchangeError) -> FilesError:

@@ -479,6 +479,7 @@ class SftpMachine:
         if isinstance(error, lost) or not self._line.alive:
             broken = LineBroken(f"{self._line.account}: the connection was lost")
             found = FilesError(str(broken))
+            found.lost = True
             found.__cause__ = broken
             return found
         reason = getattr(error, "reason", "") or str(error) or type(error).__name__
