@@ -22,7 +22,7 @@ from systems import Mariadb, program, running
 
 READ = """
 import resource, sys, time
-from vetrin.database.mysql.dump import DumpReader
+from vetrin.database.mysql.dump.reader import DumpReader
 def used():
     now = resource.getrusage(resource.RUSAGE_SELF)
     return now.ru_utime + now.ru_stime

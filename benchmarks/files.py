@@ -25,9 +25,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 from measured import vetrin
+from vetrin.config import load_project
 from vetrin.files import LocalTree, Terms, compare_trees
-from vetrin.project import load_project
-from vetrin.reach import file_scope, lies_loose, open_site
+from vetrin.site import file_scope, lies_loose, open_site
 
 MEDIA = 3000
 PROJECT = """[site]

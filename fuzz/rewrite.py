@@ -15,7 +15,7 @@ from pathlib import Path
 
 from vetrin.rewrite import Address, Mapping, Rewriter, Tally
 from vetrin.rewrite.heal import heal
-from vetrin.rewrite.php import PhpError, looks_serialised, walk
+from vetrin.rewrite.php_serialized import PhpError, looks_serialised, walk
 
 CORPUS = Path(__file__).parent / "corpus"
 OLD = Address.parse("https://www.harrowmere.example")

@@ -15,10 +15,10 @@ from moto.server import ThreadedMotoServer
 from railway import Railway
 from ssh_server import SFTP_ONLY, SHELL_LESS, SshServer, ssh_server
 from systems import DatabaseServer, Mariadb, Mysql, Some, running
+from vetrin.config import VARIABLE
 from vetrin.demo import sample as samples
 from vetrin.demo.sample import Sample, lay_out, servers
-from vetrin.project import VARIABLE
-from vetrin.reach import hosts
+from vetrin.remote import hosts
 
 # What takes longest begins first, so that processes that work beside one another end together.
 LONG = ("faults", "archives_wordpress", "push_wordpress", "ssh", "interrupted", "push", "command_line", "store", "wagtail",

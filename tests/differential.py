@@ -13,10 +13,10 @@ from pathlib import Path
 import pymysql
 
 from systems import Mariadb, mariadb_site, program
-from vetrin.project import load_project
-from vetrin.reach import open_site
-from vetrin.sync import Journals, build_plan, run_plan
-from vetrin.sync.exporting import Packing, export
+from vetrin.config import load_project
+from vetrin.jobs import Journals, build_plan, run_plan
+from vetrin.jobs.export_site import Packing, export
+from vetrin.site import open_site
 
 SUITE = Path("/usr/share/mysql/mysql-test/main")  # Debian's mariadb-test-data
 WAYS = ("pull", "export", "import")

@@ -242,9 +242,9 @@ def full_disk(at: int, way: str, mark: str, *, names: bool = False, inside: bool
     if way in ("sftp", ""):
         return form
     return (
-        "from vetrin.reach import executor, helpers\n"
-        "from vetrin.reach.ssh import helper\n"
-        "real = helpers.source\n"
+        "from vetrin.remote import executor; from vetrin.remote.ssh import helper_scripts\n"
+        "from vetrin.remote.ssh import helper_client\n"
+        "real = helper_scripts.source\n"
         "def source(name):\n"
         "    text = real(name)\n"
         f"    form = {form!r}.encode()\n"
@@ -258,5 +258,5 @@ def full_disk(at: int, way: str, mark: str, *, names: bool = False, inside: bool
         "    for name in (b'path_of', b'v_'):\n"
         '        text = text.replace(b"\'" + name + b"\'", b"\'Faulty" + bytes([92]) + name + b"\'")\n'
         "    return b'<?php namespace Faulty;' + form + text[5:]\n"
-        "helper.source = executor.source = source\n"
+        "helper_client.source = executor.source = source\n"
     )

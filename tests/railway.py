@@ -7,15 +7,15 @@ import subprocess
 import sys
 from pathlib import Path
 
+from vetrin.config import load_project
 from vetrin.demo.sample import lay_out
-from vetrin.project import load_project
-from vetrin.reach import open_site
+from vetrin.jobs import take_snapshot
+from vetrin.site import open_site
 from vetrin.store import (
-    FolderShelf,
+    FolderBackend,
     Manifest,
     Store,
 )
-from vetrin.sync import take_snapshot
 
 
 class Railway:
@@ -25,7 +25,7 @@ class Railway:
         self.folder = folder
         lay_out(folder, 1)
         self.project = load_project(folder)
-        self.store = Store(FolderShelf(folder / ".vetrin/store"))
+        self.store = Store(FolderBackend(folder / ".vetrin/store"))
 
     def backup(self, environment: str = "production", **more: object) -> Manifest:
         with open_site(self.project, self.project.environment(environment)) as site:

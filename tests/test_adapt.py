@@ -21,8 +21,6 @@ from vetrin.database import (
     Unsuitable,
     hidden_name,
 )
-from vetrin.database.digest import table_digest
-from vetrin.database.identifiers import rename
 from vetrin.database.mysql import MysqlDatabase
 from vetrin.database.mysql.accounts import (
     Credentials,
@@ -30,12 +28,14 @@ from vetrin.database.mysql.accounts import (
     may_create,
     may_make_routines,
 )
-from vetrin.database.mysql.adapt import Server, adapt_attachment, adapt_schema
 from vetrin.database.mysql.columns import quote
-from vetrin.database.mysql.dump import DumpReader
-from vetrin.database.mysql.dump_writer import TableText, footer, header
-from vetrin.database.sqlite import quote as double_quote
-from vetrin.reach import Keyed
+from vetrin.database.mysql.dump.reader import DumpReader
+from vetrin.database.mysql.dump.writer import TableText, footer, header
+from vetrin.database.mysql.schema.translate import Server, adapt_attachment, adapt_schema
+from vetrin.database.sql_names import rename
+from vetrin.database.sqlite.database import quote as double_quote
+from vetrin.database.table_digest import table_digest
+from vetrin.site import PrefixedValues
 
 CLASSIC = {
     "utf8mb4_general_ci",
@@ -246,7 +246,7 @@ def test_a_server_that_does_not_tell_a_from_capital_a(
 def test_keys_that_the_cms_derives_from_the_prefix(
     old: str, new: str, value: str, wanted: str
 ) -> None:
-    keyed = Keyed(old, new, {"usermeta.meta_key": ("capabilities", "user-settings")})
+    keyed = PrefixedValues(old, new, {"usermeta.meta_key": ("capabilities", "user-settings")})
     columns = tuple(Column(name, "text", True) for name in ("umeta_id", "meta_key"))
     table = Table(f"{old}usermeta", columns, ("umeta_id",), frozenset(), 1, 1)
     cells = [b"1", value.encode(), b"2", None]

@@ -11,8 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from vetrin.append_log import AppendLog, NewerLog
-from vetrin.sync import JobError, Journals
-from vetrin.sync.journal import DONE, SWAPPING
+from vetrin.jobs import JobError, Journals
+from vetrin.jobs.journal import DONE, SWAPPING
 
 
 def log_at(folder: Path) -> AppendLog:

@@ -19,28 +19,28 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from systems import Mariadb, mariadb_site
+from vetrin.config import Leave, load_project
 from vetrin.database import KeyRange
-from vetrin.database.contract import Batch, Cell
+from vetrin.database.base import Batch, Cell
 from vetrin.database.mysql import reader as mysql_reader
 from vetrin.demo.sample import lay_out
 from vetrin.files import Entry
-from vetrin.project import Leave, load_project
-from vetrin.reach import Site, open_site
+from vetrin.jobs import Choices, Journals, Plan, Stopped, build_plan, run_plan, table_copy, undo
+from vetrin.jobs.baseline import Notes, Piece, Pieces
+from vetrin.jobs.events import Event, Moved, silent
+from vetrin.jobs.transfer import Report
+from vetrin.site import Site, open_site
 from vetrin.store import (
-    FolderShelf,
+    Chunk,
+    FolderBackend,
     Manifest,
     NoSnapshot,
     Store,
-    StoredPage,
     StoreError,
     lease,
     leases,
     open_snapshot,
 )
-from vetrin.sync import Choices, Journals, Plan, Stopped, build_plan, run_plan, taking, undo
-from vetrin.sync.baselines import Notes, Piece, Pieces
-from vetrin.sync.events import Event, Moved, silent
-from vetrin.sync.transfer import Report
 
 # -- pieces --------------------------------------------------------------------------------------------
 
@@ -66,7 +66,7 @@ def test_gaps_are_what_no_piece_covers(steps: list[tuple[bool, tuple[int], tuple
             pieces.drop(among)
             held = {one: some for one, some in held.items() if not some & covered(among)}
         elif not set().union(*held.values()) & covered(among):
-            pieces.add(Piece(among, (StoredPage("", 1, 1, 1),)))
+            pieces.add(Piece(among, (Chunk("", 1, 1, 1),)))
             held[among] = covered(among)
     assert {piece.among for piece in pieces} == set(held)
     gaps = [covered(gap) for gap in pieces.gaps()]
@@ -85,7 +85,7 @@ class Pair:
 
     @property
     def store(self) -> Store:
-        return Store(FolderShelf(self.folder / ".vetrin/store"))
+        return Store(FolderBackend(self.folder / ".vetrin/store"))
 
     def pull(
         self,
@@ -210,7 +210,7 @@ def test_a_run_that_was_stopped_ends_with_all_of_its_source(
     how: str, trains: Pair, database_server: Mariadb, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """The source is changed in between, before, in and behind what had been taken."""
-    monkeypatch.setattr(taking, "_STRETCH", 300_000)
+    monkeypatch.setattr(table_copy, "_STRETCH", 300_000)
     moved = [0]
 
     def stop(event: Event) -> None:
@@ -266,7 +266,7 @@ def test_a_run_that_was_stopped_ends_with_all_of_its_source(
 def test_what_a_view_of_its_own_brings_is_kept(
     trains: Pair, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(taking, "_VIEW", 0.0)
+    monkeypatch.setattr(table_copy, "_VIEW", 0.0)
     trains.pull()
     assert trains.is_as_the_source(trains.last(), trains.plan)
 
@@ -313,20 +313,20 @@ def test_the_baseline_of_an_undone_run_does_not_count(railway: Pair) -> None:
 def test_every_so_often_what_nothing_needs_is_removed(
     railway: Pair, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("vetrin.sync.baselines._SWEPT", 4)
+    monkeypatch.setattr("vetrin.jobs.baseline._SWEPT", 4)
     contents = railway.store.contents
     orphan, _ = contents.keep(b"of a run that died")
     railway.store.shelf.settle()
     contents._shelf.settle()
     for _ in range(3):
         railway.pull()
-    assert Store(FolderShelf(railway.folder / ".vetrin/store")).contents.has(orphan)
+    assert Store(FolderBackend(railway.folder / ".vetrin/store")).contents.has(orphan)
     railway.pull()
     assert not railway.store.contents.has(orphan)
     assert railway.store.verify(railway.last()) == []
 
 
-# -- where it can not be kept --------------------------------------------------------------------------
+# -- where it cannot be kept --------------------------------------------------------------------------
 
 
 @pytest.mark.parametrize("step", ["begin", "write"])
@@ -346,15 +346,15 @@ def test_notes_that_cannot_be_written_cost_the_baseline_only(
 def test_a_full_disk_costs_the_baseline_only(
     railway: Pair, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    written, left = FolderShelf.write, [30_000]
+    written, left = FolderBackend.write, [30_000]
 
-    def full(self: FolderShelf, name: str, content: bytes) -> None:
+    def full(self: FolderBackend, name: str, content: bytes) -> None:
         left[0] -= len(content) if name.startswith("objects") else 0
         if left[0] < 0:
             raise StoreError(f"{name}: No space left on device")
         written(self, name, content)
 
-    monkeypatch.setattr(FolderShelf, "write", full)
+    monkeypatch.setattr(FolderBackend, "write", full)
     report = railway.pull()
     assert report.baseline == "" and report.run.stage == "done"
     assert len(report.remarks) == 1 and "No space left on device" in report.remarks[0]

@@ -10,9 +10,9 @@ from pathlib import Path
 import httpx
 import pytest
 
-from vetrin.check.page import Page, belongs, fetch, parse_page
-from vetrin.check.strays import StrayScanner
-from vetrin.project import Environment
+from vetrin.config import Environment
+from vetrin.inspect.strays import StrayScanner
+from vetrin.inspect.web_page import Page, belongs, fetch, parse_page
 from vetrin.rewrite import Address
 
 

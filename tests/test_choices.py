@@ -9,9 +9,9 @@ from pathlib import Path
 import pytest
 
 from test_command_line import change, document, value, vetrin
+from vetrin.config import load_project
 from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
-from vetrin.project import load_project
 
 
 def rows(root: Path, sql: str) -> list[tuple]:
@@ -92,7 +92,7 @@ def test_a_view_that_would_need_a_table_that_is_not_there(sample: Sample) -> Non
     assert (
         "the view next_events is left out, for it needs a table or routine that is" in plan["notes"]
     )
-    # What hangs on the entries can not stay without them.
+    # What hangs on the entries cannot stay without them.
     assert rows(sample.root("local"), "SELECT COUNT(*) FROM bookings") == [(0,)]
     assert (
         rows(
@@ -116,7 +116,7 @@ def test_what_an_environment_keeps(sample: Sample) -> None:
     picture = local / "media/2026/04/train-01.png"
     picture.write_bytes(b"mine")
     report = document(folder, "pull", "--yes")
-    assert "title[x] of local can not be kept: the value is no structure" in " ".join(
+    assert "title[x] of local cannot be kept: the value is no structure" in " ".join(
         report["plan"]["risks"]
     )
     assert len(report["remarks"]) == 1
@@ -294,7 +294,7 @@ def test_compare(sample: Sample) -> None:
         "volunteers": "columns",
     }  # fmt: skip
     assert (
-        "can not be compared with itself"
+        "cannot be compared with itself"
         in vetrin(folder, "compare", "local", "local", code=2).stderr
     )
 

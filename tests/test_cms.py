@@ -23,7 +23,7 @@ from vetrin.cms import (
     shipped,
 )
 from vetrin.cms.definition import parse_definition
-from vetrin.cms.php import PhpFileError, read_values, tokens
+from vetrin.cms.php_source import PhpFileError, read_values, tokens
 
 WORDPRESS = shipped()["wordpress"]
 

@@ -180,7 +180,7 @@ def test_guards(sample: Sample) -> None:
     ("arguments", "code", "said"),
     [
         (["pull", "--to", "lokal"], 2, "no environment 'lokal' in vetrin.toml; did you mean local?"),
-        (["pull", "local"], 2, "can not be pulled into itself"),
+        (["pull", "local"], 2, "cannot be pulled into itself"),
         (["pull", "--parts", "data,meida"], 2, "'meida' is none of data, media"),
         (["reach"], 2, "required: ENV"),
         (["fetch"], 2, "invalid choice: 'fetch'"),
@@ -245,7 +245,7 @@ def test_rows_that_the_site_changes_meanwhile_stop_a_rewrite(sample: Sample) -> 
     root = sample.root("local")
     script = (
         "import sqlite3\n"
-        "from vetrin.database.sqlite import SqliteDatabase as D\n"
+        "from vetrin.database.sqlite.database import SqliteDatabase as D\n"
         "real = D.patch\n"
         "def patch(self, patches):\n"
         "    c = sqlite3.connect('local/data/harrowmere.sqlite')\n"

@@ -34,10 +34,10 @@ from vetrin.database import (
     spans,
     with_pages,
 )
-from vetrin.database.digest import table_digest
 from vetrin.database.mysql import Credentials, MysqlDatabase
-from vetrin.database.mysql.literals import FIELD, LINE
-from vetrin.database.sqlite import SqliteDatabase
+from vetrin.database.mysql.row_text import FIELD, LINE
+from vetrin.database.sqlite.database import SqliteDatabase
+from vetrin.database.table_digest import table_digest
 
 ODD = 'odd `name`-with "quotes" é'
 

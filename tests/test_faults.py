@@ -34,8 +34,8 @@ NEXT: dict[str, tuple[str, ...]] = {
     "backup": ("backup", "staging"),
 }
 # Who connects anew does so at once, and gives up soon.
-SOON = "from vetrin.sync import connection\nconnection.PAUSES = (0.2, 0.5)\n"
-PATIENT = "from vetrin.sync import connection\nconnection.PAUSES = (0.5,) * 40\n"
+SOON = "from vetrin.jobs import reconnect\nreconnect.PAUSES = (0.2, 0.5)\n"
+PATIENT = "from vetrin.jobs import reconnect\nreconnect.PAUSES = (0.5,) * 40\n"
 
 
 @dataclass

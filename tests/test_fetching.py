@@ -11,8 +11,8 @@ from pathlib import Path
 
 import pytest
 
-from vetrin.store.fetching import fetch
-from vetrin.store.incoming import BadArchive
+from vetrin.archive.download import fetch
+from vetrin.archive.reader import BadArchive
 
 CONTENT = random.Random(7).randbytes(200_000)
 

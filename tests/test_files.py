@@ -17,20 +17,20 @@ from vetrin.files import (
     PIECE,
     Clash,
     Difference,
+    DigestCache,
     Entry,
     FilesError,
     LocalTree,
     Manifest,
     Move,
     Patterns,
-    Remembered,
     Span,
     Terms,
-    beside,
     compare_trees,
+    parallel_scan,
     printable,
 )
-from vetrin.files.handles import Below
+from vetrin.files.open_folders import Below
 
 NAMES = ["plain.png", ".hidden", "-dash", "quo'te\"", "back\\slash", "new\nline", "emoji 🚂.png",
          "dec\u0301omposed", os.fsdecode(b"not\xffutf8"), "n" * 250, "with space/deep/er.txt"]  # fmt: skip
@@ -127,7 +127,7 @@ def stage(one: LocalTree, two: LocalTree, token: str = "t1", terms: Terms = TERM
 
 @pytest.fixture(params=["swap", "no swap"])
 def swaps(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> bool:
-    """On file systems that can trade two names, and on those that can not."""
+    """On file systems that can trade two names, and on those that cannot."""
     if request.param == "no swap":
         monkeypatch.setattr(Below, "swap", lambda below, one, other: False)
     return bool(request.param == "swap")
@@ -135,7 +135,7 @@ def swaps(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> bo
 
 def mirrored(two: LocalTree) -> Terms:
     """What an earlier transfer brought may go."""
-    ours = Remembered()
+    ours = DigestCache()
     ours.keep([e for e in two.scan(["."]).values() if "gone" in e.path], brought=True)
     return Terms(whole=["code/parts/*"], ours=ours)
 
@@ -320,18 +320,18 @@ def test_equal_size_is_settled_by_content_and_remembered(tmp_path: Path) -> None
     aged(one.root, 1_600_000_000)
     aged(two.root)
     terms = Terms(
-        theirs=Remembered(tmp_path / "r/1.sqlite"), ours=Remembered(tmp_path / "r/2.sqlite")
+        theirs=DigestCache(tmp_path / "r/1.sqlite"), ours=DigestCache(tmp_path / "r/2.sqlite")
     )
     assert [entry.path for entry in compare_trees(one, two, ["."], terms).changed] == ["b"]
     read: list[str] = []
     two.digest = lambda path: read.append(path) or ""  # type: ignore[method-assign,func-returns-value]
     later = Terms(
-        theirs=Remembered(tmp_path / "r/1.sqlite"), ours=Remembered(tmp_path / "r/2.sqlite")
+        theirs=DigestCache(tmp_path / "r/1.sqlite"), ours=DigestCache(tmp_path / "r/2.sqlite")
     )
     assert [entry.path for entry in compare_trees(one, two, ["."], later).changed] == ["b"]
     assert read == []
     (tmp_path / "r/2.sqlite").write_bytes(b"damaged " * 100)
-    again = Remembered(tmp_path / "r/2.sqlite")
+    again = DigestCache(tmp_path / "r/2.sqlite")
     assert again.known(Entry("a", "file", 4, 1)) == ""
 
 
@@ -341,7 +341,7 @@ def test_only_what_was_brought_and_is_as_it_came_goes(tmp_path: Path) -> None:
         write(two.root, name, name)
     aged(two.root)
     (one.root / "2025").mkdir(parents=True)
-    ours = Remembered()
+    ours = DigestCache()
     there = two.scan(["."])
     ours.keep([e for e in there.values() if e.path not in ("keep.txt",)], brought=True)
     write(two.root, "2025/b.png", "touched up here")
@@ -427,7 +427,7 @@ def test_texts_are_compared_as_they_will_be(tmp_path: Path) -> None:
 
 
 class Folding(LocalTree):
-    """A stand-in for a file system that ignores case, which can not be mounted here."""
+    """A stand-in for a file system that ignores case, which cannot be mounted here."""
 
     folds_names = True  # type: ignore[assignment]
 
@@ -570,11 +570,11 @@ def test_two_trees_scanned_at_once(
     trees: tuple[LocalTree, LocalTree], monkeypatch: pytest.MonkeyPatch, forking: bool
 ) -> None:
     """The same comes of it, wherever the second one is scanned; its errors too."""
-    monkeypatch.setattr(beside, "_may_fork", lambda: forking)
+    monkeypatch.setattr(parallel_scan, "_may_fork", lambda: forking)
     one, two = trees
 
     def both(other: LocalTree) -> Manifest | None:
-        with beside.scanning(other, ["media", "code"], {"media/link"}) as later:
+        with parallel_scan.scanning(other, ["media", "code"], {"media/link"}) as later:
             return later(one.scan(["media", "code"], {"media/link"}))
 
     found = both(two)
@@ -594,7 +594,7 @@ def test_two_trees_scanned_at_once(
         both(Failing(two.root))
     children = Path(f"/proc/{os.getpid()}/task/{os.getpid()}/children")
     before = children.read_text() if children.exists() else ""
-    with pytest.raises(ZeroDivisionError), beside.scanning(two, ["."], ()):
+    with pytest.raises(ZeroDivisionError), parallel_scan.scanning(two, ["."], ()):
         raise ZeroDivisionError  # the other process is not left behind
     assert (children.read_text() if children.exists() else "") == before
 

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from vetrin.demo.serialise import serialise
 from vetrin.rewrite.heal import heal
-from vetrin.rewrite.php import walk
+from vetrin.rewrite.php_serialized import walk
 
 OLD, NEW = "https://www.harrowmere.example", "http://harrowmere.test:8080"
 VALUES = [
@@ -108,7 +108,7 @@ def test_objects_keep_their_classes_and_hidden_properties() -> None:
 @pytest.mark.parametrize(
     "value",
     [
-        b's:3:"a";s:1:"b";',  # one string or two values: the end decides, and here it can not
+        b's:3:"a";s:1:"b";',  # one string or two values: the end decides, and here it cannot
         b'a:2:{i:0;s:9:"x";i:1;s:9:"y";i:2;s:1:"z";}',  # a count that fits nowhere
         b'a:1:{i:0;s:9:"x"}',
         b'a:1:{i:0;s:99:"cut off',

@@ -9,8 +9,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from vetrin.demo.serialise import serialise
-from vetrin.rewrite.inside import NoSuchPart, list_of, literal, part_of, texts_of, with_part
-from vetrin.rewrite.php import walk
+from vetrin.rewrite.php_serialized import walk
+from vetrin.rewrite.structured_values import (
+    NoSuchPart,
+    list_of,
+    literal,
+    part_of,
+    texts_of,
+    with_part,
+)
 
 KEYS = st.text(
     st.characters(codec="utf-8", exclude_characters='[]\0"'), min_size=1, max_size=6

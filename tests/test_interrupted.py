@@ -13,19 +13,19 @@ from pathlib import Path
 import pytest
 
 from systems import Mariadb, mariadb_site
-from vetrin.database import sqlite as sqlite_engine
-from vetrin.database.digest import table_digest
+from vetrin.config import load_project
 from vetrin.database.mysql import database as mysql_engine
+from vetrin.database.sqlite import database as sqlite_engine
+from vetrin.database.table_digest import table_digest
 from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
 from vetrin.files import LocalTree
-from vetrin.files.handles import Below
-from vetrin.project import load_project
-from vetrin.reach import open_site
+from vetrin.files.open_folders import Below
+from vetrin.jobs import Journals, Refused, Rewriting, Selection, build_plan, change, run_plan, undo
+from vetrin.jobs.journal import Run
+from vetrin.jobs.lock import only_run
 from vetrin.rewrite import Mapping, parse_literal
-from vetrin.sync import Journals, Refused, Rewriting, Selection, build_plan, change, run_plan, undo
-from vetrin.sync.journal import Run
-from vetrin.sync.lock import only_run
+from vetrin.site import open_site
 
 
 def count_down(steps: int) -> Callable[[], None]:
@@ -202,7 +202,7 @@ def test_ctrl_c_leaves_what_has_arrived_until_it_is_given_up(sample: Sample) -> 
     before = fingerprint(sample.root("local"))
     script = (
         "import os, signal\n"
-        "from vetrin.database.sqlite import SqliteDatabase as D\n"
+        "from vetrin.database.sqlite.database import SqliteDatabase as D\n"
         "real = D.finish\n"
         "def finish(self, hidden, *rest):\n"
         "    real(self, hidden, *rest)\n"

@@ -13,14 +13,14 @@ from hypothesis import strategies as st
 
 from systems import Mariadb
 from vetrin.cms import SiteConfiguration, shipped
+from vetrin.config import Environment, Leave
 from vetrin.database import Database
 from vetrin.database.mysql import Credentials, MysqlDatabase
-from vetrin.database.sqlite import SqliteDatabase
+from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.files import LocalTree
-from vetrin.project import Environment, Leave
-from vetrin.reach import Site
+from vetrin.jobs.exclusions import work_out
 from vetrin.rewrite import Address
-from vetrin.sync.leaving import work_out
+from vetrin.site import Site
 
 SCHEMA = [
     "CREATE TABLE wp_options (option_id INTEGER PRIMARY KEY, option_name VARCHAR(64), option_value VARCHAR(64))",

@@ -6,15 +6,18 @@ from collections.abc import Callable
 
 import pytest
 
+from vetrin.config import load_project
+from vetrin.database import DatabaseError
+from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.demo.sample import Sample
-from vetrin.files import Entry, FilesError, LocalTree, Look
-from vetrin.files.machine import SINCE_START, spot_there
-from vetrin.project import load_project
-from vetrin.reach import Site, open_site
-from vetrin.reach.extensions import extensions_of
-from vetrin.sync.identity import is_where
-from vetrin.sync.lock import holder_of, must_hold, only_run
-from vetrin.sync.passwords import must_hold_none
+from vetrin.files import Entry, FilesError, FileStatus, LocalTree
+from vetrin.files.remote_machine import SINCE_START, spot_there
+from vetrin.jobs import JobError, Journals, build_plan, run_plan, switching
+from vetrin.jobs.identity import is_where
+from vetrin.jobs.lock import holder_of, must_hold, only_run
+from vetrin.jobs.passwords import must_hold_none
+from vetrin.site import Site, open_site
+from vetrin.site.extensions import extensions_of
 
 
 def lost(*values: object, **more: object) -> object:
@@ -26,8 +29,8 @@ def lost(*values: object, **more: object) -> object:
 class Machine:
     """It says what lies there, and then the line is cut."""
 
-    def look(self, paths: list[str], *, follow: bool = False) -> list[Look | None]:
-        return [Look("folder")]
+    def look(self, paths: list[str], *, follow: bool = False) -> list[FileStatus | None]:
+        return [FileStatus("folder")]
 
     read = lost
 
@@ -57,3 +60,22 @@ def test_nothing_is_concluded_from_it(
             patched.setattr(LocalTree, "read", lost)
             with pytest.raises(FilesError, match="the connection was lost"):
                 work(site)
+
+
+def test_what_was_taken_back_is_told_although_the_line_is_gone(
+    sample: Sample, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def broken(*values: object, **more: object) -> object:
+        raise DatabaseError("the disk of the server is full")
+
+    project = load_project(sample.folder)
+    with (
+        open_site(project, project.environment("production")) as source,
+        open_site(project, project.environment("staging"), read_only=False) as target,
+    ):
+        plan = build_plan(source, target)
+        monkeypatch.setattr(SqliteDatabase, "lay_out", broken)
+        monkeypatch.setattr(switching, "end", lost)
+        with pytest.raises(JobError, match="the disk of the server is full") as told:
+            run_plan(plan, source, target, Journals(project.state))
+    assert told.value.remedy == "staging is as it was before"

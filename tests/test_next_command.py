@@ -13,15 +13,15 @@ from test_command_line import document, value, vetrin
 from test_files import state
 from test_interrupted import hidden, killed_after, pull
 from test_push import builds_of
-from vetrin.database.sqlite import SqliteDatabase
+from vetrin.config import load_project
+from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
-from vetrin.project import load_project
-from vetrin.reach import Site, open_site
-from vetrin.sync import Choices, Journals, LeftBroken, Plan, agreed, build_plan, pushing, run_plan
-from vetrin.sync.building import make_build
-from vetrin.sync.pushing import build_push, holding, push
-from vetrin.sync.switching import RECORD
+from vetrin.jobs import Choices, Journals, LeftBroken, Plan, agreed, build_plan, pushing, run_plan
+from vetrin.jobs.building import make_build
+from vetrin.jobs.pushing import build_push, holding, push
+from vetrin.jobs.switching import RECORD
+from vetrin.site import Site, open_site
 
 
 def whole(root: Path) -> tuple[str, dict[str, object]]:

@@ -9,13 +9,13 @@ from pathlib import Path
 import pytest
 
 from systems import Mariadb, mariadb_site, program
-from vetrin.database.digest import table_digest
-from vetrin.database.identifiers import databases_in, without_qualifier
-from vetrin.project import Leave, load_project
-from vetrin.reach import open_site
-from vetrin.sync import Choices, Journals, Plan, build_plan, run_plan, undo
-from vetrin.sync.exporting import Packing, export
-from vetrin.sync.transfer import Report
+from vetrin.config import Leave, load_project
+from vetrin.database.sql_names import databases_in, without_qualifier
+from vetrin.database.table_digest import table_digest
+from vetrin.jobs import Choices, Journals, Plan, build_plan, run_plan, undo
+from vetrin.jobs.export_site import Packing, export
+from vetrin.jobs.transfer import Report
+from vetrin.site import open_site
 
 OPTIONS = "CREATE TABLE wp_options (option_id INT AUTO_INCREMENT PRIMARY KEY, option_name VARCHAR(99) UNIQUE, option_value TEXT)"
 

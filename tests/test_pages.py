@@ -14,27 +14,27 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from vetrin.database import KeyRange
-from vetrin.database.condition import Among, Cleared, Compared, Like, Lowered, Other, Within
-from vetrin.database.contract import Batch
-from vetrin.database.records import records_of
-from vetrin.database.sqlite import SqliteDatabase
+from vetrin.database.base import Batch
+from vetrin.database.conditions import Among, Cleared, Compared, Like, Lowered, Other, Within
+from vetrin.database.row_codec import records_of
+from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.store import (
+    Chunk,
     Contents,
     Damaged,
-    FolderShelf,
+    FolderBackend,
     Hands,
     Store,
-    StoredPage,
     TableReader,
     TableWriter,
 )
-from vetrin.store.contents import fingerprint
-from vetrin.store.pages import Cutter
+from vetrin.store.objects import fingerprint
+from vetrin.store.table_chunks import Chunker
 
 
 @given(st.lists(st.binary(max_size=2000), max_size=30), st.randoms(use_true_random=False))
 def test_a_patch_makes_the_content(pieces: list[bytes], chance: random.Random) -> None:
-    contents = Contents(FolderShelf(Path("/nonexistent")))
+    contents = Contents(FolderBackend(Path("/nonexistent")))
     base = b"".join(pieces)
     chance.shuffle(pieces)
     new = b"".join(pieces[1:]) + b"something"
@@ -61,8 +61,8 @@ def rows(numbers: list[int], changed: set[int] = frozenset()) -> list[bytes]:  #
 
 
 def kept(
-    contents: Contents, records: list[bytes], old: Sequence[StoredPage] = ()
-) -> tuple[list[StoredPage], int]:
+    contents: Contents, records: list[bytes], old: Sequence[Chunk] = ()
+) -> tuple[list[Chunk], int]:
     with Hands() as hands:
         writer = TableWriter(contents, hands, old)
         for at in range(0, len(records), 777):
@@ -71,7 +71,7 @@ def kept(
 
 
 def test_pages_are_cut_by_what_is_in_them(tmp_path: Path) -> None:
-    contents = Contents(FolderShelf(tmp_path))
+    contents = Contents(FolderBackend(tmp_path))
     everyone = list(range(20_000))
     first, size = kept(contents, rows(everyone))
     assert 5 < len(first) < 60
@@ -120,7 +120,7 @@ def test_pages_end_where_the_format_says_however_rows_come(
     sizes += [chance.choice((40, 130)) for _ in range(many)]
     chance.shuffle(sizes)
     records = [chance.randbytes(size) for size in sizes]
-    cutter, found, left = Cutter(), [], records
+    cutter, found, left = Chunker(), [], records
     while left:
         count = chance.choice((1, 7, 500, len(left)))
         found += cutter.cut(left[:count])
@@ -130,7 +130,7 @@ def test_pages_end_where_the_format_says_however_rows_come(
 
 
 def test_a_row_larger_than_an_object(tmp_path: Path) -> None:
-    contents = Contents(FolderShelf(tmp_path))
+    contents = Contents(FolderBackend(tmp_path))
     records = records_of(Batch(1, [b"a", random.Random(1).randbytes(9 << 20), b"b"], 0))
     pages, _ = kept(contents, records)
     assert max(len(page.blocks) for page in pages) == 3
@@ -172,7 +172,7 @@ def test_stored_rows_answer_as_the_database_does(
         )
     connection.close()
     live = SqliteDatabase(path, read_only=True)
-    store = Store(FolderShelf(folder / "store"))
+    store = Store(FolderBackend(folder / "store"))
     stored = open_stored(live, store)
     try:
         for asked in ASKED:
@@ -212,7 +212,7 @@ def test_stored_rows_answer_as_the_database_does(
 
 def open_stored(live: SqliteDatabase, store: Store):  # type: ignore[no-untyped-def]
     from vetrin.database import Facts
-    from vetrin.store import StoredDatabase, StoredTable, written
+    from vetrin.store import SnapshotDatabase, StoredTable, written
 
     tables = []
     for table in live.tables():
@@ -227,4 +227,4 @@ def open_stored(live: SqliteDatabase, store: Store):  # type: ignore[no-untyped-
         return (records for _, records in store.records(item))
 
     facts: Facts = replace(live.facts(), identity="stored")
-    return StoredDatabase(facts, tables, [], [], stretches)
+    return SnapshotDatabase(facts, tables, [], [], stretches)

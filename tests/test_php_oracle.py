@@ -10,7 +10,7 @@ import pytest
 
 from systems import program
 from vetrin.rewrite import Address, Mapping, Rewriter, Tally
-from vetrin.rewrite.php import walk
+from vetrin.rewrite.php_serialized import walk
 
 SCRIPT = Path(__file__).parent / "oracle" / "generate.php"
 REWRITER = Rewriter(

@@ -8,9 +8,9 @@ from pathlib import Path
 import pytest
 
 from vetrin.cms import SiteConfiguration
-from vetrin.project import ProjectError, find_project, load_project, password_variable
-from vetrin.project.secrets import database_password
-from vetrin.project.template import Draft, project_text
+from vetrin.config import ProjectError, find_project, load_project, password_variable
+from vetrin.config.secrets import database_password
+from vetrin.config.template import Draft, project_text
 
 GOOD = """
 [site]

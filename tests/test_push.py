@@ -17,14 +17,12 @@ import pytest
 from test_command_line import document, value, vetrin
 from test_files import state
 from test_interrupted import killed_after
-from vetrin.database.sqlite import SqliteDatabase
+from vetrin.config import Project, ProjectError, load_project
+from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
 from vetrin.files import Buffer, Entry, FilesError, LocalTree
-from vetrin.project import Project, ProjectError, load_project
-from vetrin.reach import Site, open_site
-from vetrin.store import Builds, Damaged, NoBuild, StoredBuild, fingerprint_of, open_store
-from vetrin.sync import (
+from vetrin.jobs import (
     Choices,
     FileMoved,
     JobError,
@@ -34,8 +32,10 @@ from vetrin.sync import (
     switching,
     undo,
 )
-from vetrin.sync.building import make_build, run_build
-from vetrin.sync.pushing import build_push, holding, push
+from vetrin.jobs.building import make_build, run_build
+from vetrin.jobs.pushing import build_push, holding, push
+from vetrin.site import Site, open_site
+from vetrin.store import Builds, Damaged, NoBuild, StoredBuild, fingerprint_of, open_store
 
 
 def git(folder: Path, *arguments: str) -> str:
@@ -173,7 +173,7 @@ def test_guards(sample: Sample) -> None:
         "no build 'beef00'" in vetrin(folder, "push", "staging", "--build", "beef00", code=2).stderr
     )
     assert "Say --from with one of staging" in vetrin(folder, "push", "local", code=2).stderr
-    assert "can not be pushed to itself" in vetrin(
+    assert "cannot be pushed to itself" in vetrin(
         folder, "push", "local", "--from", "local", code=2).stderr  # fmt: skip
     assert "Nobody is there to confirm" in vetrin(folder, "push", "staging", code=5).stderr
     permit(sample)

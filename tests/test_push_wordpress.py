@@ -18,12 +18,12 @@ from ssh_server import SshServer
 from systems import Mariadb, program
 from test_interrupted import killed_after
 from test_push import builds_of
+from vetrin.config import load_project
 from vetrin.database.mysql import MysqlDatabase
-from vetrin.project import load_project
-from vetrin.reach import Site, open_site
-from vetrin.sync import Choices, Journals, run_plan, switching, undo
-from vetrin.sync.building import make_build
-from vetrin.sync.pushing import build_on, build_push, holding
+from vetrin.jobs import Choices, Journals, run_plan, switching, undo
+from vetrin.jobs.building import make_build
+from vetrin.jobs.pushing import build_on, build_push, holding
+from vetrin.site import Site, open_site
 from wordpress_site import WordPress, single_quoted
 
 WORD = "it's \\ a #$\"secret"

@@ -14,10 +14,11 @@ from hypothesis import strategies as st
 
 from ssh_server import SshServer
 from test_files import aged, grow, mirrored, names, nested, stage, state, trees, write
+from vetrin.config.host import Host
 from vetrin.files import (
     PIECE,
-    Act,
     Entry,
+    FileChange,
     FilesError,
     LocalTree,
     Machine,
@@ -26,12 +27,11 @@ from vetrin.files import (
     Terms,
     compare_trees,
 )
-from vetrin.project.host import Host
-from vetrin.reach.ssh import HelperMachine, Helpers, Lines, SftpMachine
-from vetrin.sync import was_cut_off
+from vetrin.jobs import was_cut_off
+from vetrin.remote.ssh import HelperMachine, Helpers, Lines, SftpMachine
 
 __all__ = ["trees"]
-Far = Callable[[Path], RemoteTree]
+RemoteHost = Callable[[Path], RemoteTree]
 
 
 @pytest.fixture(scope="module")
@@ -179,7 +179,7 @@ class Stopping:
     def __getattr__(self, name: str) -> Any:
         return getattr(self._machine, name)
 
-    def act(self, acts: Sequence[Act], root: str = "") -> None:
+    def act(self, acts: Sequence[FileChange], root: str = "") -> None:
         for act in acts:
             if self.left == 0:
                 raise KeyboardInterrupt

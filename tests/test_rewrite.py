@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from vetrin.demo.serialise import serialise
 from vetrin.rewrite import Address, AddressError, Mapping, MappingError, Rewriter, Tally
-from vetrin.rewrite.payload import open_payload
+from vetrin.rewrite.encoded import open_payload
 
 OLD, NEW = "https://www.harrowmere.example", "http://127.0.0.1:8080"
 ROOT, NEW_ROOT = "/srv/www/harrowmere", "/home/ed/railway"
@@ -407,7 +407,7 @@ def test_there_and_back_gives_the_original(parts: list[str]) -> None:
 @settings(max_examples=300)
 @given(values)
 def test_every_string_of_a_serialised_value_is_rewritten_as_if_alone(value: object) -> None:
-    from vetrin.rewrite.php import walk
+    from vetrin.rewrite.php_serialized import walk
 
     data = serialise(value).encode()
     tally = Tally()

@@ -15,15 +15,15 @@ from hypothesis import strategies as st
 from systems import answer
 from test_command_line import vetrin
 from vetrin.database import Column, Table
-from vetrin.database.contract import Batch
-from vetrin.database.records import records_of
+from vetrin.database.base import Batch
+from vetrin.database.row_codec import records_of
 from vetrin.demo.sample import lay_out
 from vetrin.files import Entry
 from vetrin.store import (
+    Damage,
     Damaged,
-    FolderShelf,
+    FolderBackend,
     Hands,
-    Harm,
     Manifest,
     Store,
     StoredData,
@@ -32,26 +32,26 @@ from vetrin.store import (
     StoreError,
     TableWriter,
     WrongPassphrase,
+    cipher_of,
+    encryption,
     keep_files,
-    seal,
-    seal_of,
 )
 from vetrin.store.manifest import BadManifest
 
 PASSPHRASE = "steam and brass"
-COST = 128 * seal._R * seal._N  # bytes of memory for each try
+COST = 128 * encryption._R * encryption._N  # bytes of memory for each try
 
 
 @pytest.fixture(autouse=True)
 def quick(monkeypatch: pytest.MonkeyPatch) -> None:
     """A key that is made in no time; what it costs is asked for below."""
-    monkeypatch.setattr(seal, "_N", 1 << 4)
+    monkeypatch.setattr(encryption, "_N", 1 << 4)
 
 
 def filled(folder: Path, passphrase: str | None = PASSPHRASE) -> tuple[Store, Manifest]:
     """A store with one snapshot: a table of several pages, and two files."""
-    shelf = FolderShelf(folder)
-    store = Store(shelf, seal_of(shelf, passphrase, wanted=passphrase is not None))
+    shelf = FolderBackend(folder)
+    store = Store(shelf, cipher_of(shelf, passphrase, wanted=passphrase is not None))
     chance = random.Random(5)
     with store.writing(), Hands() as hands:
         writer = TableWriter(store.contents, hands)
@@ -76,18 +76,18 @@ def filled(folder: Path, passphrase: str | None = PASSPHRASE) -> tuple[Store, Ma
 
 
 def opened(folder: Path, passphrase: str | None = PASSPHRASE) -> Store:
-    shelf = FolderShelf(folder)
-    return Store(shelf, seal_of(shelf, passphrase))
+    shelf = FolderBackend(folder)
+    return Store(shelf, cipher_of(shelf, passphrase))
 
 
 def pieces(folder: Path) -> list[Path]:
     return sorted(p for p in folder.rglob("*") if p.is_file() and p.name != "seal.json")
 
 
-def harms(folder: Path, passphrase: str | None) -> list[Harm]:
+def harms(folder: Path, passphrase: str | None) -> list[Damage]:
     """All that reading everything again finds."""
     store = opened(folder, passphrase)
-    found: list[Harm] = []
+    found: list[Damage] = []
     for manifest in store.snapshots(found.append):
         found += store.verify(manifest)
     return found
@@ -99,7 +99,7 @@ def built(
 ) -> Iterator[tuple[Path, str | None]]:
     folder = tmp_path_factory.mktemp("built") / "store"
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(seal, "_N", 1 << 4)
+        patch.setattr(encryption, "_N", 1 << 4)
         filled(folder, request.param)
     yield folder, request.param
 
@@ -235,7 +235,7 @@ def test_the_passphrase_is_asked_for_at_a_terminal_and_told_to_nobody(tmp_path: 
     # A passphrase that is new is typed twice, until both are the same.
     first = b"a slip\n" + typed + b"\n" + typed * 2
     code, said = answer(folder, first, "backup", "local", "--parts", "data", "--label", "sealed")
-    assert "are not the same" in said and "can not be empty" in said
+    assert "are not the same" in said and "cannot be empty" in said
     assert code == 0 and "Passphrase of the store" in said and PASSPHRASE not in said
     assert all(path.suffix == ".sealed" for path in (folder / ".vetrin/store/objects").rglob("*.*"))
     code, said = answer(folder, b"diesel\n", "backups")

@@ -13,44 +13,45 @@ from pathlib import Path
 import pytest
 
 from railway import Railway
-from vetrin.database.digest import table_digest
-from vetrin.database.sqlite import SqliteDatabase
+from vetrin.config import load_project
+from vetrin.database.sqlite.database import SqliteDatabase
+from vetrin.database.table_digest import table_digest
 from vetrin.demo.sample import lay_out
 from vetrin.files import LocalTree
-from vetrin.project import load_project
-from vetrin.reach import hosts, open_site
+from vetrin.jobs import take_snapshot
+from vetrin.remote import hosts
+from vetrin.site import open_site
 from vetrin.store import (
-    FolderShelf,
+    Backend,
+    FolderBackend,
     Missing,
-    Shelf,
     Store,
     WrongPassphrase,
+    cipher_of,
     open_snapshot,
-    seal_of,
 )
-from vetrin.store.cloud_shelf import CloudShelf
-from vetrin.store.far_shelf import far_shelf
-from vetrin.sync import take_snapshot
+from vetrin.store.cloud import CloudBackend
+from vetrin.store.remote import remote_backend
 
 
 @pytest.fixture(params=["folder", "shell", "sftp alone", "s3"])
 def shelf(
     request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> Iterator[Shelf]:
+) -> Iterator[Backend]:
     if request.param == "folder":
-        yield FolderShelf(tmp_path / "deep/store")
+        yield FolderBackend(tmp_path / "deep/store")
     elif request.param == "s3":
         for name, value in request.getfixturevalue("object_storage").items():
             monkeypatch.setenv(name, value)
-        yield CloudShelf(f"s3://harrowmere/{tmp_path.name}/store")
+        yield CloudBackend(f"s3://harrowmere/{tmp_path.name}/store")
     else:
         ssh = request.getfixturevalue("ssh" if request.param == "shell" else "sftp_alone")
         monkeypatch.setenv("HOME", str(ssh.home))
-        yield far_shelf(f"sftp://{ssh.user}@127.0.0.1:{ssh.port}{tmp_path}/deep/store")
+        yield remote_backend(f"sftp://{ssh.user}@127.0.0.1:{ssh.port}{tmp_path}/deep/store")
         hosts.forget()
 
 
-def test_a_shelf_keeps_what_it_is_given(shelf: Shelf) -> None:
+def test_a_shelf_keeps_what_it_is_given(shelf: Backend) -> None:
     assert list(shelf.names("objects")) == [] and not shelf.has("objects/ab/one")
     with pytest.raises(Missing):
         shelf.read("objects/ab/one")
@@ -79,16 +80,16 @@ def test_a_shelf_keeps_what_it_is_given(shelf: Shelf) -> None:
     assert list(shelf.names("damaged")) == [] and shelf.read("objects/cd/two") == bytes(300_000)
 
 
-def test_the_whole_way_on_any_shelf(shelf: Shelf, tmp_path: Path) -> None:
+def test_the_whole_way_on_any_shelf(shelf: Backend, tmp_path: Path) -> None:
     lay_out(tmp_path / "railway", 1)
     project = load_project(tmp_path / "railway")
-    store = Store(shelf, seal_of(shelf, "steam", wanted=True))
+    store = Store(shelf, cipher_of(shelf, "steam", wanted=True))
     with open_site(project, project.environment("production")) as site:
         manifest = take_snapshot(site, store, label="one")
         before = everything(site.database)
     with pytest.raises(WrongPassphrase):
-        seal_of(shelf, "diesel")
-    again = Store(shelf, seal_of(shelf, "steam"))
+        cipher_of(shelf, "diesel")
+    again = Store(shelf, cipher_of(shelf, "steam"))
     assert again.verify(again.get("one")) == []
     with open_snapshot(again, again.get(manifest.id[:4]), project.definition) as stored:
         assert everything(stored.database) == before
@@ -108,7 +109,7 @@ def everything(database: SqliteDatabase) -> dict[str, str]:
         return {table.name: table_digest(reader, table) for table in database.tables()}
 
 
-class Away(FolderShelf):
+class Away(FolderBackend):
     """A folder that is read as a place is to which each call is a way there and back; ``ways`` has what each
     one brought, by name, in bytes."""
 

@@ -10,7 +10,7 @@ import json
 import pytest
 
 from vetrin.demo.serialise import serialise
-from vetrin.rewrite.php import walk
+from vetrin.rewrite.php_serialized import walk
 from vetrin.rewrite.signed import Signatures, Signing
 
 OLD, NEW = b"https://www.harrowmere.example", b"http://harrowmere.test:8080"

@@ -23,14 +23,12 @@ import pytest
 from ssh_server import NO_FORWARDING, SFTP_ONLY, SHELL_LESS, SshServer, ssh_server
 from systems import DatabaseServer
 from test_files import state
-from vetrin.database.digest import table_digest
+from vetrin.config import load_project
+from vetrin.config.host import Host
+from vetrin.database.table_digest import table_digest
 from vetrin.demo.sample import lay_out
 from vetrin.files import FilesError, LocalTree
-from vetrin.project import load_project
-from vetrin.project.host import Host
-from vetrin.reach import Far, ReachError, hosts, open_site
-from vetrin.reach.ssh import LineBroken
-from vetrin.sync import (
+from vetrin.jobs import (
     Choices,
     Journals,
     Moved,
@@ -39,14 +37,17 @@ from vetrin.sync import (
     Stopped,
     TableDone,
     build_plan,
-    connection,
-    courtesy,
+    reconnect,
     run_plan,
-    taking,
+    table_copy,
+    throttle,
     transfer,
 )
-from vetrin.sync.events import Event, FileMoved
-from vetrin.sync.lock import only_run, wish
+from vetrin.jobs.events import Event, FileMoved
+from vetrin.jobs.lock import only_run, wish
+from vetrin.remote import ReachError, RemoteHost, hosts
+from vetrin.remote.ssh import LineBroken
+from vetrin.site import open_site
 
 TABLES = """
 CREATE TABLE numbers AS WITH RECURSIVE n AS (SELECT 1 AS seq UNION ALL SELECT seq + 1 FROM n WHERE seq < 9000) SELECT seq FROM n;
@@ -149,9 +150,9 @@ def line(
     folder: Path, database_server: DatabaseServer, ssh: SshServer, monkeypatch: pytest.MonkeyPatch
 ) -> Line:
     monkeypatch.setenv("HOME", str(ssh.home))
-    monkeypatch.setattr(connection, "PAUSES", (0.05, 0.1, 0.2, 0.4, 0.8, 1.6) * 20)
-    monkeypatch.setattr(taking, "_SECONDS", 0.05)
-    monkeypatch.setattr(taking, "_STRETCH", 1_000_000)
+    monkeypatch.setattr(reconnect, "PAUSES", (0.05, 0.1, 0.2, 0.4, 0.8, 1.6) * 20)
+    monkeypatch.setattr(table_copy, "_SECONDS", 0.05)
+    monkeypatch.setattr(table_copy, "_STRETCH", 1_000_000)
     return Line(folder, database_server, ssh, "plain")
 
 
@@ -307,7 +308,7 @@ def test_what_was_taken_is_checked_and_brought_up_to_date(line: Line) -> None:
 
 def test_a_view_is_not_held_for_long(line: Line, monkeypatch: pytest.MonkeyPatch) -> None:
     """Each table from a view of its own, and in the end all are of one moment nevertheless."""
-    monkeypatch.setattr(taking, "_VIEW", 0)
+    monkeypatch.setattr(table_copy, "_VIEW", 0)
     done = []
 
     def listener(event: Event) -> None:
@@ -320,23 +321,23 @@ def test_a_view_is_not_held_for_long(line: Line, monkeypatch: pytest.MonkeyPatch
     assert any("wp_comments had changed" in remark for remark in report.remarks)
     found = line.content()
     shutil.rmtree(line.folder / ".vetrin")
-    monkeypatch.setattr(taking, "_VIEW", 900)
+    monkeypatch.setattr(table_copy, "_VIEW", 900)
     assert not any("had been taken" in remark for remark in line.pull().remarks)
     assert line.content() == found
 
 
 def test_a_busy_host_is_waited_for(line: Line, monkeypatch: pytest.MonkeyPatch) -> None:
     loads = iter([9.0, 8.0])
-    monkeypatch.setattr(courtesy, "_ASKED", 0.0)
-    monkeypatch.setattr(courtesy, "_STEP", 0.01)
-    real = Far.load
+    monkeypatch.setattr(throttle, "_ASKED", 0.0)
+    monkeypatch.setattr(throttle, "_STEP", 0.01)
+    real = RemoteHost.load
     said: list[float] = []
 
-    def load(self: Far) -> float:
+    def load(self: RemoteHost) -> float:
         said.append(real(self))
         return next(loads, 0.0)
 
-    monkeypatch.setattr(Far, "load", load)
+    monkeypatch.setattr(RemoteHost, "load", load)
     heard: list[Event] = []
     line.pull(heard.append)
     assert [event.load for event in heard if isinstance(event, Slowed)] == [9.0, 8.0]
@@ -346,12 +347,12 @@ def test_a_busy_host_is_waited_for(line: Line, monkeypatch: pytest.MonkeyPatch) 
 def test_killed_and_resumed_without_sending_files_again(line: Line) -> None:
     script = (
         "import os, signal\n"
-        "from vetrin.sync import moving\n"
-        "real = moving.Mover._arrived\n"
+        "from vetrin.jobs import file_copy\n"
+        "real = file_copy.FileCopier._arrived\n"
         "def arrived(self, path, size, files):\n"
         "    real(self, path, size, files)\n"
         "    if self.sent > 9_000_000: os.kill(os.getpid(), signal.SIGKILL)\n"
-        "moving.Mover._arrived = arrived\n"
+        "file_copy.FileCopier._arrived = arrived\n"
         "from vetrin.cli import main\n"
         "main(['pull', '--yes'])\n"
     )
@@ -374,7 +375,7 @@ def test_killed_and_resumed_without_sending_files_again(line: Line) -> None:
 def test_given_up_after_a_while_and_gone_on_with_later(
     line: Line, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(connection, "PAUSES", (0.05, 0.1))
+    monkeypatch.setattr(reconnect, "PAUSES", (0.05, 0.1))
     stopped = []
 
     def listener(event: Event) -> None:
@@ -382,7 +383,7 @@ def test_given_up_after_a_while_and_gone_on_with_later(
             stopped.append(line.ssh.stop())  # type: ignore[func-returns-value]
 
     try:
-        with pytest.raises(Stopped, match=r"connection was lost|can not be reached"):
+        with pytest.raises(Stopped, match=r"connection was lost|cannot be reached"):
             line.pull(listener)
     finally:
         line.ssh.start()
@@ -580,7 +581,7 @@ def test_a_host_that_is_not_there(line: Line) -> None:
     text = (line.folder / "vetrin.toml").read_text()
     (line.folder / "vetrin.toml").write_text(text.replace(line.ssh.name, "127.0.0.1:1"))
     project = load_project(line.folder)
-    with pytest.raises(ReachError, match="can not be reached"):
+    with pytest.raises(ReachError, match="cannot be reached"):
         open_site(project, project.environment("production"))
 
 
@@ -659,5 +660,5 @@ def test_a_further_helper_that_does_not_come(
         pass
     with far.helpers.one(), pytest.raises(FilesError) as raised:
         far.machine.look(["/"])
-    assert connection.was_cut_off(raised.value)
+    assert reconnect.was_cut_off(raised.value)
     hosts.forget()

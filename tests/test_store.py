@@ -21,12 +21,14 @@ from railway import Railway
 from ssh_server import SshServer
 from systems import answer
 from test_shelves import Away
-from vetrin.project import Thinning, load_project
-from vetrin.reach import hosts, open_site
+from vetrin.config import Thinning, load_project
+from vetrin.jobs import take_snapshot
+from vetrin.remote import hosts
+from vetrin.site import open_site
 from vetrin.store import (
     Busy,
     Damaged,
-    FolderShelf,
+    FolderBackend,
     Manifest,
     NoSnapshot,
     Store,
@@ -35,7 +37,6 @@ from vetrin.store import (
     lease,
     leases,
 )
-from vetrin.sync import take_snapshot
 
 
 def test_equal_content_is_stored_once(railway: Railway) -> None:
@@ -50,9 +51,9 @@ def test_equal_content_is_stored_once(railway: Railway) -> None:
     assert 0 < third.added < 10_000
 
 
-@pytest.mark.parametrize("place", [FolderShelf, Away])
+@pytest.mark.parametrize("place", [FolderBackend, Away])
 def test_flipped_bits_and_missing_objects_are_named_and_confined(
-    railway: Railway, place: type[FolderShelf]
+    railway: Railway, place: type[FolderBackend]
 ) -> None:
     manifest = railway.backup()
     chance = random.Random(7)
@@ -113,8 +114,8 @@ def test_a_damaged_manifest_hides_no_other(railway: Railway, harm: str) -> None:
     assert [item["snapshot"] for item in said["snapshots"]] == [second.id]
     assert said["damaged"][0]["snapshot"] == first.id
     with pytest.raises(Damaged):
-        Store(FolderShelf(railway.folder / ".vetrin/store")).get(first.id)
-    assert "can not be read" in railway.vetrin("restore", "production", first.id, "--json", code=1)
+        Store(FolderBackend(railway.folder / ".vetrin/store")).get(first.id)
+    assert "cannot be read" in railway.vetrin("restore", "production", first.id, "--json", code=1)
     with pytest.raises(Damaged), lease(railway.store.shelf, "thin"):
         Store(railway.store.shelf).sweep()  # what it needs is not known, so nothing goes
 
@@ -131,7 +132,7 @@ def test_killed_at_many_moments(railway: Railway) -> None:
         time.sleep(chance.uniform(0.3, 1.6))
         process.send_signal(signal.SIGKILL)
         process.wait()
-        store = Store(FolderShelf(railway.folder / ".vetrin/store"))
+        store = Store(FolderBackend(railway.folder / ".vetrin/store"))
         found = store.snapshots()
         assert all(store.verify(manifest) == [] for manifest in found)
         alive += len(found)
@@ -151,16 +152,16 @@ def test_a_full_disk_leaves_what_was_there(
 ) -> None:
     first = railway.backup("local")
     before = railway.objects()
-    written = FolderShelf.write
+    written = FolderBackend.write
     left = [40_000]
 
-    def full(self: FolderShelf, name: str, content: bytes) -> None:
+    def full(self: FolderBackend, name: str, content: bytes) -> None:
         left[0] -= len(content)
         if left[0] < 0:
             raise StoreError(f"{name}: No space left on device")
         written(self, name, content)
 
-    monkeypatch.setattr(FolderShelf, "write", full)
+    monkeypatch.setattr(FolderBackend, "write", full)
     with pytest.raises(StoreError, match="No space left"):
         railway.backup()
     monkeypatch.undo()
@@ -168,7 +169,7 @@ def test_a_full_disk_leaves_what_was_there(
     assert railway.store.verify(first) == []
     assert not list((railway.folder / ".vetrin/store").glob(".new-*"))
     with lease(railway.store.shelf, "thin"):
-        Store(FolderShelf(railway.folder / ".vetrin/store")).sweep()
+        Store(FolderBackend(railway.folder / ".vetrin/store")).sweep()
     assert not list((railway.folder / ".vetrin/store").glob(".new-*"))
 
 
@@ -198,7 +199,7 @@ def test_several_writers_at_once(railway: Railway) -> None:
 
     def work(environment: str) -> None:
         try:
-            store = Store(FolderShelf(railway.folder / ".vetrin/store"))
+            store = Store(FolderBackend(railway.folder / ".vetrin/store"))
             for _ in range(3):
                 with open_site(railway.project, railway.project.environment(environment)) as site:
                     take_snapshot(site, store)
@@ -299,7 +300,7 @@ def test_what_is_thinned_frees_its_space_and_nothing_else(railway: Railway) -> N
     assert {path: path.read_bytes() for path in railway.objects()} == before
     done = json.loads(railway.vetrin("backups", "--thin", "--yes", "--json"))
     assert done["freed_bytes"] > 300_000
-    store = Store(FolderShelf(railway.folder / ".vetrin/store"))
+    store = Store(FolderBackend(railway.folder / ".vetrin/store"))
     assert [item.id for item in store.snapshots()] == [third.id] and store.verify(third) == []
     with pytest.raises(NoSnapshot):
         store.get(second.id)
@@ -444,7 +445,7 @@ def test_a_restore_that_was_stopped_goes_on(railway: Railway) -> None:
         connection.execute("DELETE FROM bookings")
     connection.close()
     code = (
-        "import sys; from vetrin.sync import transfer, settling\n"
+        "import sys; from vetrin.jobs import transfer, arrival\n"
         "def stop(*values): raise KeyboardInterrupt\n"
         "transfer._Transfer._settle = stop\n"
         "from vetrin.cli.main import main; main(sys.argv[1:])"

@@ -13,7 +13,7 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from vetrin.files import BLOCK, PIECE, FilesError, LocalTree
-from vetrin.store import Contents, FolderShelf, StoredFile, StoredPlace, StoredTree, keep_files
+from vetrin.store import Contents, FolderBackend, SnapshotPath, SnapshotTree, StoredFile, keep_files
 from vetrin.store.manifest import files_of_list
 
 NAMES = st.sampled_from(
@@ -34,7 +34,7 @@ TREES = st.dictionaries(PATHS, ITEMS, max_size=9)
 
 
 @contextmanager
-def both(tree: dict[str, tuple[str, bytes]]) -> Iterator[tuple[LocalTree, StoredTree, Path]]:
+def both(tree: dict[str, tuple[str, bytes]]) -> Iterator[tuple[LocalTree, SnapshotTree, Path]]:
     """The same tree on a disk and in a store."""
     with tempfile.TemporaryDirectory() as name:
         root = Path(name, "root")
@@ -54,7 +54,7 @@ def both(tree: dict[str, tuple[str, bytes]]) -> Iterator[tuple[LocalTree, Stored
                 place.write_bytes(content)
                 place.chmod(0o604)
         local = LocalTree(root)
-        contents = Contents(FolderShelf(Path(name, "store")))
+        contents = Contents(FolderBackend(Path(name, "store")))
         found = local.scan(["."])
         files = [
             StoredFile(
@@ -69,7 +69,7 @@ def both(tree: dict[str, tuple[str, bytes]]) -> Iterator[tuple[LocalTree, Stored
             files, key=lambda file: file.entry.path
         )
         assert stored.count == sum(entry.kind != "folder" for entry in found.values())
-        yield local, StoredTree(contents, again, stored.passed), root
+        yield local, SnapshotTree(contents, again, stored.passed), root
 
 
 @settings(deadline=None, max_examples=60)
@@ -127,7 +127,7 @@ def test_a_stored_place_is_a_path(tree: dict[str, tuple[str, bytes]], pattern: s
         stored,
         root,
     ):
-        place = StoredPlace(stored, "", "/srv/site", "/mnt/site")
+        place = SnapshotPath(stored, "", "/srv/site", "/mnt/site")
         assert str(place) == "/srv/site" and place.name == "site" and place.is_dir()
         assert sorted(one.path for one in place.glob(pattern)) == sorted(
             path.relative_to(root).as_posix() for path in root.glob(pattern)

@@ -19,8 +19,8 @@ from typing import Any
 import pytest
 
 from systems import DatabaseServer
-from vetrin.reach.frames import JSON, frame
-from vetrin.reach.helpers import PHP, PYTHON, source
+from vetrin.remote.ssh.helper_protocol import JSON, frame
+from vetrin.remote.ssh.helper_scripts import PHP, PYTHON, source
 from ways import WAYS, Line, line_by
 
 
@@ -40,7 +40,7 @@ def test_it_is_handed_over_and_undone(line: Line) -> None:
     """By every way the same comes; where a process can be there, it carries the switch out."""
     old = line.state()
     script = (
-        "from vetrin.reach import executor as e\n"
+        "from vetrin.remote import executor as e\n"
         "real = e.Executor.carry_out\n"
         "def carry_out(self, go):\n"
         "    open('handed', 'a').write('x')\n"
@@ -135,7 +135,7 @@ def test_putting_back_that_is_stopped_in_between_is_put_back_again(line: Line) -
     old = line.state()
     script = (
         "import os\n"
-        "from vetrin.reach import Site\n"
+        "from vetrin.site import Site\n"
         "from vetrin.database.mysql import database as d\n"
         "Site.runs_processes = False\n"
         "real = d.MysqlDatabase._do\n"
@@ -170,7 +170,7 @@ def test_files_that_fail_in_the_switch_take_the_tables_back(line: Line) -> None:
     """Something stands where something is to come: an error of the files, after the tables."""
     old = line.state()
     script = (
-        "from vetrin.sync import switching as s\n"
+        "from vetrin.jobs import switching as s\n"
         "import pathlib\n"
         "real = s._hand_over\n"
         f"place = pathlib.Path({str(line.root)!r}, 'wp-content/uploads/0/27.jpg')\n"

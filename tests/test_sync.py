@@ -9,13 +9,13 @@ from pathlib import Path
 
 import pytest
 
+from vetrin.config import load_project
 from vetrin.demo.sample import Sample, lay_out
-from vetrin.project import load_project
-from vetrin.reach import Protected, mapping_for, open_site
+from vetrin.jobs import Journals, Refused, build_plan
+from vetrin.jobs.journal import DONE, FAILED, SWAPPING
+from vetrin.jobs.prefetch import ahead
 from vetrin.rewrite import Address
-from vetrin.sync import Journals, Refused, build_plan
-from vetrin.sync.journal import DONE, FAILED, SWAPPING
-from vetrin.sync.pipeline import ahead
+from vetrin.site import Protected, mapping_for, open_site
 
 
 @pytest.fixture(scope="module")

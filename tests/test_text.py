@@ -10,12 +10,12 @@ from hypothesis import strategies as st
 
 from vetrin.cli.console import Out, plural, size
 from vetrin.database import Batch, Column
-from vetrin.database.mysql.literals import FIELD, LINE, insert_statements, load_block
+from vetrin.database.mysql.row_text import FIELD, LINE, insert_statements, load_block
 from vetrin.demo.picture import draw
 from vetrin.demo.serialise import serialise
+from vetrin.jobs import Refused
 from vetrin.rewrite.anchors import choose_anchors, common_part
-from vetrin.rewrite.php import walk
-from vetrin.sync import Refused
+from vetrin.rewrite.php_serialized import walk
 
 cells = st.none() | st.lists(
     st.sampled_from([b"\x1d", b"\x1e", b"\x1f", b"\x1c", b"\\", b"N", b"'", b"a", b"\0", b"\n", FIELD, LINE]),

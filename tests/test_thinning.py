@@ -8,8 +8,8 @@ from datetime import datetime, timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
-from vetrin.cli.backups import needed_baselines
-from vetrin.project import Thinning
+from vetrin.cli.commands.backups import needed_baselines
+from vetrin.config import Thinning
 from vetrin.store import Manifest, Verdict, judge
 
 NOW = datetime.fromisoformat("2026-11-23T12:00:00+00:00")

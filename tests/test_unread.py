@@ -22,6 +22,7 @@ from railway import Railway
 from ssh_server import SshServer
 from test_command_line import document, vetrin
 from test_files import state
+from vetrin.config import load_project
 from vetrin.demo.sample import Sample, lay_out
 from vetrin.files import (
     UNREADABLE,
@@ -34,12 +35,12 @@ from vetrin.files import (
     SourceTree,
     changed_since,
 )
-from vetrin.project import load_project
-from vetrin.reach import hosts, open_site
-from vetrin.reach.frames import Frames
-from vetrin.reach.helpers import PHP, PYTHON, source
-from vetrin.reach.ssh import HelperMachine, SftpMachine, lines
-from vetrin.sync import Choices, Journals, Plan, build_plan, run_plan
+from vetrin.jobs import Choices, Journals, Plan, build_plan, run_plan
+from vetrin.remote import hosts
+from vetrin.remote.ssh import HelperMachine, SftpMachine, lines
+from vetrin.remote.ssh.helper_protocol import Frames
+from vetrin.remote.ssh.helper_scripts import PHP, PYTHON, source
+from vetrin.site import open_site
 
 NOBODY = 65534
 
@@ -155,7 +156,7 @@ def test_what_may_not_be_read_is_named_and_the_rest_is_read(
     elif way == "sftp":
         server: SshServer = request.getfixturevalue("shell_less")
         monkeypatch.setenv("HOME", str(server.home))
-        from vetrin.project.host import Host
+        from vetrin.config.host import Host
 
         line = lines.to(Host.parse(f"ssh://{server.name}"))
         line.open()
@@ -282,7 +283,7 @@ def test_a_file_that_is_written_to_while_it_is_read_comes_whole_or_is_named(
 def test_backups_and_exports_hold_no_torn_file(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, times: int
 ) -> None:
-    from vetrin.sync.exporting import Packing, export
+    from vetrin.jobs.export_site import Packing, export
 
     railway = Railway(tmp_path / "railway")
     live = railway.folder / "production"

@@ -13,7 +13,7 @@ from systems import DatabaseServer
 from vetrin.database import DatabaseError
 from vetrin.database.mysql import Credentials, MysqlDatabase
 from vetrin.database.mysql.wire import Wire
-from vetrin.sync import was_cut_off
+from vetrin.jobs import was_cut_off
 
 PACKET = 0xFFFFFF
 SMALL = st.integers(0, 300)

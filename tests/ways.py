@@ -19,11 +19,12 @@ from typing import Any
 from ssh_server import SFTP_ONLY, SshServer, ssh_server
 from systems import DatabaseServer
 from test_files import state
-from vetrin.database.digest import table_digest
-from vetrin.project import load_project
-from vetrin.reach import hosts, open_site
-from vetrin.sync import Journals
-from vetrin.sync.switching import RECORD
+from vetrin.config import load_project
+from vetrin.database.table_digest import table_digest
+from vetrin.jobs import Journals
+from vetrin.jobs.switching import RECORD
+from vetrin.remote import hosts
+from vetrin.site import open_site
 
 PLUGIN = "wp-content/plugins/booking-office"
 TABLES = (

@@ -9,9 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from vetrin.cms.php import PhpFileError, read_values
-from vetrin.cms.python import read_settings
-from vetrin.reach.frames import ERROR, JSON, PACKED, ExchangeError, Frames, frame
+from vetrin.cms.php_source import PhpFileError, read_values
+from vetrin.cms.python_source import read_settings
+from vetrin.remote.ssh.helper_protocol import ERROR, JSON, PACKED, ExchangeError, Frames, frame
 
 HEAD = "<?php define('DB_NAME', 'railway');\n"
 PHP = {

@@ -16,7 +16,7 @@ from hostile_database import HostileDatabase, asks_for, switches_to
 from systems import Mariadb, mariadb_site, running
 from test_command_line import vetrin
 from vetrin.database import DatabaseError, DatabaseUnreachable
-from vetrin.database.mysql import Credentials, MysqlDatabase, connecting
+from vetrin.database.mysql import Credentials, MysqlDatabase, connect
 
 SECRET = "nobody but its owner reads this"
 WORD = "a-password-to-be-kept"
@@ -168,7 +168,7 @@ def test_a_server_that_says_nothing_is_not_waited_for_without_an_end(
     mariadb_server: Mariadb, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     mariadb_server.create("quiet", "quiet", WORD)
-    monkeypatch.setattr(connecting, "_LOGIN", 0.5)
+    monkeypatch.setattr(connect, "_LOGIN", 0.5)
     account = ("quiet", "quiet", WORD, "127.0.0.1")
     with hostile(mariadb_server, at=1, silent=True) as server, pytest.raises(DatabaseError):
         MysqlDatabase(Credentials(*account, server.port))  # it logs in, and then hears nothing
@@ -181,7 +181,7 @@ def test_a_server_that_says_nothing_is_not_waited_for_without_an_end(
 
 
 def test_a_server_that_does_not_even_greet(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(connecting, "_LOGIN", 0.5)
+    monkeypatch.setattr(connect, "_LOGIN", 0.5)
     with socket.create_server(("127.0.0.1", 0)) as listening:
         port = listening.getsockname()[1]
         with pytest.raises(DatabaseUnreachable):

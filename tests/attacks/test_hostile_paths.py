@@ -186,8 +186,8 @@ LIES = [
     ("/out", "link", "up/../../../.."),
 ]
 SCRIPT = """
-from vetrin.reach.ssh import helper
-real = helper.source
+from vetrin.remote.ssh import helper_client
+real = helper_client.source
 def source(name):
     lies = {lies!r}
     told = "            found.extend([escaped(folder + x.encode()), [k, 6, 10**18, 420, t, 1, 1]] for x, k, t in %r" % (lies,)
@@ -196,7 +196,7 @@ def source(name):
     text = real(name).decode()
     assert old in text
     return text.replace(old, told, 1).encode()
-helper.source = source
+helper_client.source = source
 """
 
 
@@ -235,15 +235,15 @@ def test_a_host_that_names_files_outside_of_its_root(line: Line) -> None:
 def test_a_store_that_names_files_outside_of_a_root(sample: Sample) -> None:
     folder = sample.folder
     script = (
-        "from vetrin.store import stored_files\n"
+        "from vetrin.store import snapshot_files\n"
         "from vetrin.files import Entry\n"
-        "real = stored_files.files_as_lists\n"
+        "real = snapshot_files.files_as_lists\n"
         "def lying(files):\n"
         "    files = list(files)\n"
         "    one = next(f for f in files if f.entry.kind == 'file')\n"
         "    more = type(one)(one.entry._replace(path='media/../../../planted'), one.blocks)\n"
         "    return real([*files, more])\n"
-        "stored_files.files_as_lists = lying\n"
+        "snapshot_files.files_as_lists = lying\n"
         "from vetrin.cli import main\n"
         "main(['backup', 'production', '--label', 'planted'])\n"
     )

@@ -12,11 +12,11 @@ import pytest
 from ssh_server import SshServer
 from systems import Mariadb
 from test_command_line import vetrin
+from vetrin.config.host import Host
 from vetrin.demo.sample import Sample
 from vetrin.files import Entry, FilesError, FileTree, LocalTree, Move, RemoteTree
-from vetrin.files.handles import Below
-from vetrin.project.host import Host
-from vetrin.reach.ssh import HelperMachine, Helpers, Lines
+from vetrin.files.open_folders import Below
+from vetrin.remote.ssh import HelperMachine, Helpers, Lines
 from ways import Line, line_by
 
 STRANGER = 65534

@@ -15,13 +15,12 @@ import pytest
 
 from ssh_server import SshServer
 from test_command_line import vetrin
+from vetrin.config import load_project
+from vetrin.config.host import Host
 from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
 from vetrin.files import FileTree, LocalTree, RemoteTree
-from vetrin.project import load_project
-from vetrin.project.host import Host
-from vetrin.reach import hosts, open_site
-from vetrin.sync import (
+from vetrin.jobs import (  # fmt: skip
     Choices,
     Journals,
     Overtaken,
@@ -32,8 +31,10 @@ from vetrin.sync import (
     only_run,
     run_plan,
     wish,
-)  # fmt: skip
-from vetrin.sync.events import Event, Phase
+)
+from vetrin.jobs.events import Event, Phase
+from vetrin.remote import hosts
+from vetrin.site import open_site
 
 LOCK = ".vetrin/lock"
 

@@ -12,10 +12,10 @@ from ssh_server import SshServer
 from test_command_line import vetrin
 from vetrin.cli import main
 from vetrin.cli.main import COMMANDS
+from vetrin.config import ProjectError, load_project
+from vetrin.config.host import Host
 from vetrin.demo.sample import Sample, lay_out
-from vetrin.project import ProjectError, load_project
-from vetrin.project.host import Host
-from vetrin.reach import hosts
+from vetrin.remote import hosts
 
 LONG = "x" * 5000
 ODD = ["", " ", "\0", "a\0b", LONG, "../..", "/", ".", "..", "-", "--", "---", "~", "*", "é" * 300, "\udce9", "\x1b[2J", "a/b", "con:",

@@ -11,7 +11,7 @@ import pytest
 from systems import answer
 from test_command_line import vetrin
 from vetrin.demo.sample import Sample
-from vetrin.store.commits import commit_of
+from vetrin.store.git import commit_of
 
 
 @pytest.fixture(autouse=True)

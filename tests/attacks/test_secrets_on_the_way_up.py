@@ -14,8 +14,8 @@ from systems import Mariadb, answer
 from test_command_line import document, vetrin
 from vetrin.demo.sample import Sample
 from vetrin.files import LocalTree, withheld
-from vetrin.sync import Refused
-from vetrin.sync.passwords import must_hold_none
+from vetrin.jobs import Refused
+from vetrin.jobs.passwords import must_hold_none
 from ways import Line, line_by
 
 STAYS = [

@@ -14,9 +14,11 @@ from hypothesis import strategies as st
 from railway import Railway
 from systems import DatabaseServer
 from test_command_line import document, vetrin
-from vetrin.database import Attachment, DatabaseError, Exchange, sqlite_arriving
-from vetrin.database.mysql import Credentials, MysqlDatabase, arriving
-from vetrin.database.sqlite import SqliteDatabase
+from vetrin.database import Attachment, DatabaseError, Exchange
+from vetrin.database.mysql import Credentials, MysqlDatabase
+from vetrin.database.mysql import incoming_sql as mysql_incoming
+from vetrin.database.sqlite import incoming_sql as sqlite_incoming
+from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.database.statements import SQLITE, Unreadable, doing, tokens
 from vetrin.demo.sample import Sample
 
@@ -211,12 +213,12 @@ BAD = [
 
 @pytest.mark.parametrize("item", GOOD, ids=lambda item: f"{item.kind} {item.sql[-24:]}")
 def test_what_is_what_it_says(item: A) -> None:
-    assert arriving.fit(item).lost == ""
+    assert mysql_incoming.fit(item).lost == ""
 
 
 @pytest.mark.parametrize("item", BAD, ids=lambda item: f"{item.kind} {item.sql[-24:]}")
 def test_what_would_do_more(item: A) -> None:
-    assert arriving.fit(item).lost
+    assert mysql_incoming.fit(item).lost
 
 
 def test_a_definer_is_left() -> None:
@@ -227,7 +229,7 @@ def test_a_definer_is_left() -> None:
             "v",
             f"CREATE OR REPLACE DEFINER={account} SQL SECURITY DEFINER VIEW `v` AS SELECT 1",
         )
-        found = arriving.fit(item)
+        found = mysql_incoming.fit(item)
         assert (found.sql, found.lost) == (
             "CREATE OR REPLACE SQL SECURITY DEFINER VIEW `v` AS SELECT 1",
             "",
@@ -269,12 +271,12 @@ BEYOND = [
 
 @pytest.mark.parametrize("options", OPTIONS)
 def test_a_table_as_servers_print_it(options: str) -> None:
-    assert arriving.unfit_table(COLUMNS + options, "t") == ""
+    assert mysql_incoming.unfit_table(COLUMNS + options, "t") == ""
 
 
 @pytest.mark.parametrize("options", BEYOND)
 def test_a_table_with_more_behind_it(options: str) -> None:
-    assert arriving.unfit_table(COLUMNS + options, "t")
+    assert mysql_incoming.unfit_table(COLUMNS + options, "t")
 
 
 @pytest.mark.parametrize(
@@ -284,7 +286,7 @@ def test_a_table_with_more_behind_it(options: str) -> None:
      "CREATE TABLE t (a int AS (other.f(1)))", "CREATE TABLE t (a int", "DROP TABLE t"],
 )  # fmt: skip
 def test_a_table_that_is_none(schema: str) -> None:
-    assert arriving.unfit_table(schema, "t")
+    assert mysql_incoming.unfit_table(schema, "t")
 
 
 @given(
@@ -300,10 +302,10 @@ def test_any_text_can_be_looked_at(text: str, mode: str) -> None:
         with contextlib.suppress(Unreadable):
             tokens(sql, mode)
         for kind in ("trigger", "view", "routine", "constraint", "default", "sequence"):
-            arriving.fit(A(kind, "t", "b", sql, "1"))  # type: ignore[arg-type]
-            sqlite_arriving.fit(A(kind, "t", "b", sql))  # type: ignore[arg-type]
-        arriving.unfit_table(sql)
-        sqlite_arriving.unfit_table(sql)
+            mysql_incoming.fit(A(kind, "t", "b", sql, "1"))  # type: ignore[arg-type]
+            sqlite_incoming.fit(A(kind, "t", "b", sql))  # type: ignore[arg-type]
+        mysql_incoming.unfit_table(sql)
+        sqlite_incoming.unfit_table(sql)
 
 
 # -- in a file ---------------------------------------------------------------------------------------------------
@@ -345,12 +347,12 @@ LITE_BAD = [
 
 @pytest.mark.parametrize("item", LITE, ids=lambda item: item.sql[-24:])
 def test_what_a_file_takes(item: A) -> None:
-    assert sqlite_arriving.fit(item).lost == ""
+    assert sqlite_incoming.fit(item).lost == ""
 
 
 @pytest.mark.parametrize("item", LITE_BAD, ids=lambda item: item.sql[-24:])
 def test_what_a_file_does_not_take(item: A) -> None:
-    assert sqlite_arriving.fit(item).lost
+    assert sqlite_incoming.fit(item).lost
 
 
 @pytest.mark.parametrize(
@@ -359,8 +361,8 @@ def test_what_a_file_does_not_take(item: A) -> None:
      "CREATE TEMP TABLE t (a)", "CREATE VIRTUAL TABLE t USING csv(filename='x')", "CREATE TABLE t (a DEFAULT (readfile('x')))"],
 )  # fmt: skip
 def test_tables_that_a_file_does_not_take(schema: str) -> None:
-    assert sqlite_arriving.unfit_table(schema)
-    assert not sqlite_arriving.unfit_table(
+    assert sqlite_incoming.unfit_table(schema)
+    assert not sqlite_incoming.unfit_table(
         "CREATE TABLE t (a TEXT CHECK (a <> ';'), [b c]) STRICT, WITHOUT ROWID"
     )
 

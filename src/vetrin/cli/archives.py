@@ -11,13 +11,13 @@ from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
+from ..archive.download import fetch, joined, keep_stream, shown
+from ..archive.intake import Given, Unclear, take_in
+from ..archive.reader import NeedsPassphrase
+from ..config import Project, ProjectError
 from ..database.mysql.charsets import Between, between
-from ..project import Project, ProjectError
-from ..reach import Site
-from ..store import FolderShelf, Manifest, Store, open_snapshot
-from ..store.fetching import fetch, joined, keep_stream, shown
-from ..store.incoming import NeedsPassphrase
-from ..store.intake import Given, Unclear, take_in
+from ..site import Site
+from ..store import FolderBackend, Manifest, Store, open_snapshot
 from .console import Out, Usage, size
 
 ARCHIVE_VARIABLE = "VETRIN_ARCHIVE_PASSPHRASE"
@@ -66,7 +66,7 @@ def looked_into(
 ) -> Iterator[tuple[Site, Manifest]]:
     """Archives and dumps as a site that can be looked at; nothing of them stays."""
     with tempfile.TemporaryDirectory(prefix="vetrin-") as folder:
-        store = Store(FolderShelf(Path(folder, "store")))
+        store = Store(FolderBackend(Path(folder, "store")))
         manifest = brought(args, out, project, names, store, Path(folder, "incoming"))
         with open_snapshot(store, manifest, project.definition) as site:
             yield site, manifest
@@ -87,7 +87,7 @@ def brought(
 
     Raises:
         Usage: one of several has to be named.
-        BadArchive, DatabaseError: they can not be taken in.
+        BadArchive, DatabaseError: they cannot be taken in.
     """
     paths: list[Path] = []
     came = 0

@@ -9,9 +9,9 @@ from pathlib import Path
 from rich import box
 from rich.table import Table
 
-from ..project import Environment, Project, ProjectError, find_project, load_project
-from ..reach import Site, open_site
-from ..sync import Journals, Run, half_switched
+from ..config import Environment, Project, ProjectError, find_project, load_project
+from ..jobs import Journals, Run, half_switched
+from ..site import Site, open_site
 from .console import Out
 
 
@@ -93,7 +93,7 @@ def source_of(project: Project, name: str | None, target: Environment) -> Enviro
             )
         found = production[0]
     if found.name == target.name:
-        raise ProjectError(f"{found.name} can not be pulled into itself; name two environments")
+        raise ProjectError(f"{found.name} cannot be pulled into itself; name two environments")
     return found
 
 

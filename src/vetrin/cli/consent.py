@@ -7,10 +7,10 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from ..cms import is_shipped
+from ..config import VARIABLE, Agreed, Foreign, Project
 from ..files import printable
-from ..project import VARIABLE, Agreed, Foreign, Project
-from ..reach import Site
-from ..sync import Refused
+from ..jobs import Refused
+from ..site import Site
 from .console import Out, lead
 
 

@@ -11,7 +11,7 @@ from typing import Any
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..sync import Refused
+from ..jobs import Refused
 from .outlets import Screen, as_json, open_up, shown
 
 _WIDTH_WITHOUT_TERMINAL = 110
@@ -20,7 +20,7 @@ _PLAIN: dict[str, Any] = {"highlight": False, "markup": False, "emoji": False}
 
 
 class Usage(Exception):
-    """The command can not be carried out as it was given."""
+    """The command cannot be carried out as it was given."""
 
 
 class Out:
@@ -47,7 +47,7 @@ class Out:
                 return found
             if found and getpass.getpass("The same once more: ") == found:
                 return found
-            self.say("the two are not the same" if found else "it can not be empty")
+            self.say("the two are not the same" if found else "it cannot be empty")
 
     def show(self, *results: RenderableType) -> None:
         """Print results for a person; silent with --json."""

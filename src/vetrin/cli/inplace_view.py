@@ -6,8 +6,7 @@ import argparse
 
 from rich.text import Text
 
-from ..reach import Site
-from ..sync import (
+from ..jobs import (
     Journals,
     Run,
     Selection,
@@ -19,6 +18,7 @@ from ..sync import (
     only_run,
     put_right,
 )
+from ..site import Site
 from .console import Out, lead, plural
 from .progress import listener
 

@@ -34,6 +34,7 @@ class PauseKey:
 
     def __enter__(self) -> PauseKey:
         with contextlib.suppress(ImportError, OSError, ValueError):
+            # Only where there is a terminal.
             import termios
             import tty
 
@@ -53,6 +54,7 @@ class PauseKey:
     ) -> None:
         self._stop.set()
         if self._thread is not None:
+            # Only where there is a terminal.
             import termios
 
             self._thread.join(1)

@@ -8,7 +8,10 @@ from __future__ import annotations
 
 import argparse
 import sys
+from importlib import import_module
 from typing import NoReturn
+
+from vetrin import __version__
 
 COMMANDS = {
     "init": "write vetrin.toml for the site in this folder",
@@ -73,10 +76,8 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
 
 
 def _module(name: str):  # type: ignore[no-untyped-def]
-    from importlib import import_module
-
-    # A word of the language can not be the name of a module.
-    return import_module(f"vetrin.cli.{'importing' if name == 'import' else name}")
+    # A word of the language cannot be the name of a module.
+    return import_module(f"vetrin.cli.commands.{'import_' if name == 'import' else name}")
 
 
 # What writes to an environment, and can be refused because another run does.
@@ -111,13 +112,12 @@ def main(arguments: list[str] | None = None) -> NoReturn:
     parser = build_parser(chosen if chosen in COMMANDS else None)
     args = parser.parse_args(argv)
     if args.version:
-        from vetrin import __version__
-
         print(f"vetrin {__version__}")
         sys.exit(DONE)
     if args.command is None:
         parser.print_help()
         sys.exit(USAGE)
+    # Help comes at once: what carries commands out is loaded with the first of them.
     from .outcome import carry_out
 
     args.words = argv
@@ -126,6 +126,7 @@ def main(arguments: list[str] | None = None) -> NoReturn:
 
 def carried_out(words: list[str], outer: argparse.Namespace) -> int:
     """Carry out another command line in place of the one that was given; its exit code."""
+    # Help comes at once: what carries commands out is loaded with the first of them.
     from .outcome import carry_out
 
     args = build_parser(words[0]).parse_args(words)

@@ -9,12 +9,13 @@ import traceback
 from collections.abc import Callable
 from pathlib import Path
 
+from ..config import ProjectError, bytes_per_second, find_project
 from ..database import DatabaseError
 from ..files import FilesError, own_folder
-from ..project import ProjectError, bytes_per_second
-from ..reach import Protected, ReachError, hosts
+from ..jobs import HalfDone, JobError, LeftBroken, Refused, Stopped, described, was_cut_off, wish
+from ..remote import ReachError, hosts
 from ..rewrite import MappingError
-from ..sync import HalfDone, JobError, LeftBroken, Refused, Stopped, described, was_cut_off, wish
+from ..site import Protected
 from .asking import Terminal
 from .console import Out, Usage
 from .main import DIFFERENT, DONE, FAILED, REFUSED, STOPPED, USAGE
@@ -89,8 +90,6 @@ def _failed(out: Out, error: Exception, remedy: str) -> int:
 def _note(args: argparse.Namespace) -> str | None:
     """Write the traceback into the project's log file; its path."""
     try:
-        from ..project import find_project
-
         path = own_folder(find_project(Path(args.project or "."))) / "errors.log"
         with path.open("a", encoding="utf-8") as file:
             file.write(traceback.format_exc() + "\n")

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from rich.text import Text
 
 from ..files import Difference, printable, some_of
+from ..jobs import FolderChange, Leaving, LeftKind, Plan, Report, Rewriting
 from ..store import Build
-from ..sync import FolderChange, Leaving, LeftKind, Plan, Report, Rewriting
 from .common import ago, grid
 from .console import Out, lead, number, plural, size
 

@@ -16,7 +16,7 @@ from rich.progress import (
 )
 
 from ..files import printable
-from ..sync import Checking, Event, FileMoved, Moved, Phase, Slowed, Started, TableStarted, Waiting
+from ..jobs import Checking, Event, FileMoved, Moved, Phase, Slowed, Started, TableStarted, Waiting
 from .console import Out, number, plural, size
 from .keys import PauseKey
 

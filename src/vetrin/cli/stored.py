@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import argparse
 
-from ..project import STORE_VARIABLE, Project
+from ..config import STORE_VARIABLE, Project
+from ..jobs import Keeping, Plan
 from ..store import Manifest, Store, StoreError, open_store
-from ..sync import Keeping, Plan
 from .console import Out, lead
 
 
@@ -14,7 +14,7 @@ def store_of(project: Project, out: Out, *, writing: bool = False, here: bool = 
     """The project's store, or with ``here`` the one on this machine; asks for its passphrase at a terminal.
 
     Raises:
-        StoreError: it can not be opened.
+        StoreError: it cannot be opened.
     """
 
     def ask(new: bool) -> str | None:
@@ -38,7 +38,7 @@ def stores_of(project: Project, out: Out) -> list[Store]:
 
 def baselines_of(project: Project, out: Out, plan: Plan) -> Store | None:
     """The store for the baseline of a transfer: on this machine, as the copies are that it is of. None where
-    it can not be opened without asking."""
+    it cannot be opened without asking."""
     if plan.kind not in ("pull", "push"):
         return None
     try:

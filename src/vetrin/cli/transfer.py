@@ -6,7 +6,7 @@ import argparse
 from collections.abc import Callable
 from dataclasses import replace
 
-from ..project import (
+from ..config import (
     Arrival,
     Environment,
     Keep,
@@ -19,9 +19,7 @@ from ..project import (
     nearest,
     read_arrival,
 )
-from ..reach import Site, open_site, root_of
-from ..store import Store
-from ..sync import (
+from ..jobs import (
     PARTS,
     Choices,
     Keeping,
@@ -34,6 +32,8 @@ from ..sync import (
     run_plan,
     usual_parts,
 )
+from ..site import Site, open_site, root_of
+from ..store import Store
 from .common import journals_of, words_of
 from .console import Out
 from .main import DONE

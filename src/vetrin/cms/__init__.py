@@ -1,12 +1,5 @@
 """What a content-management system looks like from outside; all knowledge is in definitions."""
 
-from .configuration import (
-    ConfigurationError,
-    SiteConfiguration,
-    configuration_file,
-    read_configuration,
-    read_version,
-)
 from .definition import (
     Definition,
     detect,
@@ -15,16 +8,23 @@ from .definition import (
     load_definition,
     shipped,
 )
-from .ownership import owned
-from .place import Place
 from .rules import DefinitionError, EncodedRule, ExtensionRule, LinkRule, SignedRule
-from .writing import (
+from .site_config import (
+    ConfigurationError,
+    SiteConfiguration,
+    configuration_file,
+    read_configuration,
+    read_version,
+)
+from .site_config_writer import (
     WritingError,
     configuration_text,
     php_literal,
     source_text,
     with_constants,
 )
+from .site_path import Place
+from .table_ownership import owned
 
 __all__ = [
     "ConfigurationError",

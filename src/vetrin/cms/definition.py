@@ -10,7 +10,6 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
-from .place import Place
 from .rules import (
     AddressColumns,
     AddressRules,
@@ -36,6 +35,7 @@ from .rules import (
     known,
     read_rule,
 )
+from .site_path import Place
 
 ROLES = ("visitors", "log", "cache", "index")
 

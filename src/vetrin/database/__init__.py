@@ -1,25 +1,7 @@
 """Tables and rows: one contract, one module per engine."""
 
 from .absent import AbsentDatabase
-from .condition import (
-    EVERY_ROW,
-    Among,
-    Cleared,
-    Compared,
-    Condition,
-    Either,
-    Every,
-    Instead,
-    Like,
-    Lowered,
-    Other,
-    Sql,
-    Where,
-    Within,
-    condition,
-    either,
-)
-from .contract import (
+from .base import (
     BATCH_BYTES,
     HIDDEN,
     Adapted,
@@ -40,7 +22,25 @@ from .contract import (
     hidden_name,
     row_key,
 )
-from .pages import (
+from .conditions import (
+    EVERY_ROW,
+    Among,
+    Cleared,
+    Compared,
+    Condition,
+    Either,
+    Every,
+    Instead,
+    Like,
+    Lowered,
+    Other,
+    Sql,
+    Where,
+    Within,
+    condition,
+    either,
+)
+from .key_ranges import (
     NO_ROWS,
     UNTOLD,
     KeyRange,

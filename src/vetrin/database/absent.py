@@ -6,8 +6,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from typing import Any, NoReturn
 
-from .condition import Where
-from .contract import Attachment, Database, DatabaseError, Facts, ForeignKey, Reader, Table
+from .base import Attachment, Database, DatabaseError, Facts, ForeignKey, Reader, Table
+from .conditions import Where
 
 
 class AbsentDatabase:

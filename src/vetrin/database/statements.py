@@ -12,7 +12,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from .contract import Attachment
+from .base import Attachment
 
 SQLITE = "SQLITE"  # in place of an SQL mode
 TIMES, OCCASIONS = ("BEFORE", "AFTER", "INSTEAD"), ("INSERT", "UPDATE", "DELETE")

@@ -7,8 +7,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from ..database.digest import table_digest
-from ..database.sqlite import SqliteDatabase
+from ..database.sqlite.database import SqliteDatabase
+from ..database.table_digest import table_digest
 from .sample import Sample
 
 

@@ -1,6 +1,6 @@
 """Trees of files: scanning, comparing, safe writing."""
 
-from .contract import (
+from .base import (
     BLOCK,
     LINK_OUT,
     OWN_FOLDER,
@@ -26,16 +26,16 @@ from .contract import (
     some_of,
     stays_inside,
 )
-from .difference import BIG, Clash, Difference, Terms, Unit, compare_trees, selection, unit_of
+from .diff import BIG, Clash, Difference, Terms, Unit, compare_trees, selection, unit_of
+from .digest_cache import DigestCache
 from .digests import common_algorithm, digest_of
-from .gate import admit, entry_of, leads_inside, unfit
 from .local import LocalTree, own_folder
-from .machine import Act, Look, Machine, Writing, spot_there
+from .path_gate import admit, entry_of, leads_inside, unfit
 from .patterns import Patterns
-from .place import FarPlace, Stat
 from .private import private_file, private_folder
-from .remembered import Remembered
 from .remote import RemoteTree
+from .remote_machine import FileChange, FileStatus, Machine, Writing, spot_there
+from .remote_path import RemotePath, Stat
 from .withheld import withheld
 
 __all__ = [
@@ -47,22 +47,22 @@ __all__ = [
     "UNREADABLE",
     "VERSION_CONTROL",
     "VERSION_CONTROLS",
-    "Act",
     "Buffer",
     "Clash",
     "Difference",
+    "DigestCache",
     "Entry",
-    "FarPlace",
+    "FileChange",
+    "FileStatus",
     "FileTree",
     "FilesError",
     "Kind",
     "LocalTree",
-    "Look",
     "Machine",
     "Manifest",
     "Move",
     "Patterns",
-    "Remembered",
+    "RemotePath",
     "RemoteTree",
     "Room",
     "SourceTree",

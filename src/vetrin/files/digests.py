@@ -7,7 +7,7 @@ from collections.abc import Iterable
 
 import xxhash
 
-from .contract import Buffer, SourceTree
+from .base import Buffer, SourceTree
 
 
 def digest_of(blocks: Iterable[Buffer], algorithm: str = "xxh128") -> str:

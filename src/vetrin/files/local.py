@@ -16,7 +16,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 
 from ..append_log import AppendLog, flush_folder
-from .contract import (
+from .base import (
     BLOCK,
     LINK_OUT,
     OWN_FOLDER,
@@ -38,13 +38,13 @@ from .contract import (
     stays_inside,
 )
 from .digests import digest_of
-from .exchange import Places, exchange, planned, put_back, remembered_identities
-from .gate import admit, must_fit, unfit
-from .ground import LocalGround, LocalLooks, PlannedGround
-from .handles import Below
-from .machine import Act
-from .naming import begin_writing, flush_file_system
+from .filesystem import LocalFileSystem, LocalStatus, PlannedFileSystem
+from .flushing import begin_writing, flush_file_system
+from .open_folders import Below
+from .path_gate import admit, must_fit, unfit
 from .private import private_folder
+from .remote_machine import FileChange
+from .swap import Places, exchange, planned, put_back, remembered_identities
 
 _ELSEWHERE = "elsewhere.jsonl"
 _BUFFER = 1 << 18
@@ -432,8 +432,8 @@ class LocalTree:
         with self._places(token) as places:
             exchange(places, moves)
 
-    def planned_exchange(self, token: str, moves: Sequence[Move]) -> list[Act] | None:
-        ground = PlannedGround(LocalLooks(), swaps=self._swaps())
+    def planned_exchange(self, token: str, moves: Sequence[Move]) -> list[FileChange] | None:
+        ground = PlannedFileSystem(LocalStatus(), swaps=self._swaps())
         places = Places(str(self.root), OWN_FOLDER, token, self._base, ground)
         return planned(places, ground, moves)
 
@@ -470,7 +470,9 @@ class LocalTree:
 
     @contextlib.contextmanager
     def _places(self, token: str) -> Iterator[Places]:
-        places = Places(str(self.root), OWN_FOLDER, token, self._base, LocalGround(str(self.root)))
+        places = Places(
+            str(self.root), OWN_FOLDER, token, self._base, LocalFileSystem(str(self.root))
+        )
         try:
             yield places
         except OSError as error:

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 
 import pathspec
 
-from .contract import Entry
+from .base import Entry
 
 
 class Patterns:

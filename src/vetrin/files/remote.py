@@ -9,7 +9,7 @@ import secrets
 import threading
 from collections.abc import Collection, Iterable, Iterator, Sequence
 
-from .contract import (
+from .base import (
     LINK_OUT,
     OWN_FOLDER,
     PIECE,
@@ -29,10 +29,10 @@ from .contract import (
     stays_inside,
 )
 from .digests import digest_of
-from .exchange import Places, exchange, planned, put_back
-from .gate import admit, must_fit, unfit
-from .ground import FarGround, PlannedGround
-from .machine import NOW, Act, Look, Machine, Writing
+from .filesystem import PlannedFileSystem, RemoteFileSystem
+from .path_gate import admit, must_fit, unfit
+from .remote_machine import NOW, FileChange, FileStatus, Machine, Writing
+from .swap import Places, exchange, planned, put_back
 
 _PLAIN_BITS = 0o777
 _ELSEWHERE = "elsewhere"
@@ -101,7 +101,7 @@ class RemoteTree:
         return admit(manifest)
 
     @staticmethod
-    def _enter(manifest: Manifest, path: str, look: Look) -> None:
+    def _enter(manifest: Manifest, path: str, look: FileStatus) -> None:
         if look.kind == "file":
             manifest[path] = Entry(path, "file", look.size, look.modified, look.mode)
         elif look.kind == "folder":
@@ -206,31 +206,31 @@ class RemoteTree:
 
     def unstage(self, token: str, paths: Sequence[str]) -> None:
         places = [self._waiting(token, path) for path in paths]
-        self.machine.act([Act("remove", place, soft=True) for place in places])
+        self.machine.act([FileChange("remove", place, soft=True) for place in places])
 
     def set_aside(self, token: str, path: str) -> str:
         place = self._waiting(token, path)
         aside = place.replace(f"/{token}/new/", f"/{token}/part/", 1)
-        acts = [Act("folder", aside.rpartition("/")[0]), Act("replace", place, aside)]
+        acts = [FileChange("folder", aside.rpartition("/")[0]), FileChange("replace", place, aside)]
         self.machine.act(acts)
         return aside[len(self.root) :].lstrip("/")
 
     def stage_others(self, token: str, entries: Sequence[Entry]) -> None:
         """Stage links and folders, many in one exchange."""
-        acts: list[Act] = []
+        acts: list[FileChange] = []
         made: set[str] = set()
         for entry in entries:
             place = self._waiting(token, entry.path)
             if entry.kind == "folder":
                 self._modes[place] = entry.mode & _PLAIN_BITS
-                acts.append(Act("folder", place))
+                acts.append(FileChange("folder", place))
                 continue
             folder = place.rpartition("/")[0]
             if folder not in made:
                 made.add(folder)
-                acts.append(Act("folder", folder))
-            acts.append(Act("remove", place, soft=True))
-            acts.append(Act("link", place, entry.target))
+                acts.append(FileChange("folder", folder))
+            acts.append(FileChange("remove", place, soft=True))
+            acts.append(FileChange("link", place, entry.target))
         self.machine.act(acts)
 
     def stage_all(self, token: str, items: Iterable[tuple[Entry, Iterable[Buffer]]]) -> None:
@@ -265,7 +265,7 @@ class RemoteTree:
     def flush(self, token: str) -> None:
         # Inner folders first: one that may not be written to would keep them from it.
         modes = sorted(self._modes.items(), key=lambda item: -len(item[0]))
-        self.machine.act([Act("mode", place, mode=mode, soft=True) for place, mode in modes])
+        self.machine.act([FileChange("mode", place, mode=mode, soft=True) for place, mode in modes])
         self._modes.clear()
         self.machine.flush(self.root)
 
@@ -283,9 +283,9 @@ class RemoteTree:
         with self._places(token, moves) as places:
             exchange(places, moves)
 
-    def planned_exchange(self, token: str, moves: Sequence[Move]) -> list[Act] | None:
+    def planned_exchange(self, token: str, moves: Sequence[Move]) -> list[FileChange] | None:
         self._look_at_disks([move.path for move in moves])
-        ground = PlannedGround(self.machine, swaps=False)
+        ground = PlannedFileSystem(self.machine, swaps=False)
         places = Places(self.root, OWN_FOLDER, token, self._base, ground)
         return planned(places, ground, moves)
 
@@ -303,7 +303,7 @@ class RemoteTree:
     def _places(self, token: str, moves: Sequence[Move]) -> Iterator[Places]:
         self._look_at_disks([move.path for move in moves])
         places = Places(
-            self.root, OWN_FOLDER, token, self._base, FarGround(self.machine, self.root)
+            self.root, OWN_FOLDER, token, self._base, RemoteFileSystem(self.machine, self.root)
         )
         try:
             yield places
@@ -316,7 +316,9 @@ class RemoteTree:
             ours, theirs = f"{own}/{token}/{side}", f"{own}/{to}/{to_side}"
             here, there = self.machine.look([ours, theirs])
             if here is not None and there is None:
-                self.machine.act([Act("folder", f"{own}/{to}"), Act("rename", ours, theirs)])
+                self.machine.act(
+                    [FileChange("folder", f"{own}/{to}"), FileChange("rename", ours, theirs)]
+                )
 
     def discard(self, token: str) -> None:
         for base in ("", *self._elsewhere()):
@@ -329,7 +331,9 @@ class RemoteTree:
         beside = self._place(f"{OWN_FOLDER}/put-{secrets.token_hex(4)}")
         place = self._place(path)
         self._write(beside, content)
-        self.machine.act([Act("folder", place.rpartition("/")[0]), Act("replace", beside, place)])
+        self.machine.act(
+            [FileChange("folder", place.rpartition("/")[0]), FileChange("replace", beside, place)]
+        )
 
     def claim(self, path: str, content: bytes) -> bool:
         self._guard("")
@@ -338,14 +342,14 @@ class RemoteTree:
         beside = self._place(f"{OWN_FOLDER}/put-{secrets.token_hex(4)}")
         self._write(beside, content)
         try:
-            self.machine.act([Act("claim", place, beside, mode=0o644)])
+            self.machine.act([FileChange("claim", place, beside, mode=0o644)])
         except FilesError:
             if self.machine.look([place])[0] is None:
                 raise
             return False
         finally:
             with contextlib.suppress(FilesError):
-                self.machine.act([Act("remove", beside, soft=True)])
+                self.machine.act([FileChange("remove", beside, soft=True)])
         return True
 
     def take_away(self, path: str, content: bytes) -> bool:
@@ -353,7 +357,7 @@ class RemoteTree:
         try:
             if b"".join(self.machine.read(place, 0, len(content) + 1)) != content:
                 return False
-            self.machine.act([Act("rename", place, aside)])
+            self.machine.act([FileChange("rename", place, aside)])
         except FilesError:
             if self.machine.look([place])[0] is None:
                 return False
@@ -362,15 +366,18 @@ class RemoteTree:
             if b"".join(self.machine.read(aside, 0, len(content) + 1)) == content:
                 return True
             # It became another one in between, which gets its name back.
-            self.machine.act([Act("claim", place, aside, mode=0o644, soft=True)])
+            self.machine.act([FileChange("claim", place, aside, mode=0o644, soft=True)])
             return False
         finally:
-            self.machine.act([Act("remove", aside, soft=True)])
+            self.machine.act([FileChange("remove", aside, soft=True)])
 
     def age(self, path: str) -> float | None:
         clock = self._place(f"{OWN_FOLDER}/clock")
         self.machine.act(
-            [Act("remove", clock, soft=True), Act("claim", clock, mode=0o644, soft=True)]
+            [
+                FileChange("remove", clock, soft=True),
+                FileChange("claim", clock, mode=0o644, soft=True),
+            ]
         )
         now, found = self.machine.look([clock, self._place(path)])
         if found is None or now is None:
@@ -379,7 +386,7 @@ class RemoteTree:
 
     def remove(self, path: str) -> None:
         if self.exists(path):
-            self.machine.act([Act("remove", self._place(path))])
+            self.machine.act([FileChange("remove", self._place(path))])
 
     def _write(self, place: str, content: bytes, mode: int = 0o644) -> None:
         self.machine.write_many([(Writing(place, mode, NOW), [content])])
@@ -397,7 +404,9 @@ class RemoteTree:
         names = [f"{own}/{name}" for name, _ in _GUARDS]
         found = self.machine.look([own, *names])
         if found[0] is None:
-            self.machine.act([Act("folder", own), Act("mode", own, mode=0o700, soft=True)])
+            self.machine.act(
+                [FileChange("folder", own), FileChange("mode", own, mode=0o700, soft=True)]
+            )
         for place, look, (_, text) in zip(names, found[1:], _GUARDS, strict=True):
             if look is None:
                 self._write(place, text)

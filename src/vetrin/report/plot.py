@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from ..check.survey import Survey
+from ..inspect.survey import Survey
 
 _MOST = 14
 _COLOURS = {
@@ -20,13 +20,15 @@ def plot_survey(survey: Survey, path: Path) -> None:
 
     Raises:
         ValueError: the file's name has none of these endings.
-        OSError: it can not be written.
+        OSError: it cannot be written.
     """
     if path.suffix.lower() not in FORMATS:
         raise ValueError(f"{path.name}: the name has to end with {', '.join(FORMATS)}")
+    # Loaded only where something is drawn.
     import matplotlib
 
     matplotlib.use("Agg")
+    # Only now, as it looks for a screen otherwise.
     from matplotlib import pyplot
 
     figure, axes = pyplot.subplots(1, 2, figsize=(12.8, 7.2), dpi=100, layout="constrained")
@@ -49,6 +51,7 @@ def plot_survey(survey: Survey, path: Path) -> None:
 
 
 def _panel(axis: Any, title: str, items: list[tuple[str, int, str]]) -> None:
+    # Loaded only where something is drawn.
     from matplotlib.patches import Patch
     from matplotlib.ticker import FuncFormatter
 

@@ -1,9 +1,9 @@
 """Rewriting addresses, paths and literals in bytes: the heart of the tool, pure and on its own."""
 
 from .address import Address, AddressError
-from .engine import Rewriter, Tally
 from .mapping import DiskPath, Mapping, MappingError, Pair, parse_literal, parse_pair
-from .scan import Match, Scanner
+from .rewriter import Rewriter, Tally
+from .scanner import Match, Scanner
 
 __all__ = [
     "Address",

@@ -15,8 +15,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
-from . import php
-from .jsontext import Style, may_hold_serialised, serialised_literals
+from . import php_serialized
+from .json_strings import Style, may_hold_serialised, serialised_literals
 
 _STEPS = 200_000
 _DEEPEST = 20
@@ -58,7 +58,7 @@ def heal(data: bytes) -> Healed:
 def _heal(data: bytes, depth: int) -> Healed:
     if depth > _DEEPEST:
         return Healed("fine", data)
-    if php.looks_serialised(data):
+    if php_serialized.looks_serialised(data):
         return _heal_serialised(data, depth)
     if may_hold_serialised(data):
         return _heal_json(data, depth)
@@ -69,9 +69,9 @@ def _heal_serialised(data: bytes, depth: int) -> Healed:
     start = len(data) - len(data.lstrip())
     state: Literal["fine", "healed", "left"] = "fine"
     try:
-        parsed = php.walk(data, start)
+        parsed = php_serialized.walk(data, start)
         strings = [(span.head, span.start, span.end) for span in parsed.spans if span.kind == "s"]
-    except php.PhpError:
+    except php_serialized.PhpError:
         reading = _only_reading(data, start)
         if reading is None:
             return Healed("left", data)
@@ -94,8 +94,10 @@ def _heal_serialised(data: bytes, depth: int) -> Healed:
     pieces.append(data[done:])
     value = b"".join(pieces)
     try:
-        php.walk(value, start)  # the search is laxer about keys and class names than PHP is
-    except php.PhpError:
+        php_serialized.walk(
+            value, start
+        )  # the search is laxer about keys and class names than PHP is
+    except php_serialized.PhpError:
         return Healed("left", data)
     return Healed(state, value)
 
@@ -240,14 +242,14 @@ class _Search:
         """True if no string that begins at ``begin`` goes on beyond ``behind``: what follows there is the head of a
         string, or a key with the head of its value, as no text holds it by chance. What is serialised itself
         holds such; should a text hold some all the same, the counts of items will not fit."""
-        if php.looks_serialised(self._data[begin : begin + 40]):
+        if php_serialized.looks_serialised(self._data[begin : begin + 40]):
             return False
         at = _CLOSING.match(self._data, behind).end()  # type: ignore[union-attr]
         return at == self._end or _KEYED.match(self._data, at) is not None
 
     def _plausible(self, begin: int, end: int) -> bool:
         """False for a string that begins like a serialised value and has no reading itself."""
-        if not php.looks_serialised(self._data[begin : begin + 40]):
+        if not php_serialized.looks_serialised(self._data[begin : begin + 40]):
             return True
         if self._depth >= _DEEPEST:
             return False

@@ -14,7 +14,7 @@ _DRIVE = re.compile(r"[A-Za-z]:[\\/]")
 
 
 class MappingError(ValueError):
-    """Two pairs contradict each other, or one can not be used."""
+    """Two pairs contradict each other, or one cannot be used."""
 
 
 @dataclass(frozen=True)
@@ -132,7 +132,7 @@ class Mapping:
         known: dict[object, Pair] = {}
         for pair in pairs:
             if pair.kind == "literal" and (not pair.old or b"\0" in pair.old):  # type: ignore[operator]
-                raise MappingError("an empty text, or one with a NUL byte, can not be replaced")
+                raise MappingError("an empty text, or one with a NUL byte, cannot be replaced")
             old = pair.old
             key = (old.host, old.port, old.path) if isinstance(old, Address) else old
             if known.setdefault(key, pair).new != pair.new:
@@ -203,8 +203,8 @@ class Mapping:
             add(("relative", first.path), pair)
         for old_bytes, new_bytes in literals:
             if not old_bytes:
-                raise MappingError("an empty text can not be replaced")
+                raise MappingError("an empty text cannot be replaced")
             if b"\0" in old_bytes:
-                raise MappingError("a text with a NUL byte can not be replaced")
+                raise MappingError("a text with a NUL byte cannot be replaced")
             add(old_bytes, Pair("literal", old_bytes, new_bytes))
         return cls(tuple(pairs), bare_host)

@@ -15,8 +15,8 @@ import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from . import php
-from .jsontext import may_hold_serialised
+from . import php_serialized
+from .json_strings import may_hold_serialised
 
 _OBJECT = re.compile(rb"(?:^|[;{])[OCE]:\+?\d")
 
@@ -60,7 +60,7 @@ class Signing:
         around it are put right. ``value`` itself where nothing changed."""
         if self.marker not in value:
             return value
-        if php.looks_serialised(value):
+        if php_serialized.looks_serialised(value):
             return self._serialised(value, rewrite, found)
         same_size = may_hold_serialised(value)  # lengths may stand before it that nobody puts right
         return self._text(value, rewrite, found, same_size=same_size)
@@ -69,8 +69,8 @@ class Signing:
         self, value: bytes, rewrite: Callable[[bytes], bytes], found: Signatures
     ) -> bytes:
         try:
-            spans = php.walk(value, len(value) - len(value.lstrip())).spans
-        except php.PhpError:
+            spans = php_serialized.walk(value, len(value) - len(value.lstrip())).spans
+        except php_serialized.PhpError:
             return value
         pieces: list[bytes] = []
         done = 0

@@ -1,57 +1,58 @@
 """Snapshots in a content-addressed store, and builds among them."""
 
+from .backend import Backend, FolderBackend, Missing, StoreError
 from .builds import SHORT, Build, Builds, BuildTree, NoBuild, fingerprint_of
-from .commits import Commit, commit_of, commits_between
-from .contents import Contents, Damaged, Hands, in_blocks
+from .encryption import NoCipher, PassphraseCipher, WrongPassphrase, cipher_of
 from .file_keeper import FileKeeper
+from .git import Commit, commit_of, commits_between
 from .leases import Busy, lease
 from .manifest import Manifest, StoredBuild, StoredData, StoredFile, StoredFiles, StoredTable
-from .opening import open_store
-from .pages import StoredPage, TableReader, TableWriter, written
-from .proving import Harm
-from .seal import NoSeal, PassphraseSeal, WrongPassphrase, seal_of
-from .shelf import FolderShelf, Missing, Shelf, StoreError
-from .snapshots import NoSnapshot, Store
-from .stored_database import StoredDatabase
-from .stored_files import StoredPlace, StoredTree, keep_files
-from .stored_site import open_snapshot
-from .thinning import Verdict, judge
+from .objects import Contents, Damaged, Hands, in_blocks
+from .open import open_store
+from .retention import Verdict, judge
+from .snapshot_database import SnapshotDatabase
+from .snapshot_files import SnapshotPath, SnapshotTree, keep_files
+from .snapshot_site import open_snapshot
+from .store import NoSnapshot, Store
+from .table_chunks import Chunk, TableReader, TableWriter, written
+from .verify import Damage
 
 __all__ = [
     "SHORT",
+    "Backend",
     "Build",
     "BuildTree",
     "Builds",
     "Busy",
+    "Chunk",
     "Commit",
     "Contents",
+    "Damage",
     "Damaged",
     "FileKeeper",
-    "FolderShelf",
+    "FolderBackend",
     "Hands",
-    "Harm",
     "Manifest",
     "Missing",
     "NoBuild",
-    "NoSeal",
+    "NoCipher",
     "NoSnapshot",
-    "PassphraseSeal",
-    "Shelf",
+    "PassphraseCipher",
+    "SnapshotDatabase",
+    "SnapshotPath",
+    "SnapshotTree",
     "Store",
     "StoreError",
     "StoredBuild",
     "StoredData",
-    "StoredDatabase",
     "StoredFile",
     "StoredFiles",
-    "StoredPage",
-    "StoredPlace",
     "StoredTable",
-    "StoredTree",
     "TableReader",
     "TableWriter",
     "Verdict",
     "WrongPassphrase",
+    "cipher_of",
     "commit_of",
     "commits_between",
     "fingerprint_of",
@@ -61,6 +62,5 @@ __all__ = [
     "lease",
     "open_snapshot",
     "open_store",
-    "seal_of",
     "written",
 ]

@@ -29,13 +29,13 @@ from ..files import (
     some_of,
 )
 from ..files import Manifest as Listing
-from ..reach import Site
-from .commits import Commit
-from .contents import Damaged, Hands
+from ..site import Site
 from .file_keeper import FileKeeper
+from .git import Commit
 from .manifest import Manifest, StoredBuild, StoredFile
-from .snapshots import Store
-from .stored_files import StoredTree, keep_files
+from .objects import Damaged, Hands
+from .snapshot_files import SnapshotTree, keep_files
+from .store import Store
 
 SHORT = 10
 
@@ -125,8 +125,8 @@ class Builds:
         are no part of it, and why.
 
         Raises:
-            FilesError: something can not be read.
-            StoreError: it can not be stored.
+            FilesError: something cannot be read.
+            StoreError: it cannot be stored.
         """
         store, listed = self.store, {entry.path: entry for entry in entries}
         with contextlib.ExitStack() as stack:
@@ -143,7 +143,7 @@ class Builds:
             for names, what in (
                 (keeper.restless, "written to whenever it is read"),
                 (keeper.vanished, "removed while it was to be read"),
-                (keeper.unread, "can not be read"),
+                (keeper.unread, "cannot be read"),
             ):
                 if names:
                     raise FilesError(f"{some_of(sorted(names))}: {what}")
@@ -204,7 +204,7 @@ class Builds:
 
         Raises:
             NoBuild: there is none, or several.
-            Damaged: its files are not those that its fingerprint stands for, or can not be read.
+            Damaged: its files are not those that its fingerprint stands for, or cannot be read.
         """
         known = self._all()
         fitting = [item for item, build in known if build.fingerprint.startswith(name)]
@@ -231,7 +231,7 @@ class Builds:
 
     def tree(self, build: Build, beside: SourceTree) -> BuildTree:
         """A build as a tree; what is no part of it is as in ``beside``."""
-        held = StoredTree(self.store.contents, build.stored, {}) if self._write else beside
+        held = SnapshotTree(self.store.contents, build.stored, {}) if self._write else beside
         return BuildTree(build, held, beside)
 
 

@@ -13,9 +13,9 @@ from datetime import datetime
 import xxhash
 
 from ..files import Entry, FilesError, SourceTree, changed_since
-from .contents import Hands, fingerprint, in_blocks
 from .manifest import StoredFile
-from .snapshots import Store
+from .objects import Hands, fingerprint, in_blocks
+from .store import Store
 
 _ROUNDS = 3  # times that a file is read anew
 _FRESH = 2_000_000_000  # nanoseconds in which a second change may leave the same time
@@ -81,8 +81,8 @@ class FileKeeper:
         """Store what is not ``known``; all of ``entries`` as they are stored.
 
         Raises:
-            StoreError: it can not be stored.
-            FilesError: something can not be read, for another reason than that it is gone or denied.
+            StoreError: it cannot be stored.
+            FilesError: something cannot be read, for another reason than that it is gone or denied.
         """
         known = known or {}
         stored, waiting = [], []

@@ -17,7 +17,7 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import Literal
 
-from .shelf import Shelf, StoreError
+from .backend import Backend, StoreError
 
 BEAT = 30.0  # seconds
 DEAD = 600.0  # seconds without a beat
@@ -25,11 +25,11 @@ Kind = Literal["write", "thin"]
 
 
 class Busy(StoreError):
-    """Somebody else does at the moment what can not be done at the same time."""
+    """Somebody else does at the moment what cannot be done at the same time."""
 
 
 @contextlib.contextmanager
-def lease(shelf: Shelf, kind: Kind) -> Iterator[None]:
+def lease(shelf: Backend, kind: Kind) -> Iterator[None]:
     """Hold a lease while the context lasts.
 
     Raises:
@@ -65,7 +65,7 @@ def lease(shelf: Shelf, kind: Kind) -> Iterator[None]:
             shelf.remove(name)
 
 
-def _alone(shelf: Shelf, mine: str, kind: Kind) -> None:
+def _alone(shelf: Backend, mine: str, kind: Kind) -> None:
     ours = shelf.age(mine) or 0.0  # by which the shelf's clock differs from this machine's
     for name, _ in list(shelf.names("leases")):
         theirs = name.rpartition("/")[2].partition("-")[0]

@@ -12,10 +12,11 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
+from zlib import crc32
 
 from ..database import Attachment, Column, Table
 from ..files import Entry, entry_of
-from .commits import Commit
+from .git import Commit
 
 VERSION = 1
 _SEPARATE = 500  # entries in one list of files, on average
@@ -260,8 +261,6 @@ class Manifest:
 
 def files_as_lists(files: Iterable[StoredFile]) -> Iterator[bytes]:
     """Files in the order of their paths as lists to store, cut where the paths say so."""
-    from zlib import crc32
-
     lines: list[bytes] = []
     for file in sorted(files, key=lambda file: file.entry.path):
         line = json.dumps([*file.entry, *([list(file.blocks)] if file.blocks else [])]).encode()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..contract import Column
+from ..base import Column
 
 _TEXT = {
     "char", "varchar", "tinytext", "text", "mediumtext", "longtext", "json",

@@ -19,8 +19,7 @@ from typing import Any
 
 import pymysql
 
-from ..condition import Where
-from ..contract import (
+from ..base import (
     HIDDEN,
     Adapted,
     Attachment,
@@ -40,17 +39,18 @@ from ..contract import (
     must_be_hidden,
     pending,
 )
-from ..editing import HiddenEditing
-from ..pages import NO_ROWS, KeyRange, digest_of_rows, joint_digest
+from ..conditions import Where
+from ..key_ranges import NO_ROWS, KeyRange, digest_of_rows, joint_digest
+from ..staging_edits import HiddenEditing
 from ..statements import doing
 from .accounts import Credentials, creating_statements, may_create, may_make_routines, told
-from .adapt import Server, adapt_attachment, adapt_schema
-from .arriving import fit, unfit_table
 from .columns import WIDE_CHARSETS, quote, read_column
-from .connecting import SCANS, WORKS, Dial, connect, error_code, said
-from .hanging import FOREIGN_KEY, LACKING, Hanging, Item, create_text, settling
-from .literals import LOAD_OPTIONS, insert_statements, load_block
+from .connect import SCANS, WORKS, Dial, connect, error_code, said
+from .dependents import FOREIGN_KEY, LACKING, Hanging, Item, create_text, settling
+from .incoming_sql import fit, unfit_table
 from .reader import DIALECT, MysqlReader, count_rows, key_range
+from .row_text import LOAD_OPTIONS, insert_statements, load_block
+from .schema.translate import Server, adapt_attachment, adapt_schema
 from .sequences import without_draws
 from .wire import Wire
 

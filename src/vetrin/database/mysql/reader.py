@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from ..condition import Instead, Where
-from ..contract import BATCH_BYTES, Batch, Table
-from ..pages import KeyRange, digest_of_sum
-from ..query import Dialect
-from ..records import NULL, cells_of
+from ..base import BATCH_BYTES, Batch, Table
+from ..conditions import Instead, Where
+from ..key_ranges import KeyRange, digest_of_sum
+from ..row_codec import NULL, cells_of
+from ..sql import Dialect
 from .columns import quote
-from .connecting import said
+from .connect import said
 from .wire import Wire
 
 DIALECT = Dialect(lambda name: quote(name).replace("%", "%%"), "%s")

@@ -10,10 +10,10 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
-from ..contract import Attachment
+from ..base import Attachment
 from .columns import quote
-from .definition import Definition, plain
-from .schema_text import SchemaText
+from .schema.ddl_parser import Definition, plain
+from .schema.ddl_text import SchemaText
 
 _QUOTED = r"`(?:[^`]|``)*`"
 DRAWS = re.compile(

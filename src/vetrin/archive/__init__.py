@@ -1,0 +1,1 @@
+"""Archives and dumps that any program can open, in and out."""

@@ -1,0 +1,605 @@
+"""Taking in archives and dumps: they become a snapshot, from which everything else can be done.
+
+All files are stored as they come by; then the site's root is looked for among them by the markers of its CMS,
+and the dump that holds its tables among the SQL files. Whose addresses it speaks is read from its own settings.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import re
+import tempfile
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from pathlib import Path
+from typing import Literal
+
+import xxhash
+
+from ..cms import ConfigurationError, Definition, read_configuration
+from ..database import Attachment, DatabaseError, Table
+from ..database.engines import engine_of
+from ..database.mysql.charsets import Between, between
+from ..database.mysql.dump.reader import Dump, DumpedTable, DumpReader
+from ..database.mysql.sequences import taken_out, with_sequences
+from ..database.row_codec import records_of
+from ..database.sql_names import as_own
+from ..database.sqlite.database import SqliteDatabase
+from ..files import Entry, some_of, stays_inside
+from ..site import UNKNOWN, Site
+from ..store.manifest import Manifest, StoredData, StoredFile, StoredFiles, StoredTable
+from ..store.objects import Contents, Hands, in_blocks
+from ..store.snapshot_files import SnapshotPath, SnapshotTree, keep_files
+from ..store.snapshot_site import open_snapshot
+from ..store.store import Store
+from ..store.table_chunks import TableWriter
+from .openpgp import ENDING, is_sealed, unseal
+from .reader import (
+    BadArchive,
+    NeedsPassphrase,
+    Watch,
+    blocks_of,
+    kind_of,
+    members,
+    most_of,
+    packing_of,
+    unpacked,
+    watching,
+)
+from .site_root import below, proved, roots_in
+from .writer import FILES, MANIFEST
+
+_SQL = re.compile(r"\.sql(?:\.(?:gz|bz2|xz|zst))?$", re.IGNORECASE)
+_PATH = re.compile(rb"(?<![\w/:.~-])(/(?:[\w.@~ -]{1,80}/){0,8}[\w.@~-]{1,80})/$")
+_OWN_SQL = re.compile(r"^database(?:/.+)?\.sql$")  # of several, tables come first by their names
+Kind = Literal["database", "prefix", "folder"]
+_LOOKED = 400  # places in one table that are looked at for the path of the site
+
+
+class Unclear(BadArchive):
+    """One of several has to be named: ``choices`` are the ``what``, ``kind`` is the field of ``Given`` for it."""
+
+    def __init__(self, what: str, choices: Sequence[str], kind: Kind) -> None:
+        super().__init__(f"{what}: {', '.join(choices)}")
+        self.what = what
+        self.choices = tuple(choices)
+        self.kind = kind
+
+
+@dataclass(frozen=True)
+class Given:
+    """What was said about an archive beside its files: which database, prefix and folder, the old address,
+    and its passphrase."""
+
+    database: str = ""
+    prefix: str | None = None
+    folder: str | None = None
+    password: str | None = None
+    address: str = ""
+
+
+@dataclass
+class _Taken:
+    dump: Dump = field(default_factory=Dump)
+    name: str = ""
+    roots: Counter[str] = field(default_factory=Counter)
+    databases: dict[str, StoredData] = field(default_factory=dict)
+
+
+def take_in(
+    paths: Sequence[Path],
+    store: Store,
+    definition: Definition,
+    given: Given | None = None,
+    tell: Callable[[str, int], None] = lambda what, size: None,
+    conversions: Between = between,
+) -> Manifest:
+    """Store what archives and dumps hold of one site; the snapshot, which is part of the store then.
+    ``conversions`` are those between character sets, best by the server that it is to come to.
+
+    Raises:
+        Unclear: several databases, sites or prefixes are in them.
+        BadArchive: they cannot or must not be read, or hold nothing of a site.
+        DatabaseError: a dump cannot be understood.
+    """
+    given = given or Given()
+    with store.writing(), Hands(store.shelf.writers) as hands:
+        watch = watching(paths)
+        work = _Intake(store.contents, hands, definition, given, tell, conversions, watch)
+        for path in paths:
+            work.take(path)
+        manifest = work.finish(paths)
+        if given.address:
+            manifest = replace(manifest, address=given.address)
+        manifest = replace(manifest, id=store.id_for(manifest))
+        known = next((one for one in store.snapshots() if one.id == manifest.id), None)
+        if known is not None:  # the same was taken in before, as by a run that was stopped
+            return known
+        with open_snapshot(store, manifest, definition) as site:
+            complete = _with_addresses(manifest, site, given.address)
+        store.add(complete)
+    return complete
+
+
+class _Intake:
+    def __init__(
+        self,
+        contents: Contents,
+        hands: Hands,
+        definition: Definition,
+        given: Given,
+        tell: Callable[[str, int], None],
+        conversions: Between,
+        watch: Watch,
+    ) -> None:
+        self._watch = watch
+        self._conversions = conversions
+        self._contents = contents
+        self._hands = hands
+        self._definition = definition
+        self._given = given
+        self._tell = tell
+        self._files: dict[str, StoredFile] = {}
+        self._taken: list[_Taken] = []
+        self._notes: list[str] = []
+        self._added = 0
+        self._said_parts: tuple[str, ...] = ()  # of an export of ours
+        self._said_embedded = ""
+
+    def take(self, path: Path) -> None:
+        if is_sealed(path):
+            if not self._given.password:
+                raise NeedsPassphrase(path.name)
+            with tempfile.TemporaryDirectory(prefix="vetrin-") as folder:
+                # Proved as a whole before anything of it is looked at.
+                plain = Path(folder, path.name.removesuffix(ENDING))
+                unseal(path, plain, self._given.password, most_of(path.stat().st_size))
+                self.take(plain)
+            return
+        kind, packing = kind_of(path)
+        if kind == "sql":
+            self._dump(path.name, blocks_of(path, packing, self._watch))
+            return
+        for member in members(path, kind, packing, self._watch, self._given.password):
+            entry = member.entry
+            if entry.kind == "file" and entry.size < 0:  # a second name
+                first = self._files.get(entry.target)
+                if first is None:
+                    raise BadArchive(
+                        f"{path.name}: {entry.path!r} is a second name of what is not there"
+                    )
+                self._watch.count(first.entry.size)
+                self._files[entry.path] = StoredFile(
+                    first.entry._replace(path=entry.path), first.blocks
+                )
+                continue
+            self._files[entry.path] = self._stored(entry, member.blocks())
+            self._tell(entry.path, max(0, entry.size))
+
+    def _stored(self, entry: Entry, blocks: Iterator[bytes]) -> StoredFile:
+        if entry.kind != "file":
+            return StoredFile(entry)
+        hasher, size, jobs = xxhash.xxh3_128(), 0, []
+        for block in in_blocks(blocks):
+            hasher.update(block)
+            size += len(block)
+            jobs.append(self._hands.do(self._contents.keep, block))
+        done = [job.result() for job in jobs]
+        self._added += sum(added for _, added in done)
+        return StoredFile(
+            entry._replace(size=size, digest=hasher.hexdigest()),
+            tuple(digest for digest, _ in done),
+        )
+
+    # -- dumps ----------------------------------------------------------------------------------------
+
+    def _dump(self, name: str, blocks: Iterable[bytes]) -> None:
+        """Read a dump and store its tables, those of all its databases."""
+        taken = _Taken(name=name)
+        reader = DumpReader(blocks, self._conversions)
+        writers: dict[tuple[str, str], _Rows] = {}
+        for table, batch in reader.rows():
+            key = (table.database, table.name)
+            rows = writers.get(key)
+            if rows is None or rows.table is not table:
+                rows = writers[key] = _Rows(table, TableWriter(self._contents, self._hands))
+            rows.add(records_of(batch), batch.cells[:: batch.width])
+            self._look_for_root(batch.cells, taken.roots, rows)
+            self._tell(table.name, batch.size)
+        dump = taken.dump = reader.dump
+        if not dump.tables:
+            return
+        by_database: dict[str, list[StoredTable]] = {name: [] for name in dump.databases}
+        drawing = list(dump.defaults)
+        for key, table in dump.tables.items():
+            drawing += [(key[0], item) for item in taken_out(table.definition)]
+            rows = writers.get(key)
+            if rows is None or rows.table is not table:
+                rows = _Rows(table, TableWriter(self._contents, self._hands))
+            by_database[key[0]].append(self._finished(rows))
+        for database, tables in by_database.items():
+            constraints = [
+                item
+                for key, table in dump.tables.items()
+                if key[0] == database
+                for item in table.definition.constraints
+            ]
+            views = [name for where, name in dump.views if where == database]
+            attachments: list[Attachment] = [
+                *constraints,
+                *(item for key, item in dump.triggers.items() if key[0] == database),
+                *(item for key, item in dump.routines.items() if key[1] == database),
+                *(dump.views[database, name] for name in views),
+            ]
+            numbers = {key[1]: item for key, item in dump.sequences.items() if key[0] == database}
+            known = {item.name for item in attachments} | {item.table.name for item in tables}
+            attachments += [item for where, item in drawing if where == database]
+            attachments = with_sequences(
+                [
+                    as_own(item, database or dump.of_database, known | set(numbers))
+                    for item in attachments
+                ],
+                numbers,
+            )
+            taken.databases[database] = StoredData(
+                engine="mysql",
+                facts={
+                    "product": dump.product, "version": dump.version or "0", "charset": dump.charset,
+                    "details": {"lower-case table names": "0"},
+                },
+                prefix="",
+                charset=dump.charset,
+                tables=tuple(tables),
+                attachments=tuple(attachments),
+                views=tuple(views),
+                size=sum(item.table.size for item in tables),
+            )  # fmt: skip
+        if dump.events:
+            self._notes.append(f"events are not taken over: {some_of(dump.events)}")
+        self._taken.append(taken)
+
+    def _finished(self, rows: _Rows) -> StoredTable:
+        writer = rows.writer
+        lists = writer.finish_list()
+        self._added += writer.added
+        definition = rows.table.definition
+        table: Table = definition.table(writer.rows, writer.size, ordered=rows.ordered)
+        if table.consistent != definition.consistent:
+            table = replace(table, notes=("its rows are not in the order of its key",))
+        return StoredTable(table, definition.sql(), lists)
+
+    def _look_for_root(self, cells: Sequence[object], found: Counter[str], rows: _Rows) -> None:
+        """Count absolute paths that stand before a folder of the CMS, in some places of each table."""
+        if rows.looked > _LOOKED:
+            return
+        folders = [f.encode() for f in self._definition.parts.get("media", ()) if f != "."]
+        for cell in cells:
+            if not isinstance(cell, bytes) or b"/" not in cell:
+                continue
+            for folder in folders:
+                at = cell.find(b"/" + folder)
+                while at >= 0 and rows.looked <= _LOOKED:
+                    rows.looked += 1
+                    match = _PATH.search(cell[max(0, at - 300) : at + 1])
+                    if match:
+                        found[match[1].decode("utf-8", "replace")] += 1
+                    at = cell.find(b"/" + folder, at + 1)
+
+    # -- what it is -----------------------------------------------------------------------------------
+
+    def finish(self, paths: Sequence[Path]) -> Manifest:
+        """Find the site in what was stored."""
+        name = re.sub(r"\.(zip|tar|sql|gz|bz2|xz|zst|tgz|\d+)$", "", paths[0].name.lower())
+        self._prove()
+        proved(self._files)
+        folder = self._site_folder()
+        self._dumps_inside()
+        inside, passed = ({}, {}) if folder is None else below(self._files, folder)
+        out = [
+            path
+            for path, file in self._files.items()
+            if file.entry.kind == "link" and not stays_inside(path, file.entry.target)
+        ]
+        beside = [path for path in out if folder is None or not _is_below(path, folder)]
+        if beside:
+            self._notes.append(
+                f"links that lead out of the archive are left out: {some_of(beside)}"
+            )
+        tree = SnapshotTree(self._contents, inside.values(), {})
+        place = SnapshotPath(tree, "", "/", "/")
+        configured_prefix = configured_database = title = ""
+        embedded = self._said_embedded
+        addresses: tuple[str, ...] = ()
+        if inside:
+            try:
+                configuration = read_configuration(place, self._definition, {}, {})
+                if engine_of(configuration.engine).in_file:
+                    embedded = configuration.database
+                configured_prefix, configured_database = (
+                    configuration.prefix,
+                    configuration.database,
+                )
+                addresses, title = configuration.addresses, configuration.title
+            except ConfigurationError as error:
+                if not self._said_parts:  # an export of ours has none
+                    self._notes.append(f"its configuration is not read: {error}")
+        data, roots = self._data(configured_database, configured_prefix)
+        if data is None and embedded in inside:
+            data = self._embedded(inside, embedded)
+        if data is None and not inside:
+            raise BadArchive(
+                f"{', '.join(path.name for path in paths)}: there is neither a site of "
+                f"{self._definition.title} in it ({', '.join(self._definition.markers)}) nor a dump with its "
+                "tables"
+            )
+        if data is None and not any(_SQL.search(path) for path in self._files):
+            self._notes.append("no database dump is in it")
+        files = self._stored_files(inside, passed) if inside else None
+        parts = [*(["data"] if data else []), *(self._parts(inside) if inside else [])]
+        return Manifest(
+            id="",
+            taken=datetime.now().astimezone().isoformat(timespec="milliseconds"),
+            environment=re.sub(r"[^a-z0-9-]+", "-", name.split("/")[-1]).strip("-") or "archive",
+            role="local",
+            cms=self._definition.name,
+            parts=tuple(parts),
+            address=str(UNKNOWN),
+            also=(),
+            roots=(roots,),
+            label=paths[0].name,
+            purpose="import",
+            title=title,
+            addresses=addresses,
+            data=data,
+            files=files,
+            added=self._added,
+            notes=tuple(self._notes),
+        )
+
+    def _prove(self) -> None:
+        """Check an export of ours against its own list.
+
+        Raises:
+            BadArchive: a file in it is missing, or not as it was packed.
+        """
+        manifest = self._files.get(MANIFEST)
+        if manifest is None:
+            return
+        try:
+            said = json.loads(b"".join(self._contents.blocks(manifest.blocks)))
+            digests, self._said_parts = said["sha256"], tuple(map(str, said["parts"]))
+            self._said_embedded = str(said.get("embedded") or "")
+        except (ValueError, KeyError, TypeError) as error:
+            raise BadArchive(f"{MANIFEST} cannot be read: {error}") from error
+        for path, wanted in digests.items():
+            file = self._files.get(path)
+            if file is None:
+                raise BadArchive(f"{path} is missing in the archive")
+            hasher = hashlib.sha256()
+            for block in self._contents.blocks(file.blocks):
+                hasher.update(block)
+            if hasher.hexdigest() != wanted:
+                raise BadArchive(f"{path} is damaged in the archive")
+
+    def _parts(self, inside: dict[str, StoredFile]) -> list[str]:
+        """The parts of which there are files."""
+        if self._said_parts:
+            return [part for part in self._said_parts if part != "data"]
+        found = []
+        for part in ("media", "core"):
+            folders = self._definition.parts.get(part, ())
+            if any(path == f or path.startswith(f + "/") for f in folders for path in inside):
+                found.append(part)
+        return [part for part in ("media", "code", "core") if part == "code" or part in found]
+
+    def _site_folder(self) -> str | None:
+        """The folder of the archive that is the site's root; None where there is no site in it."""
+        given, markers = self._given.folder, self._definition.markers
+        if given is not None:
+            return given.strip("/")
+        if self._said_parts:
+            return FILES if any(path.startswith(f"{FILES}/") for path in self._files) else None
+        if not markers:
+            return "" if self._files else None
+        nearest = roots_in(self._files.keys(), markers)
+        if not nearest:
+            return None
+        if len(nearest) > 1:
+            raise Unclear("there are several sites in it", nearest, "folder")
+        return nearest[0]
+
+    def _dumps_inside(self) -> None:
+        """Read SQL files of the archive, the largest first, until one holds the tables of a site."""
+        if any(self._marked(data) for taken in self._taken for data in taken.databases.values()):
+            return
+        ours = sorted(path for path in self._files if _OWN_SQL.search(path))
+        if MANIFEST in self._files and ours:
+            self._dump(ours[0], self._together(ours))
+            for path in ours:
+                self._files.pop(path)
+            return
+        candidates = [f for path, f in self._files.items() if _SQL.search(path) and f.entry.size]
+        for file in sorted(candidates, key=lambda file: -file.entry.size):
+            name = file.entry.path
+            blocks = unpacked(self._contents.blocks(file.blocks), packing_of(name), name)
+            try:
+                self._dump(name, self._watch.passing(blocks))
+            except DatabaseError as error:
+                self._notes.append(f"{name} is not taken for the dump: {error}")
+                continue
+            if self._taken and any(map(self._marked, self._taken[-1].databases.values())):
+                self._files.pop(name, None)
+                return
+
+    def _together(self, paths: Sequence[str]) -> Iterator[bytes]:
+        for path in paths:
+            yield from self._contents.blocks(self._files[path].blocks)
+            yield b"\n"
+
+    def _marked(self, data: StoredData) -> list[str]:
+        """The prefixes under which a database has the tables that every site of the CMS has."""
+        names = {item.table.name for item in data.tables}
+        marks = self._definition.marks
+        if not marks:
+            return [""] if names else []
+        return sorted(
+            name[: -len(marks[0])]
+            for name in names
+            if name.endswith(marks[0])
+            and all(name[: -len(marks[0])] + mark in names for mark in marks)
+        )
+
+    def _data(self, database: str, prefix: str) -> tuple[StoredData | None, str]:
+        """The data of the site, with its prefix, and the path that its values speak of."""
+        found = {
+            (taken.name, name): (taken, data)
+            for taken in self._taken
+            for name, data in taken.databases.items()
+        }
+        wanted = self._given.database
+        if wanted:
+            named = {key: value for key, value in found.items() if wanted in key}
+            if not named:
+                raise Unclear(f"there is no database {wanted!r} in it", _called(found), "database")
+            found = named
+        marked = {key: value for key, value in found.items() if self._marked(value[1])}
+        if not marked:
+            if found and not self._files:
+                names = [item.table.name for _, data in found.values() for item in data.tables]
+                raise BadArchive(
+                    f"the dump has no tables of {self._definition.title}, but {', '.join(names[:8])}"
+                )
+            return None, ""
+        if len(marked) > 1 and database:
+            marked = {key: value for key, value in marked.items() if key[1] == database} or marked
+        if len(marked) > 1:
+            raise Unclear("there are several databases in it", _called(marked), "database")
+        ((key, (taken, data)),) = marked.items()
+        prefixes = known = self._marked(data)
+        if self._given.prefix is not None:
+            prefixes = [one for one in prefixes if one == self._given.prefix]
+        elif prefix in prefixes:
+            prefixes = [prefix]
+        if not prefixes:
+            raise Unclear(f"no site in it has the prefix {self._given.prefix!r}", known, "prefix")
+        # The sites of a network have their numbers behind the prefix of the first one.
+        shortest = min(prefixes, key=len)
+        if any(
+            not re.fullmatch(re.escape(shortest) + r"\d+_", one)
+            for one in prefixes
+            if one != shortest
+        ):
+            raise Unclear(
+                "there are several sites in the database, by their prefixes", prefixes, "prefix"
+            )
+        self._files.pop(key[0], None)
+        root = taken.roots.most_common(1)[0][0] if taken.roots else ""
+        return replace(data, prefix=shortest), root
+
+    def _embedded(self, inside: dict[str, StoredFile], name: str) -> StoredData:
+        """The data of a site whose database is a file among its own; that file is none of its files then.
+
+        Raises:
+            DatabaseError: it is no database.
+        """
+        with tempfile.TemporaryDirectory(prefix="vetrin-") as folder:
+            for tail in ("", "-wal", "-journal"):
+                file = inside.pop(name + tail, None)
+                if file is not None:
+                    with Path(folder, f"site.sqlite{tail}").open("wb") as copy:
+                        copy.writelines(self._contents.blocks(file.blocks))
+            inside.pop(f"{name}-shm", None)
+            database = SqliteDatabase(Path(folder, "site.sqlite"))
+            try:
+                return self._of_database(database)
+            finally:
+                database.close()
+
+    def _of_database(self, database: SqliteDatabase) -> StoredData:
+        tables = []
+        with database.reading() as reader:
+            for table in database.tables():
+                writer = TableWriter(self._contents, self._hands)
+                for records in reader.records(table):
+                    writer.add(records)
+                lists = writer.finish_list()
+                self._added += writer.added
+                known = replace(table, rows=writer.rows, size=writer.size)
+                given = database.last_given(table.name)
+                tables.append(StoredTable(known, database.schema(table.name), lists, True, given))
+        facts = database.facts()
+        names = [item.table.name for item in tables]
+        return StoredData(
+            engine=database.engine,
+            facts={
+                "product": facts.product,
+                "version": facts.version,
+                "charset": facts.charset,
+                "details": {},
+            },
+            prefix="",
+            charset="",
+            tables=tuple(tables),
+            attachments=tuple(database.attachments(names, database.views())),
+            views=tuple(database.views()),
+            size=sum(item.table.size for item in tables),
+        )
+
+    def _stored_files(self, inside: dict[str, StoredFile], passed: dict[str, str]) -> StoredFiles:
+        files, added = keep_files(self._contents, list(inside.values()), passed)
+        self._added += added
+        return files
+
+
+class _Rows:
+    """What of a table has come, and whether it came in the order of its key."""
+
+    def __init__(self, table: DumpedTable, writer: TableWriter) -> None:
+        self.table = table
+        self.writer = writer
+        self.looked = 0
+        names = [column.name for column in table.definition.columns]
+        key = table.definition.key
+        self._first = len(key) == 1 and names[:1] == list(key)
+        self._last: int | None = None
+        self.ordered = True
+
+    def add(self, records: list[bytes], keys: Sequence[object]) -> None:
+        self.writer.add(records)
+        if not self.ordered or not self.table.definition.key:
+            return
+        if not self._first:
+            return
+        try:
+            numbers = [int(key) for key in keys]  # type: ignore[call-overload]
+        except (ValueError, TypeError):
+            return
+        before = [self._last if self._last is not None else numbers[0] - 1, *numbers[:-1]]
+        self.ordered = all(a < b for a, b in zip(before, numbers, strict=True))
+        self._last = numbers[-1]
+
+
+def _is_below(path: str, folder: str) -> bool:
+    return not folder or path == folder or path.startswith(f"{folder}/")
+
+
+def _called(found: Iterable[tuple[str, str]]) -> list[str]:
+    """What databases are called, by dump and name: by the dump where the name does not tell them apart."""
+    keys = list(found)
+    names = Counter(name for _, name in keys)
+    return [name if name and names[name] == 1 else dump for dump, name in keys]
+
+
+def _with_addresses(manifest: Manifest, site: Site, given: str) -> Manifest:
+    """Whose addresses it speaks: what was said, and what its own settings say."""
+    known = [str(address) for _, address in site.recorded_addresses()]
+    found = list(dict.fromkeys([*([given] if given else []), *known]))
+    if not found:
+        note = "no address is in its settings: nothing is rewritten, unless --address names the old one"
+        return replace(manifest, notes=(*manifest.notes, note))
+    return replace(
+        manifest, address=found[0], also=tuple(found[1:]), title=site.title or manifest.title
+    )

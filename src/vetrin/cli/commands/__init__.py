@@ -1,0 +1,1 @@
+"""One module for each command: ``configure(parser)`` and ``run(args, out)``."""

@@ -1,0 +1,317 @@
+"""vetrin backups"""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+from typing import Any
+
+from rich.text import Text
+
+from ...config import Project, ProjectError
+from ...jobs import Journals
+from ...store import SHORT, Damage, Damaged, Manifest, NoSnapshot, Store, Verdict, judge, lease
+from ..common import ago, grid, journals_of, project_of
+from ..console import Out, lead, number, plural, size
+from ..main import DONE
+from ..stored import described, stores_of
+from .backup import harmed
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "List the snapshots in the store. Size is what a snapshot holds; own size is what would be\n"
+        "free without it: contents that several snapshots share belong to none of them alone."
+    )
+    parser.add_argument("environment", nargs="?", metavar="ENV", help="only this one's snapshots")
+    parser.add_argument(
+        "--verify", nargs="?", const="", metavar="SNAPSHOT",
+        help="read everything again (of one snapshot) and prove that it is whole",
+    )  # fmt: skip
+    parser.add_argument(
+        "--thin",
+        action="store_true",
+        help="remove those that the rules of [store.thin] do not keep",
+    )
+    parser.add_argument("--remove", metavar="SNAPSHOT", help="remove this one")
+    parser.add_argument(
+        "--all", action="store_true", help="list builds and baselines of transfers, too"
+    )
+    parser.epilog = """examples:
+  vetrin backups
+  vetrin backups --verify
+  vetrin backups --thin --dry-run      what would go, and why
+  vetrin backups production --json"""
+
+
+def run(args: argparse.Namespace, out: Out) -> int:
+    project = project_of(args)
+    if sum([args.verify is not None, args.thin, args.remove is not None]) > 1:
+        raise ProjectError("--verify, --thin and --remove are three different things; give one")
+    stores = stores_of(project, out)
+    if args.environment and not any(
+        item.environment == args.environment for store in stores for item in store.snapshots()
+    ):
+        project.environment(args.environment)  # one that is no longer in vetrin.toml may have some
+    if args.verify is not None:
+        return _verify(out, stores, args.verify, args.environment)
+    if args.thin:
+        return _thin(args, out, stores[0], project)
+    if args.remove is not None:
+        return _remove(args, out, stores)
+    return _list(args, out, stores)
+
+
+def _list(args: argparse.Namespace, out: Out, stores: Sequence[Store]) -> int:
+    harms: list[Damage] = []
+    found = [_Listed(args, store, harms) for store in stores[: None if args.all else 1]]
+    out.document(
+        "backups",
+        {
+            "store": stores[0].where, "bytes": found[0].size, "sealed": stores[0].seal.sealed,
+            "snapshots": [line for listed in found for line in listed.as_json()],
+            "damaged": [vars(harm) | {"digests": list(harm.digests)} for harm in harms],
+        },
+    )  # fmt: skip
+    for listed in found:
+        listed.show(out)
+    return harmed(out, harms) if harms else DONE
+
+
+class _Listed:
+    """What one store holds of what is to be listed."""
+
+    def __init__(self, args: argparse.Namespace, store: Store, harms: list[Damage]) -> None:
+        self._store = store
+        self._known = store.snapshots(harms.append)
+        self._own = store.own_sizes(self._known)
+        self._shown = [
+            item
+            for item in reversed(self._known)
+            if (not args.environment or item.environment == args.environment)
+            and (args.all or item.is_backup)
+        ]
+        self._verified = store.verified(self._shown)
+        self.size = store.size()
+
+    def as_json(self) -> list[dict[str, Any]]:
+        return [
+            _as_json(item, self._own, self._verified.get(item.id, ""))
+            | {"store": self._store.where}
+            for item in self._shown
+        ]
+
+    def show(self, out: Out) -> None:
+        if not self._shown:
+            out.show("There is no snapshot yet. `vetrin backup ENV` takes one.")
+            return
+        table = grid(
+            "snapshot", "label", "environment", "taken", "parts", ">size", ">own", "verified"
+        )
+        own = self._own
+        for item in self._shown:
+            table.add_row(
+                lead(item.id, "cyan"), _label(item), item.environment,
+                ago(item.taken), _parts(item), size(item.size),
+                size(own[item.id]) if item.id in own else "?", _when(self._verified.get(item.id, "")),
+            )  # fmt: skip
+        out.show(table)
+        sealed = ", under a passphrase" if self._store.seal.sealed else ""
+        counts = [plural(sum(item.is_backup for item in self._known), "snapshot")]
+        for purpose, what in (("build", ""), ("baseline", " of transfers")):
+            if count := sum(item.purpose == purpose for item in self._known):
+                counts.append(plural(count, purpose) + what)
+        text = " and ".join(filter(None, (", ".join(counts[:-1]), counts[-1])))
+        out.show(f"{text} in {self._store.where}: {size(self.size)}{sealed}")
+
+
+def _label(item: Manifest) -> str:
+    if item.purpose == "baseline":
+        return f"baseline for {item.target}"
+    if item.build is not None:
+        return f"build {item.build.fingerprint[:SHORT]}"
+    return item.label or ("import" if item.purpose == "import" else "")
+
+
+def _as_json(item: Manifest, own: dict[str, int], verified: str) -> dict[str, Any]:
+    return {
+        "snapshot": item.id, "label": item.label or None, "environment": item.environment,
+        "purpose": item.purpose, "target": item.target or None,
+        "taken": item.taken, "parts": list(item.parts), "bytes": item.size,
+        "own_bytes": own.get(item.id), "rows": item.rows,
+        "files": item.files.count if item.files else 0, "verified": verified or None,
+        "address": item.address, "build": item.build.fingerprint if item.build else None,
+    }  # fmt: skip
+
+
+def _parts(item: Manifest) -> str:
+    found = []
+    if item.data is not None:
+        found.append(f"data ({number(item.rows)} rows)")
+    files = [part for part in item.parts if part != "data"]
+    if item.files is not None and files:
+        found.append(f"{', '.join(files)} ({plural(item.files.count, 'file')})")
+    if item.listed is not None:
+        found.append(f"list of {plural(item.listed.count, 'file')}")
+    return "\n".join(found)
+
+
+def _when(moment: str) -> Text:
+    return lead("no", "dim") if not moment else lead("✓ ", "green").append(ago(moment), style="")
+
+
+def _verify(out: Out, stores: Sequence[Store], name: str, environment: str | None) -> int:
+    harms: list[Damage] = []
+    if name:
+        store, item = _holding(stores, name, environment)
+        chosen = [(store, [item])]
+    else:
+        chosen = [
+            (store, [i for i in store.snapshots(harms.append) if environment in (None, i.environment)])
+            for store in stores
+        ]  # fmt: skip
+    good = []
+    for store, items in chosen:
+        proved: dict[str, Damaged | None] = {}
+        for item in items:
+            out.say(f"reading {described(item)} of {item.environment} …")
+            found = store.verify(item, proved)
+            harms += found
+            if not found:
+                good.append(item)
+    out.document(
+        "verified",
+        {
+            "whole": [item.id for item in good],
+            "damaged": [vars(harm) | {"digests": list(harm.digests)} for harm in harms],
+        },
+    )
+    if good:
+        out.show(lead("✓ ", "bold green").append(
+            f"whole: {', '.join(described(item) for item in good)}", style=""
+        ))  # fmt: skip
+    return harmed(out, harms) if harms else DONE
+
+
+def _thin(args: argparse.Namespace, out: Out, store: Store, project: Project) -> int:
+    rules = project.store.thin
+    if not rules:
+        raise ProjectError(
+            "no rule says which snapshots stay; add [store.thin] with newest, daily, weekly, monthly, age "
+            "or size"
+        )
+    with lease(store.shelf, "thin"):
+        known = store.snapshots(_stop)
+        verdicts = judge(
+            known, rules, datetime.now().astimezone(),
+            store.verified(known).keys(),
+            needed_baselines(known, list(project.environments))
+            | needed_builds(known, project.environments, journals_of(project)),
+            store.size(), store.own_sizes(known),
+        )  # fmt: skip
+        if args.environment:
+            verdicts = [
+                verdict
+                if verdict.stays or verdict.manifest.environment == args.environment
+                else Verdict(verdict.manifest, True, f"not of {args.environment}")
+                for verdict in verdicts
+            ]
+        going = [verdict.manifest for verdict in verdicts if not verdict.stays]
+        _judged(out, verdicts)
+        if args.dry_run:
+            out.document("thinning", _verdicts(verdicts))
+            out.say("dry run: nothing was removed")
+            return DONE
+        if going:
+            out.confirm(
+                f"Remove {plural(len(going), 'snapshot')}?", given=args.yes, target="store",
+                production=False,
+            )  # fmt: skip
+        for manifest in going:
+            store.remove(manifest)
+        _, freed = store.sweep()
+    out.document("thinning", {**_verdicts(verdicts), "freed_bytes": freed})
+    out.show(f"{plural(len(going), 'snapshot')} removed; {size(freed)} are free again")
+    return DONE
+
+
+def _verdicts(verdicts: Sequence[Verdict]) -> dict[str, Any]:
+    return {
+        "snapshots": [
+            {"snapshot": v.manifest.id, "environment": v.manifest.environment, "stays": v.stays, "why": v.why}
+            for v in verdicts
+        ]
+    }  # fmt: skip
+
+
+def _judged(out: Out, verdicts: Sequence[Verdict]) -> None:
+    table = grid("snapshot", "label", "environment", "taken", "", "why")
+    for verdict in reversed(verdicts):
+        item = verdict.manifest
+        table.add_row(
+            lead(item.id, "cyan"), _label(item), item.environment, ago(item.taken),
+            lead("stays", "") if verdict.stays else lead("goes", "yellow"), verdict.why,
+        )  # fmt: skip
+    out.show(table)
+
+
+def _holding(stores: Sequence[Store], name: str, environment: str | None) -> tuple[Store, Manifest]:
+    """The snapshot of this name, and the store that has it. Raises NoSnapshot."""
+    for store in stores[1:]:
+        with contextlib.suppress(NoSnapshot):
+            return store, store.get(name, environment or "")
+    return stores[0], stores[0].get(name, environment or "")
+
+
+def _remove(args: argparse.Namespace, out: Out, stores: Sequence[Store]) -> int:
+    store, _ = _holding(stores, args.remove, args.environment)
+    with lease(store.shelf, "thin"):
+        item = store.get(args.remove, args.environment or "")
+        if args.dry_run:
+            out.say(f"dry run: {described(item)} of {item.environment} would be removed")
+            return DONE
+        out.confirm(
+            f"Remove snapshot {described(item)} of {item.environment}, taken {ago(item.taken)}?",
+            given=args.yes, target="store", production=False,
+        )  # fmt: skip
+        store.remove(item)
+        _, freed = store.sweep()
+    out.document("removed", {"snapshot": item.id, "freed_bytes": freed})
+    out.show(f"Snapshot {described(item)} was removed; {size(freed)} are free again")
+    return DONE
+
+
+def needed_baselines(known: Sequence[Manifest], environments: Sequence[str]) -> dict[str, str]:
+    """The two newest baselines from each environment to each other one, with why they stay."""
+    pairs: dict[tuple[str, str], list[Manifest]] = {}
+    for item in known:
+        if item.purpose == "baseline" and {item.environment, item.target} <= set(environments):
+            pairs.setdefault((item.environment, item.target), []).append(item)
+    needed = {}
+    for (source, target), items in pairs.items():
+        why = f"a merge of {source} and {target} needs it"
+        for item in items[:-3:-1]:
+            needed[item.id] = why
+            why = f"{why}, once the last run is undone"
+    return needed
+
+
+def needed_builds(
+    known: Sequence[Manifest], environments: Iterable[str], journals: Journals
+) -> dict[str, str]:
+    """The builds that the environments hold, and those that these replaced, with why they stay."""
+    needed: dict[str, str] = {}
+    for name in environments:
+        on, *before = journals.builds_of(name) or [""]
+        for item in known:
+            if item.build is not None and item.build.fingerprint == on:
+                needed[item.id] = f"it is on {name}"
+            elif item.build is not None and item.build.fingerprint in before:
+                needed.setdefault(item.id, f"{name} had it before")
+    return needed
+
+
+def _stop(harm: Damage) -> None:
+    raise Damaged(harm.snapshot, f"(a manifest) cannot be read: {harm.reason}")

@@ -1,0 +1,77 @@
+"""vetrin check"""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+
+from ...config import ProjectError
+from ...database import DatabaseError
+from ...inspect.web_check import Check, CheckReport, Expectation
+from ...jobs import may_read
+from ...remote import ReachError
+from ...site import Site, open_site
+from ..common import journals_of, opened, project_of
+from ..console import Out, lead, plural
+from ..main import DIFFERENT, DONE
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Look at an environment as a visitor: home page, a sample of pages and pictures, the\n"
+        "log-in page; whether they load from there and lead nowhere else; titles and counts\n"
+        "against what the last transfer brought; the data for references to other environments."
+    )
+    parser.add_argument("environment", metavar="ENV", help="the environment")
+    parser.epilog = """exit code 4 says that something is not as it should be
+
+examples:
+  vetrin check local
+  vetrin check staging --json"""
+
+
+def run(args: argparse.Namespace, out: Out) -> int:
+    project = project_of(args)
+    environment = project.environment(args.environment)
+    may_read(environment)
+    others = [other for other in project.environments.values() if other is not environment]
+    journals = journals_of(project)
+    last = journals.last_transfer(environment.name, "data")
+    pushed = journals.build_on(environment.name)
+    expected = None
+    with contextlib.ExitStack() as stack:
+        site = stack.enter_context(opened(out, project, environment))
+        source: Site | None = None
+        if last is not None:
+            expected = Expectation(last.source, last.report.get("counts", {}))
+            # Without its source the copy is checked all the same, only not against it.
+            with contextlib.suppress(ProjectError, ReachError, DatabaseError):
+                source = stack.enter_context(open_site(project, project.environment(last.source)))
+        report = Check(site, others, expected, source).run()
+    if pushed is not None:  # whether its build may go on to production
+        pushed.write("checked", good=not report.findings, findings=len(report.findings))
+    out.document("check", {"good": not report.findings, **report.as_json()})
+    _show(out, report)
+    return DIFFERENT if report.findings else DONE
+
+
+def _show(out: Out, report: CheckReport) -> None:
+    lines = lead(f"Check of {report.environment}\n", "bold")
+    for item in report.looked:
+        lines.append(" ✓ " if item.good else " ✗ ", style="green" if item.good else "bold red")
+        lines.append(f"{item.kind:<8}", style="dim").append(f"{item.what}  ")
+        lines.append(f"{item.result}\n", style="dim")
+    lines.rstrip()
+    out.show(lines)
+    if not report.findings:
+        out.show(
+            lead("\n✓ ", "bold green").append(
+                f"{plural(len(report.looked), 'thing')} looked at, all as they should be", style=""
+            )
+        )
+        return
+    out.show(lead(f"\n{plural(len(report.findings), 'finding')}", "bold"))
+    for finding in report.findings:
+        out.show(lead("! ", "yellow").append(f"{finding.where}: {finding.what}"))
+        if finding.remedy:
+            out.show(f"  → {finding.remedy}")

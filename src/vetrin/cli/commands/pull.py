@@ -1,0 +1,50 @@
+"""vetrin pull"""
+
+from __future__ import annotations
+
+import argparse
+
+from ...config import Route
+from ...config.edit import save_route
+from ..common import project_of, source_of, target_of
+from ..console import Out
+from ..stored import add_plan
+from ..transfer import add_choices, listed, parts_of, transfer, with_choices
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Bring an environment's data and media here: the plan is shown, then hidden tables are\n"
+        "filled, and everything is swapped in at once. Addresses and paths are rewritten on the\n"
+        "way, what is chosen is left out or kept, and the copy is settled: hidden from search\n"
+        "engines, marked, without mail. What was there is kept for `vetrin undo`."
+    )
+    parser.add_argument("source", nargs="?", metavar="FROM", help="read from it (production)")
+    parser.add_argument("--to", metavar="ENV", help="write to it (the local environment)")
+    parser.add_argument(
+        "--parts", metavar="PART,…",
+        help="data, media, code, core (data,media; into an empty root all of them)",
+    )  # fmt: skip
+    add_choices(parser)
+    add_plan(parser)
+    parser.add_argument(
+        "--save-as", metavar="NAME", help="save this transfer as a route for `vetrin run NAME`"
+    )
+    parser.epilog = """examples:
+  vetrin pull                          production into the local environment
+  vetrin pull --dry-run                the plan, with exact counts of what would be rewritten
+  vetrin pull production --to staging
+  vetrin pull --leave-rows spam-comments,revisions --keep-settings active-plugins
+  vetrin pull --parts data --leave-tables '*_log' --save-as refresh"""
+
+
+def run(args: argparse.Namespace, out: Out) -> int:
+    project = project_of(args)
+    target = target_of(project, args.to)
+    source = source_of(project, args.source, target)
+    parts = parts_of(listed([args.parts]), "--parts") if args.parts else ()
+    route = with_choices(Route(args.save_as or "pull", source.name, target.name, parts), args)
+    if args.save_as:
+        save_route(project, route)
+        out.say(f"saved: `vetrin run {args.save_as}` does this again")
+    return transfer(args, out, project, route, all_of_it=args.leave_nothing)

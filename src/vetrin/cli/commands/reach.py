@@ -1,0 +1,164 @@
+"""vetrin reach"""
+
+from __future__ import annotations
+
+import argparse
+import os
+from dataclasses import dataclass
+
+from ...cms import read_version
+from ...config import Environment, Project
+from ...database import DatabaseError, DatabaseUnreachable
+from ...remote import ReachError
+from ...site import Site, configuration_of, far_of, open_site, root_of
+from ..common import project_of
+from ..console import Out, lead, number, plural, size
+from ..main import DONE, FAILED
+
+
+@dataclass(frozen=True)
+class Proof:
+    """One thing that was tried. ``remedy`` is set where it failed."""
+
+    part: str
+    good: bool
+    says: str
+    remedy: str = ""
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("environment", metavar="ENV", help="the environment to try")
+    parser.epilog = """examples:
+  vetrin reach production
+  vetrin reach staging --json"""
+
+
+def run(args: argparse.Namespace, out: Out) -> int:
+    project = project_of(args)
+    environment = project.environment(args.environment)
+    proofs = [*_host(environment)]
+    if all(proof.good for proof in proofs):
+        proofs += _inside(project, environment)
+    proofs.append(_address(environment))
+    out.document(
+        "reach",
+        {"environment": environment.name, "good": all(p.good for p in proofs),
+         "proofs": [vars(proof) for proof in proofs]},
+    )  # fmt: skip
+    lines = lead(f"{environment.name} ({environment.role}, {environment.access}), ", "bold")
+    lines.append(f"on {environment.host}\n" if environment.host else "on this machine\n")
+    for proof in proofs:
+        lines.append(" ✓ " if proof.good else " ✗ ", style="green" if proof.good else "bold red")
+        lines.append(f"{proof.part:<14}", style="bold").append(f"{proof.says}\n")
+        if proof.remedy:
+            lines.append(f"   → {proof.remedy}\n")
+    lines.rstrip()
+    out.show(lines)
+    return DONE if all(proof.good for proof in proofs) else FAILED
+
+
+def _host(environment: Environment) -> list[Proof]:
+    """The connection to another machine, and which way its files are got at, and why."""
+    if environment.host is None:
+        return []
+    try:
+        far = far_of(environment)
+    except ReachError as error:
+        return [Proof("host", False, error.reason, error.remedy)]
+    assert far is not None
+    line = far.line
+    says = f"{line.account}, {line.latency * 1000:.1f} ms away"
+    if line.rate:
+        says += f", about {size(int(line.rate))}/s; "
+        says += "what shrinks is compressed" if line.slow else "nothing is compressed"
+    if line.pace.rate:
+        says += f"; limited to {size(line.pace.rate)}/s"
+    if far.helpers is not None:
+        way = f"through a helper in {far.helpers.hello.form}, sent for as long as the connection lasts"
+    else:
+        way = f"by SFTP alone, which takes longer; no helper: {far.why}"
+    return [Proof("host", True, says), Proof("way", True, f"files {way}")]
+
+
+def _inside(project: Project, environment: Environment) -> list[Proof]:
+    proofs: list[Proof] = []
+    try:
+        configuration = configuration_of(project, environment)
+    except ReachError as error:
+        part = "files" if error.part == "files" else "configuration"
+        return [Proof(part, False, error.reason, error.remedy or "correct it there")]
+    root = root_of(environment)
+    version = read_version(root, project.definition) or "of unknown version"
+    proofs.append(Proof("files", True, f"{root}: {project.definition.title} {version}"))
+    writable = environment.host is not None or os.access(environment.root, os.W_OK)
+    if environment.access == "read-write" and not writable:
+        proofs.append(
+            Proof("writing", False, f"this account may not write to {root}",
+                  "let it, or run as the account that owns the files")
+        )  # fmt: skip
+    if configuration.file is not None:
+        says = f"{configuration.file.name}: database {configuration.database}"
+        if configuration.user:
+            says += f", user {configuration.user}, prefix {configuration.prefix!r}"
+        proofs.append(Proof("configuration", True, says))
+    try:
+        with open_site(project, environment) as site:
+            proofs += _database(site)
+            if site.far is not None and (way := site.far.ways.get("database")):
+                proofs.append(Proof("way", True, f"database at {way}"))
+            proofs.append(
+                Proof("free space", True, f"{size(site.files.room('').free)} beside the site")
+            )
+    except DatabaseUnreachable as error:
+        proofs.append(Proof("database", False, str(error), error.remedy))
+    except DatabaseError as error:
+        proofs.append(Proof("database", False, str(error), "look into the server's error log"))
+    return proofs
+
+
+def _database(site: Site) -> list[Proof]:
+    facts = site.database.facts()
+    says = f"{facts.product} {facts.version}, {facts.where}, {facts.charset}"
+    if "account" in facts.details:
+        says += f", as {facts.details['account']}"
+    proofs = [Proof("database", True, says)]
+    if facts.max_statement is not None:
+        way = "LOAD DATA LOCAL" if facts.bulk_load else "INSERT (LOAD DATA LOCAL is forbidden)"
+        proofs.append(
+            Proof("limits", True, f"packets of {size(facts.max_statement)}; rows go in by {way}")
+        )
+    if not site.tables:
+        proofs.append(
+            Proof("tables", False, f"none begin with {site.prefix!r}",
+                  "check the prefix, or pull into it: an empty database is no obstacle")
+        )  # fmt: skip
+    else:
+        rows = sum(table.rows for table in site.tables)
+        proofs.append(
+            Proof("tables", True, f"{plural(len(site.tables), 'table')}, about {number(rows)} rows")
+        )
+    return proofs
+
+
+def _address(environment: Environment) -> Proof:
+    # Loaded only where a page is asked for.
+    import httpx
+
+    # As above.
+    from ...inspect.web_page import fetch
+
+    url = f"{environment.address}/"
+    with httpx.Client(timeout=15) as client:
+        page = fetch(client, url, environment.address)
+    if page.problem:
+        remedy = (
+            "check that the web server runs, that the name resolves, and the address's spelling"
+        )
+        if page.leads_to:
+            remedy = f"if that is its address, write it in [environment.{environment.name}]"
+        return Proof("address", False, f"{url}: {page.problem}", remedy)
+    if page.status >= 500:
+        return Proof(
+            "address", False, f"{url} answers {page.status}", "look into the site's error log"
+        )
+    return Proof("address", True, f"{url} answers {page.status}, {size(len(page.body))}")

@@ -1,0 +1,106 @@
+"""vetrin strays"""
+
+from __future__ import annotations
+
+import argparse
+
+from rich.text import Text
+
+from ...inspect.strays import Finding, find_strays
+from ...jobs import may_read
+from ..archives import add_given, is_file, looked_into
+from ..common import grid, opened, project_of
+from ..console import Out, lead, number, plural
+from ..main import DIFFERENT, DONE
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "List references in an environment's data that lead to another environment of the project,\n"
+        "in any form, and addresses that look like an older one of this site."
+    )
+    parser.add_argument(
+        "environment", metavar="ENV", help="the environment; or a file: an archive or an SQL dump"
+    )
+    add_given(parser)
+    parser.add_argument("--files", action="store_true", help="look into the site's text files too")
+    parser.add_argument(
+        "--limit",
+        type=int,
+        default=20,
+        metavar="N",
+        help="show N references at most (20); all are counted",
+    )
+    parser.epilog = """exit code 4 says that there are strays
+
+examples:
+  vetrin strays local
+  vetrin strays staging --files --limit 100
+  vetrin strays local --json
+  vetrin strays handover.zip"""
+
+
+def run(args: argparse.Namespace, out: Out) -> int:
+    project = project_of(args)
+    if is_file(args.environment, project):
+        with looked_into(args, out, project, [args.environment]) as (site, _):
+            own = set(site.environment.addresses)
+            others = [e for e in project.environments.values() if not own & set(e.addresses)]
+            found = find_strays(site, others, files=args.files, limit=args.limit)
+        out.document("strays", {"environment": args.environment, "good": not found, "mend": [],
+                                **found.as_json()})  # fmt: skip
+        _show(out, found, args.environment)
+        return DIFFERENT if found else DONE
+    environment = project.environment(args.environment)
+    may_read(environment)
+    others = [one for one in project.environments.values() if one is not environment]
+    with opened(out, project, environment) as site:
+        found = find_strays(site, others, files=args.files, limit=args.limit)
+    remedies = [
+        f"vetrin rewrite {environment.name} --replace {old}={environment.address}"
+        for old in found.addresses
+    ] + [
+        f"vetrin rewrite {environment.name} --replace {old}={environment.root}"
+        for old in found.roots
+    ]
+    if found.mendable["heal"]:
+        remedies.insert(0, f"vetrin heal {environment.name}")
+    out.document("strays", {"environment": environment.name, "good": not found, "mend": remedies,
+                            **found.as_json()})  # fmt: skip
+    _show(out, found, environment.name)
+    if remedies:
+        out.show(lead("To mend them:", "bold"))
+        for remedy in remedies:
+            out.show(f"  {remedy}")
+    if found.mendable[""]:
+        out.show(
+            lead("! ", "yellow").append(
+                f"{plural(found.mendable[''], 'value')} with such references can only be changed by hand: their "
+                "form is not known, or they have no one reading"
+            )
+        )
+    for candidate, count in found.candidates.most_common():
+        out.show(
+            f"If {candidate} was an address of this site ({plural(count, 'link')} to its media), add it "
+            f"to also in [environment.{environment.name}], or run\n"
+            f"  vetrin rewrite {environment.name} --replace {candidate}={environment.address}"
+        )
+    return DIFFERENT if found else DONE
+
+
+def _show(out: Out, found: Finding, name: str) -> None:
+    total = found.counts.total()
+    out.show(
+        lead("Strays in ", "bold").append(name, style="bold cyan").append(f": {number(total)}")
+    )
+    if not total:
+        return
+    table = grid("where", "leads to", "form", ">references")
+    for (where, environment, form), count in found.counts.most_common():
+        table.add_row(where, environment, form, number(count))
+    out.show(table)
+    for item in found.shown:
+        out.show(lead(item.where, "bold").append(f" {item.key}".rstrip(), style="dim"))
+        out.show(Text(f"  …{item.stray.snippet}…", no_wrap=True, overflow="ellipsis"))
+    if total > len(found.shown):
+        out.show(f"… and {number(total - len(found.shown))} more; --limit shows more of them")

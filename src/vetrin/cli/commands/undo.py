@@ -1,0 +1,110 @@
+"""vetrin undo"""
+
+from __future__ import annotations
+
+import argparse
+
+from ...jobs import as_it_was, may_write, take_back_of_others, undo_and_look, undoable
+from ...site import open_site
+from ..common import ago, journals_of, project_of
+from ..console import Out, lead, plural
+from ..main import DIFFERENT, DONE
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Put back what the last run on an environment replaced, database and files, exactly.\n"
+        "What is there now is kept in its turn: running undo once more brings it back."
+    )
+    parser.add_argument("environment", metavar="ENV", help="the environment")
+    parser.epilog = """examples:
+  vetrin undo local
+  vetrin undo staging --dry-run"""
+
+
+def run(args: argparse.Namespace, out: Out) -> int:
+    project = project_of(args)
+    environment = project.environment(args.environment)
+    journals = journals_of(project)
+    # What it brings back may be all that the root held.
+    newest = next((run for run in journals.of(environment.name) if run.can_be_undone), None)
+    like = as_it_was(newest) if newest is not None else None
+    with open_site(project, environment, read_only=False, like=like, anyway=True) as site:
+        may_write(environment)
+        for sentence in site.unsure:
+            out.warn(sentence)
+        if not args.dry_run and take_back_of_others(site, journals):
+            out.show(
+                f"A run of another project had been stopped in its switch; {environment.name} is as it was "
+                "before it."
+            )
+            out.document("undo", {"undoes": None, "run": None, "done": True})
+            return DONE
+        last = undoable(site, journals)
+        tables = sum(exchange.outgoing is not None for exchange in last.switch.exchanges)
+        where = f" from {last.source}" if last.source != last.target else ""
+        what = "was stopped in between and is taken back" if last.unfinished else "is undone"
+        text = lead(f"Run {last.number} ", "bold").append(
+            f"({last.kind}{where}, {ago(last.ended or last.started)}) {what}",
+            style="",
+        )
+        gone = len(last.switch.exchanges) - tables
+        parts = [f"{plural(tables, 'table comes', 'tables come')} back"] if tables else []
+        if last.switch.patches:
+            rows = last.report.get("rows", last.report.get("patched_rows", 0))
+            parts.append(f"{plural(rows, 'row')} as before, but for those changed since")
+        if gone:
+            parts.append(f"{plural(gone, 'table')} that it brought {'goes' if gone == 1 else 'go'}")
+        folders = sum(move.whole for move in last.switch.moves)
+        if folders:
+            parts.append(f"{plural(folders, 'whole folder')} as before")
+        files = sum(
+            "file" in (move.goes, move.comes) for move in last.switch.moves if not move.whole
+        )
+        if files:
+            parts.append(f"{plural(files, 'file')} as before")
+        out.show(text.append(f": {', '.join(parts)}" if parts else ""))
+        if (last.switch.exchanges or last.switch.moves) and not last.unfinished:
+            warning = (
+                f"What was changed in {environment.name} since then goes too; `vetrin undo "
+                f"{environment.name}` once more brings it back."
+            )
+            out.show(lead("! ", "yellow").append(warning))
+        if args.dry_run:
+            out.document("undo", {"undoes": last.number, "done": False})
+            out.say("dry run: nothing was changed")
+            return DONE
+        out.confirm(
+            f"Put {environment.name} back?",
+            given=args.yes,
+            target=environment.name,
+            production=environment.role == "production",
+        )
+        outcome = undo_and_look(site, journals)
+        done = outcome.run
+        if done.number == last.number:
+            out.show(f"Run {last.number} had been stopped in between; what it left was taken back.")
+        else:
+            out.show(
+                lead("✓ ", "bold green").append(
+                    f"Run {done.number}: {environment.name} is as it was before run {last.number}",
+                    style="",
+                )
+            )
+        before, after = outcome.before, outcome.after
+        if outcome.broke and before is not None and after is not None:
+            out.show(
+                lead("! ", "bold red").append(
+                    f"the home page {after.says}; before, it {before.says}"
+                )
+            )
+            out.show(f"  → vetrin undo {environment.name} once more brings back what was there")
+        out.document(
+            "undo",
+            {
+                "undoes": last.number, "run": done.number, "done": True,
+                "home_before": vars(before) if before else None,
+                "home_after": vars(after) if after else None,
+            },
+        )  # fmt: skip
+    return DIFFERENT if outcome.broke else DONE

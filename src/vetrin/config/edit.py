@@ -1,0 +1,76 @@
+"""Writing into vetrin.toml what was composed on the command line; all else in it stays as it is."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import fields
+from typing import Any
+
+import tomlkit
+from tomlkit.exceptions import TOMLKitError
+
+from ..atomic import write_whole
+from .errors import ProjectError
+from .project import FILE_NAME, Project
+from .selection import Arrival, Keep, Leave, Route
+
+_NAME = re.compile(r"[a-z0-9][a-z0-9-]*$")
+
+
+def save_route(project: Project, route: Route) -> None:
+    """Add a route to vetrin.toml, or write it anew, in one atomic rename.
+
+    Raises:
+        ProjectError: the name is not fit, or the file cannot be written.
+    """
+    if not _NAME.match(route.name):
+        raise ProjectError(
+            f"{route.name!r}: a route's name is made of lower-case letters, digits and dashes"
+        )
+    path = project.folder / FILE_NAME
+    try:
+        document: Any = tomlkit.parse(path.read_text(encoding="utf-8"))
+        routes = document.setdefault("route", tomlkit.table(is_super_table=True))
+        routes[route.name] = _table(route)
+        write_whole(path, tomlkit.dumps(document).encode(), path.stat().st_mode & 0o777)
+    except (OSError, TOMLKitError) as error:
+        raise ProjectError(f"{path} could not be written: {error}") from error
+
+
+def _table(route: Route) -> Any:
+    table = tomlkit.table()
+    table["from"] = route.source
+    table["to"] = route.target
+    if route.parts:
+        table["parts"] = list(route.parts)
+    if route.mirror:
+        table["mirror"] = True
+    for name, choice in (("leave", route.leave), ("keep", route.keep), ("arrival", route.arrival)):
+        values = _plain(choice)
+        if values:
+            table[name] = values
+    return table
+
+
+_WORDS = {
+    "address_rules": ("rebuilt", "unchanged"),
+    "caches": ("dropped", "unchanged"),
+    "mail": ("on", "off"),
+    "correct_configuration": ("corrected", "unchanged"),
+}
+
+
+def _plain(choice: Leave | Keep | Arrival) -> dict[str, Any]:
+    found: dict[str, Any] = {}
+    for item in fields(choice):
+        value = getattr(choice, item.name)
+        key = "configuration" if item.name == "correct_configuration" else item.name
+        key = key.replace("_", "-")
+        if isinstance(value, tuple):
+            if value:
+                found[key] = list(value)
+        elif item.name in _WORDS and value is not None:
+            found[key] = _WORDS[item.name][0 if value else 1]
+        elif value is not None and value != {}:
+            found[key] = dict(value) if isinstance(value, dict) else value
+    return found

@@ -1,0 +1,44 @@
+"""Where a database password comes from when the site's own configuration does not tell it."""
+
+from __future__ import annotations
+
+import os
+
+from .project import password_variable
+
+SERVICE = "vetrin"
+
+
+def database_password(environment: str) -> str | None:
+    """The password from the environment variable, else from the operating system's keyring."""
+    value = os.environ.get(password_variable(environment))
+    if value is not None:
+        return value
+    return secret(environment)
+
+
+def creator_password(environment: str) -> str:
+    """The password of the account that may make an environment's database (``create-as``)."""
+    variable = password_variable(environment).replace("_DATABASE_", "_CREATE_")
+    value = os.environ.get(variable)
+    return value if value is not None else secret(f"{environment}-create") or ""
+
+
+STORE_VARIABLE = "VETRIN_STORE_PASSPHRASE"
+
+
+def store_passphrase() -> str | None:
+    """The passphrase of the store, from the environment variable, else from the keyring (user store)."""
+    return os.environ.get(STORE_VARIABLE) or secret("store")
+
+
+def secret(name: str) -> str | None:
+    """What the operating system's keyring holds for Vetrin under a name; None where it holds nothing."""
+    # Slow to load, and needed only where no variable has the secret.
+    import keyring
+    import keyring.errors
+
+    try:
+        return keyring.get_password(SERVICE, name)
+    except keyring.errors.KeyringError:
+        return None  # no keyring on this machine is no error: there may be nothing to ask it

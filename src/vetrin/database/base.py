@@ -1,0 +1,499 @@
+"""What every database engine offers to a transfer, and the values that pass between them.
+
+Rows travel as batches of cells. A cell is exactly what the engine stores: bytes for text and
+binary values (in the column's own character set), None for NULL, and for engines with dynamic
+types also int and float. Nothing is converted on the way, so what is read and written back is the
+same to the byte.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Literal, Protocol
+
+from .conditions import Instead, Where
+
+if TYPE_CHECKING:
+    from .key_ranges import KeyRange, Page
+
+Cell = bytes | int | float | None
+
+BATCH_BYTES = 1 << 20
+HIDDEN = "_vetrin_"
+
+
+class DatabaseError(Exception):
+    """The database refused or broke something; the message is fit for the user."""
+
+
+def in_words(code: int, message: str) -> str:
+    """What a server of MariaDB or MySQL said, in other words where its own would not help."""
+    if code == 1205:
+        return "a table stayed in use by somebody else for too long, as by a backup or a long query"
+    return message
+
+
+class DatabaseUnreachable(DatabaseError):
+    """No connection: ``remedy`` says what to try, ``code`` is the engine's own number."""
+
+    def __init__(self, message: str, remedy: str = "", code: int = 0) -> None:
+        super().__init__(message)
+        self.remedy = remedy
+        self.code = code
+
+
+class Unsuitable(DatabaseError):
+    """A table cannot be laid out on this server; the message says what it lacks."""
+
+
+class RowsDiffer(DatabaseError):
+    """What arrived in a hidden table is not what was sent to it."""
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What matters about a server before rows are moved to it; ``max_statement`` is in bytes.
+
+    ``where`` says for a person how the database is reached; ``identity`` is the same for two
+    connections to one database, however they are made.
+    """
+
+    engine: str
+    product: str
+    version: str
+    charset: str
+    max_statement: int | None
+    bulk_load: bool | None
+    where: str
+    identity: str
+    details: Mapping[str, str] = field(default_factory=dict)
+
+    def kept(self) -> dict[str, object]:
+        """What may be kept with a snapshot: nothing that says who logs in where."""
+        details = {key: text for key, text in self.details.items() if key != "account"}
+        return {
+            "product": self.product,
+            "version": self.version,
+            "charset": self.charset,
+            "details": details,
+        }
+
+
+@dataclass(frozen=True)
+class Column:
+    """``read`` and ``write`` are the engine's own affair: how to get the stored value out and in."""
+
+    name: str
+    type: str
+    text: bool
+    read: str = ""
+    write: str = ""
+
+
+@dataclass(frozen=True)
+class Table:
+    """A base table. ``columns`` leaves out generated ones; ``rows`` and ``size`` are estimates.
+
+    ``key`` is the primary key; ``fixed`` holds all columns of primary and unique keys. ``notes``
+    say what a copy cannot promise for this table.
+    """
+
+    name: str
+    columns: tuple[Column, ...]
+    key: tuple[str, ...]
+    fixed: frozenset[str]
+    rows: int
+    size: int
+    consistent: bool = True
+    notes: tuple[str, ...] = ()
+
+
+@dataclass
+class Batch:
+    """Rows of one table, row by row in one flat list: ``cells[row * width + column]``.
+
+    ``mixed``: a column may hold other values than bytes and None. ``records`` are the rows as they were
+    read, whatever becomes of the cells, where the engine gives them (see ``row_codec.py``).
+    """
+
+    width: int
+    cells: list[Cell]
+    size: int
+    mixed: bool = False
+    page: Page | None = None
+    records: list[bytes] | None = None
+
+    @property
+    def rows(self) -> int:
+        return len(self.cells) // self.width
+
+    def texts(self, index: int) -> list[bytes | None]:
+        """A column's values, with None for each that is neither text nor binary."""
+        column = self.cells[index :: self.width]
+        if not self.mixed:
+            return column  # type: ignore[return-value]
+        return [cell if isinstance(cell, bytes) else None for cell in column]
+
+    def put(self, index: int, values: Mapping[int, bytes]) -> None:
+        """Set a column's cells in the rows that ``values`` names; each keeps its type."""
+        for row, value in values.items():
+            place = row * self.width + index
+            self.cells[place] = type(self.cells[place])(value)  # type: ignore[misc]
+
+    def each(self) -> Iterator[list[Cell]]:
+        width = self.width
+        for at in range(0, len(self.cells), width):
+            yield self.cells[at : at + width]
+
+
+@dataclass(frozen=True)
+class Attachment:
+    """A thing that hangs on tables under a name unique in the whole database.
+
+    Two copies of it cannot exist side by side, so it is taken off what leaves and put on what
+    comes in, directly after (or in the same transaction as) the swap. ``sql`` makes it anew. A
+    ``search`` is an index for words that is kept in tables of its own and filled from its table. A
+    ``routine`` is a stored procedure or function; it has no table, and no ``sql`` where the server does
+    not show it to this account. A ``sequence`` gives the numbers of a ``default`` of its table (or, without one, of
+    what is outside of the database), whose ``name`` is
+    the column's.
+
+    ``mode`` is the SQL mode that a text was made under, of a sequence the number that it gives next;
+    ``collation`` that of the literals in a text, where the server keeps it. ``lost`` says why it cannot come
+    along.
+    """
+
+    kind: Literal[
+        "index", "search", "trigger", "view", "constraint", "routine", "sequence", "default"
+    ]
+    name: str
+    table: str
+    sql: str
+    mode: str = ""
+    collation: str = ""
+    lost: str = ""
+
+
+@dataclass(frozen=True)
+class ForeignKey:
+    """A declared foreign key. ``clears``: where a parent row goes, the columns become NULL, and the row stays; see
+    ``clears_where``."""
+
+    name: str
+    table: str
+    columns: tuple[str, ...]
+    parent: str
+    parent_columns: tuple[str, ...]
+    clears: bool = False
+
+
+def clears_where(on_delete: str, nullable: bool) -> bool:
+    """Whether a row outlives what it refers to, by the ON DELETE rule of its foreign key. Where the rule takes no
+    side, a row whose reference can be empty is one that can do without it."""
+    rule = on_delete.upper()
+    return rule == "SET NULL" or (rule != "CASCADE" and nullable)
+
+
+@dataclass(frozen=True)
+class Exchange:
+    """In a swap the table ``live`` goes out as ``outgoing`` and ``incoming`` takes its name.
+
+    ``outgoing`` is None where there is no such table yet, ``incoming`` None where none follows.
+    """
+
+    live: str
+    incoming: str | None
+    outgoing: str | None
+
+
+@dataclass(frozen=True)
+class Script:
+    """Statements that exchange tables, as a step of a switch that is handed over (``remote/executor.py``).
+
+    ``step`` is that step. ``server`` says which database server the process has to reach (``name`` and
+    ``port``, or ``socket``), None for none; ``log_in`` then makes the connection ready through the socket that
+    it is given, and says False where it cannot be handed over in that state.
+    """
+
+    step: dict[str, Any]
+    server: dict[str, Any] | None = None
+    log_in: Callable[[Any], bool] | None = None
+
+
+@dataclass(frozen=True)
+class Patch:
+    """Rows of ``table`` to change in place: from what ``before`` holds to what ``after`` holds.
+
+    Both are hidden tables laid out like ``table``, with the same rows by ``key``. ``columns`` are
+    all others; ``compared`` those that must still be as they were for a row to be changed.
+    """
+
+    table: str
+    before: str
+    after: str
+    key: list[str]
+    columns: list[str]
+    compared: list[str]
+
+    def reversed(self) -> Patch:
+        return Patch(self.table, self.after, self.before, self.key, self.columns, self.compared)
+
+
+@dataclass(frozen=True)
+class Adapted:
+    """A table's schema as this server understands it, and what had to be changed for that."""
+
+    sql: str
+    notes: tuple[str, ...] = ()
+
+
+class Reader(Protocol):
+    """Reads rows as they were at one moment, where the engine can."""
+
+    def rows(
+        self,
+        table: Table,
+        batch_bytes: int = BATCH_BYTES,
+        *,
+        leave: Where | None = None,
+        instead: Mapping[str, Instead] | None = None,
+        among: KeyRange | None = None,
+    ) -> Iterator[Batch]:
+        """All rows in key order (where there is one), in batches of about ``batch_bytes``.
+
+        Rows that meet ``leave`` are left out; ``instead`` says what is read in place of a column;
+        ``among`` is for tables that go by key.
+        """
+
+    def digests(
+        self,
+        table: Table,
+        ranges: Sequence[KeyRange],
+        *,
+        leave: Where | None = None,
+        instead: Mapping[str, Instead] | None = None,
+    ) -> list[str]:
+        """The digests of pages as they are now (``key_ranges.py``), made where the database is; ``UNTOLD`` for one
+        that cannot be made. With the range of all rows, of tables that do not go by key."""
+
+    def records(self, table: Table, stretch_bytes: int = BATCH_BYTES) -> Iterator[list[bytes]]:
+        """All rows in the order of ``rows``, for keeping, as the records that ``row_codec.py`` tells of."""
+
+    def count(self, table: str, where: Where | None = None) -> int: ...
+
+
+class Database(Protocol):
+    """One database of an environment.
+
+    Guarantees: ``lay_out`` and ``fill`` touch hidden tables only; ``swap`` makes all exchanges
+    visible at once or none; names that begin with ``_vetrin_`` are hidden from ``tables``.
+
+    Every method raises DatabaseError, with the engine's own error chained. ``missing`` is True for
+    a database that does not exist yet: it has no tables, and ``create`` makes it.
+    """
+
+    engine: str
+    missing: bool
+
+    @property
+    def unwritable(self) -> str:
+        """Why nothing can be written to it, whoever asks; empty where it can."""
+
+    def create(self) -> None:
+        """Make the database where it is missing, and its account where that may be done.
+
+        Raises:
+            DatabaseUnreachable: the account may not; the remedy has the statements for who may.
+        """
+
+    def facts(self) -> Facts: ...
+
+    def is_same(self, other: Database) -> bool:
+        """True if both are one database, however each is reached. What cannot be proved counts as the same."""
+
+    def quote(self, name: str) -> str:
+        """An identifier as this engine writes it."""
+
+    def tables(self) -> list[Table]: ...
+
+    def broken_views(self) -> dict[str, str]:
+        """Views that lack something they read from, with what the server says of each."""
+
+    def foreign_keys(self) -> list[ForeignKey]:
+        """All foreign keys that are declared between tables of this database."""
+
+    def broken(self) -> dict[str, str]:
+        """Tables that are there in name and cannot be used, with what the server says of each."""
+
+    def size(self) -> int:
+        """Bytes of all tables, indexes included, as far as the engine tells."""
+
+    def reading(self) -> AbstractContextManager[Reader]:
+        """A consistent view; closed (and its locks with it) when the context ends."""
+
+    def count(self, table: str, where: Where | None = None) -> int: ...
+
+    def select(
+        self,
+        table: str,
+        columns: Sequence[str],
+        *,
+        where: Where | None = None,
+        order: str | None = None,
+        descending: bool = False,
+        limit: int | None = None,
+    ) -> list[tuple[Any, ...]]:
+        """A few rows as Python values (text as str), for looking, not for moving."""
+
+    def groups(
+        self, table: str, columns: Sequence[str], where: Where | None = None
+    ) -> list[tuple[Any, ...]]:
+        """The different values of ``columns`` with how many rows have them, most frequent first."""
+
+    def longest(self, table: Table) -> tuple[str, int]:
+        """The column with the longest value, and that value's length in bytes."""
+
+    def schema(self, table: str) -> str:
+        """The statement that makes this table, without what is an attachment."""
+
+    def adapt(self, table: Table, schema: str, source: Facts) -> Adapted:
+        """A schema of the same engine, taken from a server of other facts, for this server.
+
+        Raises:
+            Unsuitable: it holds something that has no counterpart here.
+        """
+
+    def adapt_attachment(self, item: Attachment, source: Facts) -> Attachment:
+        """The same for what hangs on tables; ``lost`` where it does what no text from outside may."""
+
+    def doing(self, item: Attachment) -> str:
+        """What a trigger, view or routine does, in a line."""
+
+    def attachments(self, tables: Iterable[str], views: Iterable[str]) -> list[Attachment]: ...
+
+    def views(self) -> list[str]: ...
+
+    def events(self) -> list[str]:
+        """What its server runs at times of its own, as far as the account is shown it."""
+
+    def routines(self) -> list[Attachment]:
+        """All stored procedures and functions, where the engine has them."""
+
+    @property
+    def takes_routines(self) -> bool:
+        """True where this account may make stored routines."""
+
+    def hidden_tables(self) -> list[str]: ...
+
+    def lay_out(self, hidden: str, table: Table, schema: str) -> None:
+        """Make the empty table ``hidden`` after a schema taken from a database of this engine."""
+
+    def fill(
+        self,
+        hidden: str,
+        table: Table,
+        batches: Iterable[Batch],
+        moved: Callable[[int, int], None] | None = None,
+        *,
+        warned: Callable[[str], None] | None = None,
+    ) -> int:
+        """Write all batches; the number of rows. ``moved(rows, bytes)`` is told of each batch.
+
+        A server may warn of values that it takes as they are. With ``warned``, that is told what the server
+        says, and nobody has compared; without it, what was stored is compared with what was sent.
+
+        Raises:
+            RowsDiffer: the server altered, cut or dropped something.
+        """
+
+    def finish(self, hidden: str, source: Database, table: Table) -> None:
+        """Take over what belongs to a table beside its rows, such as the next number to give."""
+
+    def last_given(self, table: str) -> int | None:
+        """The last number that a table gave, where the engine keeps that beside its definition."""
+
+    def swap(
+        self,
+        exchanges: Sequence[Exchange],
+        detach: Sequence[Attachment],
+        attach: Sequence[Attachment],
+    ) -> list[str]:
+        """Exchange all tables at once, then settle attachments; what is to be said of views that cannot be
+        made, as those that need something that was gone at their source already.
+
+        Can be repeated after an interruption: exchanges already made are left out, attachments
+        already there are replaced.
+        """
+
+    def script(
+        self,
+        exchanges: Sequence[Exchange],
+        detach: Sequence[Attachment],
+        attach: Sequence[Attachment],
+    ) -> Script | None:
+        """What ``swap`` does, and what takes it back, as statements for a process near the database; None where
+        they cannot be handed over."""
+
+    def patch(self, patches: Sequence[Patch]) -> int:
+        """Make all patches in one transaction; the number of rows that changed.
+
+        A row that is no longer as it was is left alone, so doing it again changes nothing.
+        """
+
+    def put(self, hidden: str, key: Mapping[str, object], values: Mapping[str, object]) -> None:
+        """Set values in the rows of a hidden table that have this key; add a row where none has."""
+
+    def remove(self, hidden: str, where: Where) -> int:
+        """Remove rows of a hidden table; how many they were."""
+
+    def remove_range(self, hidden: str, table: Table, among: KeyRange) -> int:
+        """Remove the rows of a hidden table whose keys are in a range; how many they were."""
+
+    def take_over(
+        self,
+        hidden: str,
+        table: str,
+        columns: Sequence[str],
+        where: Where | None = None,
+        fixed: Mapping[str, object] | None = None,
+    ) -> int:
+        """Copy rows of another table into a hidden one, ``fixed`` columns aside; how many."""
+
+    def drop(self, hidden: Iterable[str]) -> None: ...
+
+    def close(self) -> None: ...
+
+
+def hidden_name(kind: Literal["new", "old"], token: str, index: int) -> str:
+    """The name of the ``index``-th hidden table of the run known by ``token``."""
+    return f"{HIDDEN}{kind}_{token}_{index}"
+
+
+def must_be_hidden(name: str) -> None:
+    """Raises ValueError for a table that is not hidden: nothing else may be edited or dropped."""
+    if not name.startswith(HIDDEN):
+        raise ValueError(f"{name} is no hidden table")
+
+
+def pending(exchanges: Sequence[Exchange], present: Iterable[str]) -> list[Exchange]:
+    """Those exchanges that a swap, interrupted and begun anew, still has to make."""
+    there = set(present)
+    return [
+        exchange
+        for exchange in exchanges
+        if (exchange.incoming in there)
+        or (exchange.incoming is None and exchange.outgoing not in there and exchange.live in there)
+    ]
+
+
+def row_key(table: Table, batch: Batch, row: int) -> str:
+    """A row's primary key as a person reads it; its place in the batch where it has none."""
+    cells = batch.cells[row * batch.width : (row + 1) * batch.width]
+    parts = [
+        f"{column.name}={cell.decode('utf-8', 'replace') if isinstance(cell, bytes) else cell}"
+        for column, cell in zip(table.columns, cells, strict=True)
+        if column.name in table.key
+    ]
+    return ", ".join(parts) or f"row {row + 1}"

@@ -1,0 +1,128 @@
+"""Which rows: conditions as values, and what stands in a column's place when rows are left out.
+
+A condition knows nothing of an engine; ``Dialect`` (in ``sql.py``) writes it as SQL. A row for
+which a condition is neither true nor false (because of NULL) counts as not meeting it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Among:
+    """The column holds one of these values."""
+
+    column: str
+    values: tuple[str | int, ...]
+
+
+@dataclass(frozen=True)
+class Like:
+    """The column begins with, ends with or contains one of ``texts``, by ``place``."""
+
+    column: str
+    place: str
+    texts: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Compared:
+    """The column is below or above ``value``; a whole number compares as a number."""
+
+    column: str
+    sign: str
+    value: str | int
+
+
+@dataclass(frozen=True)
+class Within:
+    """The column's value is among ``key`` of the rows of ``table`` that meet ``condition``.
+
+    With ``replaced``, a text in ``key`` is replaced by another one before it is compared.
+    """
+
+    column: str
+    table: str
+    key: str
+    condition: Condition | None = None
+    replaced: tuple[str, str] | None = None
+
+
+@dataclass(frozen=True)
+class Every:
+    """All of ``parts`` hold; with none of them, every row meets it."""
+
+    parts: tuple[Condition, ...] = ()
+
+
+@dataclass(frozen=True)
+class Either:
+    """One of ``parts`` holds; with none of them, no row meets it."""
+
+    parts: tuple[Condition, ...] = ()
+
+
+@dataclass(frozen=True)
+class Other:
+    """The part does not hold."""
+
+    part: Condition
+
+
+@dataclass(frozen=True)
+class Sql:
+    """A condition in the engine's own words, as the user wrote it."""
+
+    text: str
+
+
+Condition = Among | Like | Compared | Within | Every | Either | Other | Sql
+Simple = Mapping[str, "str | int | Sequence[str | int]"]
+Where = Simple | Condition
+EVERY_ROW = Every()
+
+
+def condition(where: Where) -> Condition:
+    """A condition from columns with the values that each may hold."""
+    if not isinstance(where, Mapping):
+        return where
+    return Every(
+        tuple(
+            Among(column, (value,) if isinstance(value, (str, int)) else tuple(value))
+            for column, value in where.items()
+        )
+    )
+
+
+def either(parts: Iterable[Condition]) -> Condition | None:
+    """One of several conditions; None where there is none of them."""
+    found = tuple(dict.fromkeys(parts))
+    if not found:
+        return None
+    return found[0] if len(found) == 1 else Either(found)
+
+
+@dataclass(frozen=True)
+class Cleared:
+    """In place of a column: ``value`` in the rows that meet ``condition``, elsewhere the column."""
+
+    condition: Condition
+    value: int | str | None
+
+
+@dataclass(frozen=True)
+class Lowered:
+    """In place of a column: it less the number of rows of ``table`` that meet ``condition``.
+
+    Only rows count whose ``column`` holds this row's ``key``.
+    """
+
+    key: str
+    table: str
+    column: str
+    condition: Condition
+
+
+Instead = Cleared | Lowered

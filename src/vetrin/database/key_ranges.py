@@ -1,0 +1,136 @@
+"""Stretches of a table by its key, and digests by which they are told to be as they were.
+
+A page is a batch of rows that lie together in key order. Its digest is how many rows they are and the sum of
+64 bits (the first eight bytes, big-endian) of the SHA-256 (FIPS 180-4) of each one's record. A record has
+before each cell its length (``row_codec.py``), so no two rows have the same one; sums of a cryptographic digest
+do not cancel out as those of CRC-32 do. Servers make it themselves with what SQL has, so that a table that
+was taken once need not be sent again to be checked: a changed page passes for unchanged with a chance of
+2**-64. A row that is too long for the server to digest makes its page one that cannot be told.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+
+from .base import Batch, Table
+from .row_codec import records_of
+
+NO_ROWS = "0-0"
+UNTOLD = ""
+_BEYOND = 10**30  # in a sum, what a server puts in for a row that is too long
+_WHOLE = ("int", "integer", "bigint", "mediumint", "smallint", "tinyint")
+
+
+@dataclass(frozen=True)
+class KeyRange:
+    """Rows whose key is beyond ``after`` and not beyond ``upto``; None is no border."""
+
+    after: tuple[int, ...] | None = None
+    upto: tuple[int, ...] | None = None
+
+    def sql(self, names: Sequence[str]) -> str:
+        """A condition on key columns, whose names are quoted already; empty for all rows."""
+        parts = []
+        if self.after is not None:
+            parts.append(_beyond(names, self.after, ">"))
+        if self.upto is not None:
+            parts.append(f"NOT {_beyond(names, self.upto, '>')}")
+        return " AND ".join(parts)
+
+
+def _beyond(names: Sequence[str], values: Sequence[int], sign: str) -> str:
+    name, value = names[0], int(values[0])
+    if len(names) == 1:
+        return f"({name} {sign} {value})"
+    rest = _beyond(names[1:], values[1:], sign)
+    return f"({name} {sign} {value} OR ({name} = {value} AND {rest}))"
+
+
+@dataclass(frozen=True)
+class Page:
+    """Some rows that were taken: up to which key, how many, and their digest."""
+
+    upto: tuple[int, ...]
+    rows: int
+    digest: str
+
+
+def goes_by_key(table: Table) -> bool:
+    """True for a table that can be taken stretch by stretch: its key is made of whole numbers."""
+    types = {
+        column.name: column.type.split("(")[0].split(" ")[0].lower() for column in table.columns
+    }
+    return (
+        table.consistent
+        and bool(table.key)
+        and all(types.get(name) in _WHOLE for name in table.key)
+    )
+
+
+def digest_of_records(records: Iterable[bytes]) -> str:
+    """The digest of rows, in any order: ``COUNT-SUM``."""
+    count = total = 0
+    sha256, number = hashlib.sha256, int.from_bytes
+    for record in records:
+        count += 1
+        total += number(sha256(record).digest()[:8], "big")
+    return f"{count}-{total}"
+
+
+def digest_of_sum(count: int, total: int | None) -> str:
+    """The digest as a server gives it, ``UNTOLD`` where a row was too long for it."""
+    if (total or 0) >= _BEYOND:
+        return UNTOLD
+    return f"{count}-{total or 0}"
+
+
+def joint_digest(digests: Iterable[str]) -> str:
+    """The digest of all rows of which these are the digests of parts."""
+    count = total = 0
+    for digest in digests:
+        some, _, part = digest.partition("-")
+        count, total = count + int(some), total + int(part)
+    return f"{count}-{total}"
+
+
+def digest_of_rows(batches: Iterable[Batch]) -> str:
+    """The digest of all rows of some batches."""
+    return joint_digest(_digest_of(batch) for batch in batches)
+
+
+def _digest_of(batch: Batch) -> str:
+    if batch.records is None:
+        batch.records = records_of(batch)
+    return digest_of_records(batch.records)
+
+
+def digests_by_reading(
+    rows: Callable[[KeyRange], Iterable[Batch]], ranges: Sequence[KeyRange]
+) -> list[str]:
+    """What ``Reader.digests`` gives, where no server makes it; ``rows`` reads a range."""
+    return [digest_of_rows(rows(among)) for among in ranges]
+
+
+def with_pages(table: Table, batches: Iterable[Batch]) -> Iterator[Batch]:
+    """Pass batches on, each with the page that it is; their cells may be changed thereafter. The pages of a
+    table that does not go by key have no key."""
+    names = [column.name for column in table.columns]
+    places = [names.index(name) for name in table.key] if goes_by_key(table) else []
+    for batch in batches:
+        last = batch.cells[-batch.width :]
+        with contextlib.suppress(ValueError, TypeError):  # some engines take texts for numbers
+            key = tuple(int(last[place]) for place in places)  # type: ignore[arg-type]
+            batch.page = Page(key, batch.rows, _digest_of(batch))
+        yield batch
+
+
+def spans(pages: Sequence[Page]) -> list[KeyRange]:
+    """The range of each of some pages that follow one another from the table's beginning."""
+    found, after = [], None
+    for page in pages:
+        found.append(KeyRange(after, page.upto))
+        after = page.upto
+    return found

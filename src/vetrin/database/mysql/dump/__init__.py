@@ -1,0 +1,1 @@
+"""Dumps in SQL: read and written."""

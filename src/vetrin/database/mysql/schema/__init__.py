@@ -1,0 +1,1 @@
+"""Definitions of tables: taken apart, translated for another server, and read in what any server understands."""

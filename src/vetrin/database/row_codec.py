@@ -1,0 +1,121 @@
+"""Rows as bytes, for keeping: a record is the row's cells, each with its length before it.
+
+The form is that of a row in the text protocol of MariaDB and MySQL ("Text Resultset Row" of their protocol's
+documentation): a length below 251 is one byte; 252, 253 and 254 stand before lengths of two, three and eight
+bytes, little-endian; 251 is NULL. Rows of these servers are kept as they come over the wire. In records of an
+engine with types of its own (``mixed``) each cell begins with a letter for its type: T text, B bytes, I a
+whole number, F another number, both as decimal text.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+
+from .base import Batch, Cell
+
+NULL = b"\xfb"
+_SHORT = [bytes([length]) for length in range(251)]
+
+
+class Text(bytes):
+    """A TEXT value as it is stored, told apart from a BLOB of the same bytes."""
+
+    letter = b"T"
+
+
+def records_of(batch: Batch) -> list[bytes]:
+    """The records of a batch's rows."""
+    cells = [_lettered(cell) for cell in batch.cells] if batch.mixed else batch.cells
+    pieces = [
+        piece
+        for cell in cells
+        for piece in (
+            (NULL,)
+            if cell is None
+            else (_SHORT[len(cell)], cell)  # type: ignore[arg-type]
+            if len(cell) < 251  # type: ignore[arg-type]
+            else (_length(len(cell)), cell)  # type: ignore[arg-type]
+        )
+    ]
+    width, found, at = batch.width, [], 0
+    if None not in cells:
+        step = 2 * width
+        return [b"".join(pieces[at : at + step]) for at in range(0, len(pieces), step)]  # type: ignore[arg-type]
+    for row in range(0, len(cells), width):
+        step = 2 * width - cells[row : row + width].count(None)
+        found.append(b"".join(pieces[at : at + step]))  # type: ignore[arg-type]
+        at += step
+    return found
+
+
+def cells_of(records: bytes, mixed: bool) -> list[Cell]:
+    """The cells of records that lie one behind the other."""
+    cells: list[Cell] = []
+    take_cells(records, cells.append)
+    return [_typed(cell) for cell in cells] if mixed else cells  # type: ignore[arg-type]
+
+
+def take_cells(body: bytes, append: Callable[[Cell], None]) -> None:
+    """Take the cells of records apart."""
+    at, stop = 0, len(body)
+    while at < stop:
+        length = body[at]
+        at += 1
+        if length < 251:
+            end = at + length
+        elif length == 251:
+            append(None)
+            continue
+        else:
+            width = 2 if length == 252 else 3 if length == 253 else 8
+            end = at + width
+            at, end = end, end + int.from_bytes(body[at:end], "little")
+        append(body[at:end])
+        at = end
+
+
+def batches_of(
+    records: Iterable[bytes], width: int, batch_bytes: int, *, mixed: bool
+) -> Iterator[Batch]:
+    """Batches out of stretches of whole records, each of about ``batch_bytes``."""
+    cells: list[Cell] = []
+    size = 0
+    for stretch in records:
+        cells += cells_of(stretch, mixed)
+        size += len(stretch)
+        if size >= batch_bytes:
+            yield Batch(width, cells, size, mixed)
+            cells, size = [], 0
+    if cells:
+        yield Batch(width, cells, size, mixed)
+
+
+def _length(length: int) -> bytes:
+    if length < 1 << 16:
+        return b"\xfc" + length.to_bytes(2, "little")
+    if length < 1 << 24:
+        return b"\xfd" + length.to_bytes(3, "little")
+    return b"\xfe" + length.to_bytes(8, "little")
+
+
+def _lettered(cell: Cell) -> bytes | None:
+    if cell is None:
+        return None
+    if isinstance(cell, Text):
+        return b"T" + cell
+    if isinstance(cell, bytes):
+        return b"B" + cell
+    if isinstance(cell, int):
+        return b"I%d" % cell
+    return b"F" + repr(cell).encode()
+
+
+def _typed(cell: bytes | None) -> Cell:
+    if cell is None:
+        return None
+    letter, rest = cell[:1], cell[1:]
+    if letter == b"T":
+        return Text(rest)
+    if letter == b"B":
+        return rest
+    return int(rest) if letter == b"I" else float(rest)

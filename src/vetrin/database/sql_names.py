@@ -1,0 +1,155 @@
+"""Renaming tables inside SQL text: of a trigger, a view, a foreign key or a table's own schema.
+
+Only whole identifiers are renamed, quoted or bare; literals and comments are not looked into, nor
+are the columns behind a dot.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Collection, Mapping
+from dataclasses import replace
+
+from .base import Attachment, ForeignKey, clears_where
+from .statements import Unreadable, databases_of, tokens
+
+_EVERYWHERE = ("information_schema", "performance_schema")
+
+_TOKEN = re.compile(
+    r"""
+    (?P<literal>'(?:[^'\\]|\\.|'')*')
+  | (?P<comment>/\*(?!M?!).*?\*/|--[ \t][^\n]*)
+  | (?P<back>`(?:[^`]|``)*`)
+  | (?P<double>"(?:[^"]|"")*")
+  | (?P<bracket>\[[^\]\n]*\])
+  | (?P<bare>[A-Za-z_\x80-\U0010ffff$][\w\x80-\U0010ffff$]*)
+  | (?P<dot>\s*\.\s*)
+    """,
+    re.VERBOSE | re.DOTALL,
+)
+
+
+def rename(
+    sql: str,
+    names: Mapping[str, str],
+    quote: Callable[[str], str],
+    database: tuple[str, str] | None = None,
+) -> str:
+    """``sql`` with the identifiers that ``names`` holds replaced, each as ``quote`` writes it.
+
+    ``database``: old and new name of the database, for tables that are written with it.
+    """
+    pieces: list[str] = []
+    end = 0
+    qualifier: tuple[int, str] | None = None  # place in ``pieces`` and name before a dot
+    for token in _TOKEN.finditer(sql):
+        pieces.append(sql[end : token.start()])
+        end = token.end()
+        text = token.group()
+        kind = token.lastgroup
+        if kind in ("literal", "comment") or (kind == "double" and quote("a") == "`a`"):
+            pieces.append(text)
+            qualifier = None
+            continue
+        if kind == "dot":
+            pieces.append(text)
+            if qualifier is not None and sql[: token.start()] and pieces[-2] == "":
+                qualifier = (-1 - qualifier[0], qualifier[1])  # seen, now followed by a dot
+            continue
+        name = _plain(text)
+        behind_dot = qualifier is not None and qualifier[0] < 0
+        if behind_dot and qualifier is not None:
+            place, owner = -1 - qualifier[0], qualifier[1]
+            if database is not None and owner == database[0] and name in names:
+                pieces[place] = quote(database[1])
+                pieces.append(quote(names[name]))
+            else:
+                pieces.append(text)
+            qualifier = (len(pieces) - 1, "")
+            continue
+        pieces.append(quote(names[name]) if name in names else text)
+        qualifier = (len(pieces) - 1, name)
+    pieces.append(sql[end:])
+    return "".join(pieces)
+
+
+def as_own(item: Attachment, database: str, names: Collection[str]) -> Attachment:
+    """What hangs on tables with the things of its database, ``names``, called by their own names alone. What speaks
+    of another database cannot come along: wherever it arrives, it would go on reading or writing there."""
+    sql = without_qualifier(item.sql, database, names)
+    mode = item.mode if item.kind in ("trigger", "routine") else ""
+    foreign = {name for name in databases_in(sql, mode) if name.lower() not in _EVERYWHERE} - {
+        database
+    }
+    lost = f"it speaks of another database ({', '.join(sorted(foreign))})" if foreign else ""
+    return replace(item, sql=sql, lost=item.lost or lost)
+
+
+def without_qualifier(sql: str, database: str, names: Collection[str]) -> str:
+    """``sql`` with what stands in ``database`` called by its own name alone; ``names`` are the things there."""
+    pieces: list[str] = []
+    end = 0
+    tokens = list(_TOKEN.finditer(sql))
+    skip = 0
+    for at, token in enumerate(tokens):
+        if skip:
+            skip -= 1
+            continue
+        follows = tokens[at + 1 : at + 3]
+        if (
+            len(follows) == 2
+            and token.lastgroup in ("back", "bare")
+            and _plain(token.group()) == database
+            and follows[0].lastgroup == "dot"
+            and follows[0].start() == token.end()
+            and follows[1].start() == follows[0].end()
+            and _plain(follows[1].group()) in names
+        ):
+            pieces.append(sql[end : token.start()])
+            end = follows[1].start()
+            skip = 1
+    pieces.append(sql[end:])
+    return "".join(pieces)
+
+
+_REFERENCE = re.compile(
+    r"CONSTRAINT `((?:[^`]|``)*)` FOREIGN KEY \(([^)]*)\) REFERENCES `((?:[^`]|``)*)` \(([^)]*)\)(.*)",
+    re.DOTALL,
+)
+_QUOTED = re.compile(r"`((?:[^`]|``)*)`")
+_ON_DELETE = re.compile(r"ON DELETE (SET NULL|\w+)", re.IGNORECASE)
+
+
+def foreign_key_of(table: str, schema: str, sql: str) -> ForeignKey | None:
+    """A foreign key of ``table`` as MariaDB and MySQL print both; None where it is none, or in another database."""
+    match = _REFERENCE.match(sql)
+    if match is None:
+        return None
+
+    def names(text: str) -> tuple[str, ...]:
+        return tuple(name.replace("``", "`") for name in _QUOTED.findall(text))
+
+    name, parent = (match[n].replace("``", "`") for n in (1, 3))
+    rule = _ON_DELETE.search(match[5])
+    clears = all(
+        clears_where(
+            rule[1] if rule else "",
+            re.search(rf"^\s*`{re.escape(column)}` .*\bNOT NULL\b", schema, re.MULTILINE) is None,
+        )
+        for column in _QUOTED.findall(match[2])
+    )
+    return ForeignKey(name, table, names(match[2]), parent, names(match[4]), clears)
+
+
+def databases_in(sql: str, mode: str = "") -> set[str]:
+    """The databases that ``sql`` speaks of by name; none where its pieces cannot be told apart."""
+    try:
+        return databases_of(tokens(sql, mode))
+    except Unreadable:
+        return set()
+
+
+def _plain(text: str) -> str:
+    if text[0] in '`"':
+        return text[1:-1].replace(text[0] * 2, text[0])
+    return text[1:-1] if text[0] == "[" else text

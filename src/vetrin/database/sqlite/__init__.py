@@ -1,0 +1,1 @@
+"""SQLite: a database in one file, here or on another machine."""

@@ -1,0 +1,704 @@
+"""SQLite: the embedded engine.
+
+Statements that change the schema are transactional here, so the swap with its indexes, triggers
+and views is one transaction. Text is carried as the bytes that are stored, valid UTF-8 or not.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import re
+import sqlite3
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from pathlib import Path, PurePosixPath
+from typing import Any, Protocol
+
+from ...spot import Spot, spot_here
+from ..base import (
+    BATCH_BYTES,
+    HIDDEN,
+    Adapted,
+    Attachment,
+    Batch,
+    Cell,
+    Column,
+    Database,
+    DatabaseError,
+    DatabaseUnreachable,
+    Exchange,
+    Facts,
+    ForeignKey,
+    Patch,
+    RowsDiffer,
+    Script,
+    Table,
+    Unsuitable,
+    clears_where,
+    must_be_hidden,
+    pending,
+)
+from ..conditions import Instead, Where
+from ..key_ranges import KeyRange, digests_by_reading
+from ..row_codec import Text, records_of
+from ..sql import Dialect
+from ..staging_edits import HiddenEditing
+from ..statements import SQLITE, doing
+from .incoming_sql import fit, forbid, unfit_table
+
+_NAME = r'(?:"(?:[^"]|"")*"|`(?:[^`]|``)*`|\[[^\]]*\]|\'(?:[^\']|\'\')*\'|[^\s(]+)'
+_CREATE = re.compile(rf"\s*CREATE\s+TABLE\s+(?:IF\s+NOT\s+EXISTS\s+)?{_NAME}", re.IGNORECASE)
+# Full-text tables that keep their own rows are read, filled and renamed as any table is.
+_CREATE_FULLTEXT = re.compile(
+    rf"\s*CREATE\s+VIRTUAL\s+TABLE\s+(?:IF\s+NOT\s+EXISTS\s+)?{_NAME}(?=\s+USING\s+fts[345]\b(?!.*\bcontent\s*=))",
+    re.IGNORECASE | re.DOTALL,
+)
+_ROWID = "rowid"
+# A virtual table for full-text search that takes its words from an ordinary table.
+_SEARCH = re.compile(
+    r"\s*CREATE\s+VIRTUAL\s+TABLE\s.*\bUSING\s+fts[345]\s*\(.*\bcontent\s*=\s*(?P<q>['\"`]?)(?P<table>[^'\"`,)]+)(?P=q)",
+    re.IGNORECASE | re.DOTALL,
+)
+
+
+# Renaming a table must not edit the text of triggers, views and foreign keys: they speak of the live names,
+# and those stay.
+_SESSION = ("PRAGMA foreign_keys = OFF", "PRAGMA legacy_alter_table = ON")
+
+
+def quote(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+_DIALECT = Dialect(quote, "?")
+
+
+class _Reader:
+    def __init__(self, connection: Any) -> None:
+        self._connection = connection
+
+    def rows(
+        self,
+        table: Table,
+        batch_bytes: int = BATCH_BYTES,
+        *,
+        leave: Where | None = None,
+        instead: Mapping[str, Instead] | None = None,
+        among: KeyRange | None = None,
+    ) -> Iterator[Batch]:
+        reads = {c.name: quote(c.name) if c.name != _ROWID else _ROWID for c in table.columns}
+        sql, values = _DIALECT.rows(table.name, reads, leave, instead, _range(table, among))
+        order = ", ".join(quote(name) if name != _ROWID else _ROWID for name in table.key)
+        if order:
+            sql += f" ORDER BY {order}"
+        width = len(table.columns)
+        cells: list[Cell] = []
+        size = 0
+        with _said(table.name):
+            cursor = self._connection.execute(sql, values)
+            try:
+                for row in cursor:
+                    cells += row
+                    size += sum(len(c) if isinstance(c, bytes) else 8 for c in row)
+                    if size >= batch_bytes:
+                        yield Batch(width, cells, size, mixed=True)
+                        cells, size = [], 0
+            finally:
+                cursor.close()
+        if cells:
+            yield Batch(width, cells, size, mixed=True)
+
+    def digests(
+        self,
+        table: Table,
+        ranges: Sequence[KeyRange],
+        *,
+        leave: Where | None = None,
+        instead: Mapping[str, Instead] | None = None,
+    ) -> list[str]:
+        return digests_by_reading(
+            lambda among: self.rows(table, leave=leave, instead=instead, among=among), ranges
+        )
+
+    def records(self, table: Table, stretch_bytes: int = BATCH_BYTES) -> Iterator[list[bytes]]:
+        for batch in self.rows(table, stretch_bytes):
+            yield records_of(batch)
+
+    def count(self, table: str, where: Where | None = None) -> int:
+        sql, values = _DIALECT.count(table, where)
+        with _said(table):
+            return int(self._connection.execute(sql, values).fetchone()[0])
+
+
+def _range(table: Table, among: KeyRange | None) -> str:
+    names = [name if name == _ROWID else quote(name) for name in table.key]
+    return among.sql(names) if among is not None else ""
+
+
+@contextlib.contextmanager
+def _said(about: str) -> Iterator[None]:
+    try:
+        yield
+    except sqlite3.Error as error:
+        raise DatabaseError(f"{about}: {error}") from error
+
+
+class Opener(Protocol):
+    """How a database's file is got at; paths are absolute."""
+
+    def exists(self, path: str) -> bool: ...
+
+    def identity(self, path: str) -> str:
+        """The same for two names of one file."""
+
+    def spot(self, path: str) -> Spot | None:
+        """Where the file really is; None where there is none."""
+
+    def connect(self, path: str, mode: str) -> Any:
+        """A connection as sqlite3 makes it; ``mode`` is ``ro``, ``rw`` or ``rwc``.
+
+        Raises:
+            sqlite3.Error: it could not be opened.
+        """
+
+    def absolute(self, path: str) -> str:
+        """The path as a process on the machine of the file finds it."""
+
+    def make_folder(self, path: str) -> None:
+        """Make the folder that the file will lie in."""
+
+    @property
+    def unwritable(self) -> str:
+        """Why nothing can be written through it; empty where it can."""
+
+
+class LocalOpener:
+    """Files on this machine."""
+
+    unwritable = ""
+
+    def exists(self, path: str) -> bool:
+        return Path(path).is_file()
+
+    def identity(self, path: str) -> str:
+        return str(Path(path).resolve())
+
+    def spot(self, path: str) -> Spot | None:
+        return spot_here(path)
+
+    def absolute(self, path: str) -> str:
+        return str(Path(path).resolve())
+
+    def connect(self, path: str, mode: str) -> Any:
+        found = sqlite3.connect(
+            f"{Path(path).resolve().as_uri()}?mode={mode}",
+            uri=True, isolation_level=None, timeout=30, check_same_thread=False,
+        )  # fmt: skip
+        forbid(found)
+        return found
+
+    def make_folder(self, path: str) -> None:
+        Path(path).parent.mkdir(parents=True, exist_ok=True)
+
+
+class SqliteDatabase(HiddenEditing):
+    """A SQLite file, here or behind another ``door``; opened for writing unless ``read_only``.
+
+    With ``may_be_missing``, a file that is not there is an empty database until ``create``.
+
+    Raises:
+        DatabaseUnreachable: there is no such file, or it is no database.
+    """
+
+    engine = "sqlite"
+    _dialect = _DIALECT
+
+    def __init__(
+        self,
+        path: str | Path,
+        *,
+        read_only: bool = False,
+        may_be_missing: bool = False,
+        door: Opener | None = None,
+    ) -> None:
+        self._path = PurePosixPath(path)
+        self._door = door or LocalOpener()
+        self.missing = not self._door.exists(str(path))
+        if self.missing and not may_be_missing:
+            raise DatabaseUnreachable(
+                f"there is no database file {path}", "check the file's name in the site's settings"
+            )
+        self._mode = "ro" if read_only else "rw"
+        self._connection = self._connect()
+        try:
+            self._connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
+        except sqlite3.Error as error:
+            raise DatabaseUnreachable(f"{path} is no readable database: {error}") from error
+
+    @property
+    def unwritable(self) -> str:
+        return self._door.unwritable
+
+    def _connect(self) -> Any:
+        try:
+            if self.missing:
+                connection = sqlite3.connect(
+                    ":memory:", isolation_level=None, check_same_thread=False
+                )
+            else:
+                connection = self._door.connect(str(self._path), self._mode)
+        except sqlite3.Error as error:
+            raise DatabaseUnreachable(f"{self._path}: {error}") from error
+        connection.text_factory = Text
+        for sql in _SESSION:
+            connection.execute(sql)
+        return connection
+
+    def create(self) -> None:
+        self._door.make_folder(str(self._path))
+        self._connection.close()
+        self._mode, self.missing = "rwc", False
+        self._connection = self._connect()
+        with _said(self._path.name):
+            # A file comes into being with its first table.
+            self._connection.execute("VACUUM")
+
+    def close(self) -> None:
+        self._connection.close()
+
+    def _one(self, sql: str) -> Any:
+        value = self._connection.execute(sql).fetchone()[0]
+        return value.decode("utf-8", "replace") if isinstance(value, bytes) else value
+
+    def is_same(self, other: Database) -> bool:
+        if not isinstance(other, SqliteDatabase):
+            return False
+        mine, theirs = self._door.spot(str(self._path)), other._door.spot(str(other._path))
+        return mine is not None and theirs is not None and mine.is_same(theirs)
+
+    def quote(self, name: str) -> str:
+        return quote(name)
+
+    def facts(self) -> Facts:
+        with _said(self._path.name):
+            return Facts(
+                engine=self.engine,
+                product="SQLite",
+                version=self._one("SELECT sqlite_version()"),
+                charset=self._one("PRAGMA encoding"),
+                max_statement=None,
+                bulk_load=None,
+                where=str(self._path),
+                identity=self._door.identity(str(self._path)),
+                details={"journal mode": self._one("PRAGMA journal_mode")},
+            )
+
+    def _master(self, kind: str) -> list[tuple[str, str, str]]:
+        rows = self._connection.execute(
+            "SELECT name, tbl_name, coalesce(sql, '') FROM sqlite_master WHERE type = ? ORDER BY rowid",
+            (kind,),
+        )
+        return [tuple(bytes(cell).decode() for cell in row) for row in rows]  # type: ignore[misc]
+
+    def tables(self) -> list[Table]:
+        found: list[Table] = []
+        with _said(self._path.name):
+            shadows = self._shadows()
+            for name, _, sql in self._master("table"):
+                if name.startswith(("sqlite_", HIDDEN)) or name in shadows:
+                    continue
+                if not _CREATE.match(sql) and not _CREATE_FULLTEXT.match(sql):
+                    continue
+                found.append(self._table(name, sql))
+        return found
+
+    def broken_views(self) -> dict[str, str]:
+        return {}
+
+    def foreign_keys(self) -> list[ForeignKey]:
+        found: list[ForeignKey] = []
+        with _said(self._path.name):
+            for table, _, _ in self._master("table"):
+                if table.startswith(("sqlite_", HIDDEN)):
+                    continue
+                filled = {
+                    bytes(row[1]).decode().lower()
+                    for row in self._connection.execute(f"PRAGMA table_info({quote(table)})")
+                    if row[3]
+                }
+                keys: dict[int, list[tuple[str, str, str, bool]]] = {}
+                for number, _, *names, _, then, _ in self._connection.execute(
+                    f"PRAGMA foreign_key_list({quote(table)})"
+                ):
+                    parent, column, to = (
+                        bytes(name).decode() if name is not None else "" for name in names
+                    )
+                    clears = clears_where(bytes(then).decode(), column.lower() not in filled)
+                    keys.setdefault(int(number), []).append((parent, column, to, clears))
+                for number, parts in keys.items():
+                    found.append(
+                        ForeignKey(
+                            f"{table} {number}",
+                            table,
+                            tuple(part[1] for part in parts),
+                            parts[0][0],
+                            tuple(part[2] for part in parts),
+                            all(part[3] for part in parts),
+                        )
+                    )
+        return found
+
+    def broken(self) -> dict[str, str]:
+        return {}
+
+    def _shadows(self) -> set[str]:
+        """The tables in which virtual tables keep what is theirs."""
+        names = [name for name, _, _ in self._master("table")]
+        virtual = [
+            name
+            for name, _, sql in self._master("table")
+            if sql.lstrip()[:14].upper() == "CREATE VIRTUAL"
+        ]
+        return {
+            name for name in names for one in virtual if name.startswith(f"{one}_") and name != one
+        }
+
+    def _table(self, name: str, sql: str) -> Table:
+        columns: list[Column] = []
+        keyed: list[tuple[int, str]] = []
+        for _, raw, kind, _, _, key, hidden in self._connection.execute(
+            f"PRAGMA table_xinfo({quote(name)})"
+        ):
+            column = bytes(raw).decode()
+            if key:
+                keyed.append((key, column))
+            if hidden == 0:
+                columns.append(Column(column, bytes(kind).decode().lower(), True))
+        keyed.sort()
+        key_columns = tuple(column for _, column in keyed)
+        fixed = set(key_columns)
+        for _, index, unique, *_ in list(
+            self._connection.execute(f"PRAGMA index_list({quote(name)})")
+        ):
+            if unique:
+                info = self._connection.execute(
+                    f"PRAGMA index_info({quote(bytes(index).decode())})"
+                )
+                fixed |= {bytes(row[2]).decode() for row in info if row[2] is not None}
+        without_rowid = re.search(r"\)[^()]*\bWITHOUT\s+ROWID\b[^()]*$", sql, re.IGNORECASE)
+        names = {column.name.lower() for column in columns}
+        if not key_columns and not without_rowid and _ROWID not in names:
+            columns.insert(0, Column(_ROWID, "integer", False))
+            key_columns = (_ROWID,)
+        rows = self._one(f"SELECT count(*) FROM {quote(name)}")
+        try:
+            size = self._one(
+                f"SELECT coalesce(sum(pgsize), 0) FROM dbstat WHERE name = '{name.replace(chr(39), chr(39) * 2)}'"
+            )
+        except sqlite3.Error:  # dbstat is an option of the library's build
+            size = 0
+        return Table(name, tuple(columns), key_columns, frozenset(fixed), rows, size)
+
+    def size(self) -> int:
+        with _said(self._path.name):
+            return int(self._one("PRAGMA page_count")) * int(self._one("PRAGMA page_size"))
+
+    @contextlib.contextmanager
+    def reading(self) -> Iterator[_Reader]:
+        connection = self._connect()
+        try:
+            with _said(self._path.name):
+                connection.execute("BEGIN")
+                connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
+            yield _Reader(connection)
+        finally:
+            connection.close()
+
+    def count(self, table: str, where: Where | None = None) -> int:
+        return _Reader(self._connection).count(table, where)
+
+    def select(
+        self,
+        table: str,
+        columns: Sequence[str],
+        *,
+        where: Where | None = None,
+        order: str | None = None,
+        descending: bool = False,
+        limit: int | None = None,
+    ) -> list[tuple[Any, ...]]:
+        return self._rows(table, *_DIALECT.select(table, columns, where, order, descending, limit))
+
+    def groups(
+        self, table: str, columns: Sequence[str], where: Where | None = None
+    ) -> list[tuple[Any, ...]]:
+        return self._rows(table, *_DIALECT.groups(table, columns, where))
+
+    def _rows(self, about: str, sql: str, values: Sequence[object]) -> list[tuple[Any, ...]]:
+        with _said(about):
+            return [
+                tuple(c.decode("utf-8", "replace") if isinstance(c, Text) else c for c in row)
+                for row in self._connection.execute(sql, values)
+            ]
+
+    def longest(self, table: Table) -> tuple[str, int]:
+        names = [column.name for column in table.columns]
+        most = ", ".join(f"coalesce(max(length(CAST({quote(n)} AS BLOB))), 0)" for n in names)
+        (row,) = self._rows(table.name, f"SELECT {most} FROM {quote(table.name)}", ())
+        size = max(row)
+        return names[row.index(size)], int(size)
+
+    def adapt(self, table: Table, schema: str, source: Facts) -> Adapted:
+        if why := unfit_table(schema):
+            raise Unsuitable(why)
+        return Adapted(schema)
+
+    def adapt_attachment(self, item: Attachment, source: Facts) -> Attachment:
+        return fit(item)
+
+    def doing(self, item: Attachment) -> str:
+        return doing(item, SQLITE)
+
+    def schema(self, table: str) -> str:
+        with _said(table):
+            for name, _, sql in self._master("table"):
+                if name == table:
+                    return sql
+        raise DatabaseError(f"there is no table {table}")
+
+    def events(self) -> list[str]:
+        return []
+
+    def views(self) -> list[str]:
+        with _said(self._path.name):
+            return [name for name, _, _ in self._master("view")]
+
+    def attachments(self, tables: Iterable[str], views: Iterable[str]) -> list[Attachment]:
+        wanted, wanted_views = set(tables), set(views)
+        found: list[Attachment] = []
+        with _said(self._path.name):
+            for name, table, sql in self._master("index"):
+                if table in wanted and sql:
+                    found.append(Attachment("index", name, table, sql))
+            for name, _, sql in self._master("table"):
+                match = _SEARCH.match(sql)
+                if match and match["table"] in wanted:
+                    found.append(Attachment("search", name, match["table"], sql))
+            for name, _, sql in self._master("view"):
+                if name in wanted_views:
+                    found.append(Attachment("view", name, name, sql))
+            for name, table, sql in self._master("trigger"):
+                if table in wanted or table in wanted_views:
+                    found.append(Attachment("trigger", name, table, sql))
+        return found
+
+    def routines(self) -> list[Attachment]:
+        return []
+
+    takes_routines = False
+
+    def hidden_tables(self) -> list[str]:
+        with _said(self._path.name):
+            shadows = self._shadows()
+            return [
+                name
+                for name, _, _ in self._master("table")
+                if name.startswith(HIDDEN) and name not in shadows
+            ]
+
+    def lay_out(self, hidden: str, table: Table, schema: str) -> None:
+        if _CREATE_FULLTEXT.match(schema):
+            sql = _CREATE_FULLTEXT.sub(
+                lambda _: f"CREATE VIRTUAL TABLE {quote(hidden)}", schema, count=1
+            )
+        else:
+            sql = _CREATE.sub(lambda _: f"CREATE TABLE {quote(hidden)}", schema, count=1)
+        if why := unfit_table(schema):
+            raise Unsuitable(f"{table.name}: {why}")
+        with _said(table.name):
+            self._connection.execute(f"DROP TABLE IF EXISTS {quote(hidden)}")
+            self._connection.execute(sql)
+
+    def fill(
+        self,
+        hidden: str,
+        table: Table,
+        batches: Iterable[Batch],
+        moved: Callable[[int, int], None] | None = None,
+        *,
+        warned: Callable[[str], None] | None = None,
+    ) -> int:
+        names = ", ".join(quote(c.name) if c.name != _ROWID else _ROWID for c in table.columns)
+        sql = f"INSERT INTO {quote(hidden)} ({names}) VALUES ({{}})"
+        plain = sql.format(", ".join("?" * len(table.columns)))
+        sent = 0
+        with _said(table.name):
+            before = self._one(f"SELECT count(*) FROM {quote(hidden)}")
+            for batch in batches:
+                self._connection.execute("BEGIN IMMEDIATE")
+                try:
+                    self._write(batch, sql, plain)
+                except BaseException:
+                    self._connection.execute("ROLLBACK")
+                    raise
+                self._connection.execute("COMMIT")
+                sent += batch.rows
+                if moved is not None:
+                    moved(batch.rows, batch.size)
+            there = self._one(f"SELECT count(*) FROM {quote(hidden)}") - before
+        if there != sent:
+            raise RowsDiffer(f"{table.name}: {sent} rows were sent, {there} arrived")
+        return sent
+
+    def _write(self, batch: Batch, sql: str, plain: str) -> None:
+        try:
+            bound = [
+                [str(c, "utf-8") if isinstance(c, Text) else c for c in row] for row in batch.each()
+            ]
+        except UnicodeDecodeError:
+            # Text that is no UTF-8 can only be bound as bytes and turned into text by the engine.
+            for row in batch.each():
+                marks = ", ".join("CAST(? AS TEXT)" if isinstance(c, Text) else "?" for c in row)
+                values = [bytes(c) if isinstance(c, bytes) else c for c in row]
+                self._connection.execute(sql.format(marks), values)
+        else:
+            self._connection.executemany(plain, bound)
+
+    def finish(self, hidden: str, source: Database, table: Table) -> None:
+        if "AUTOINCREMENT" not in source.schema(table.name).upper():
+            return
+        given = source.last_given(table.name)
+        with _said(table.name):
+            self._connection.execute("DELETE FROM sqlite_sequence WHERE name = ?", (hidden,))
+            if given is not None:
+                self._connection.execute(
+                    "INSERT INTO sqlite_sequence VALUES (?, ?)", (hidden, given)
+                )
+
+    def last_given(self, table: str) -> int | None:
+        with _said(table):
+            if not self._one("SELECT count(*) FROM sqlite_master WHERE name = 'sqlite_sequence'"):
+                return None
+            row = self._connection.execute(
+                "SELECT seq FROM sqlite_sequence WHERE name = ?", (table,)
+            ).fetchone()
+            return None if row is None else int(row[0])
+
+    def swap(
+        self,
+        exchanges: Sequence[Exchange],
+        detach: Sequence[Attachment],
+        attach: Sequence[Attachment],
+    ) -> list[str]:
+        execute = self._connection.execute
+        with _said("the swap of the tables"):
+            execute("BEGIN IMMEDIATE")
+            try:
+                there = {name for name, _, _ in self._master("table")}
+                for sql in _swapping(exchanges, detach, attach, there):
+                    execute(sql)
+            except BaseException:
+                execute("ROLLBACK")
+                raise
+            execute("COMMIT")
+        return []
+
+    def script(
+        self,
+        exchanges: Sequence[Exchange],
+        detach: Sequence[Attachment],
+        attach: Sequence[Attachment],
+    ) -> Script | None:
+        with _said(self._path.name):
+            there = {name for name, _, _ in self._master("table")}
+        back = [Exchange(e.live, e.outgoing, e.incoming) for e in exchanges]
+        then = (there | {e.outgoing for e in exchanges if e.outgoing}) - {
+            e.incoming for e in exchanges
+        }
+        then |= {e.live for e in exchanges if e.incoming is not None}
+        forth = _swapping(exchanges, detach, attach, there)
+        undone = _swapping(back, attach, detach, {str(name) for name in then})
+        return Script(
+            {
+                "do": "sqlite",
+                "path": self._door.absolute(str(self._path)),
+                "forth": [*_SESSION, "BEGIN IMMEDIATE", *forth, "COMMIT"],
+                "back": [*_SESSION, "BEGIN IMMEDIATE", *undone, "COMMIT"],
+            }
+        )
+
+    def patch(self, patches: Sequence[Patch]) -> int:
+        changed = 0
+        with _said("the change of the rows"):
+            self._connection.execute("BEGIN IMMEDIATE")
+            try:
+                for patch in patches:
+                    changed += self._connection.execute(_update(patch)).rowcount
+            except BaseException:
+                self._connection.execute("ROLLBACK")
+                raise
+            self._connection.execute("COMMIT")
+        return changed
+
+    def remove_range(self, hidden: str, table: Table, among: KeyRange) -> int:
+        must_be_hidden(hidden)
+        where = _range(table, among)
+        return self._execute(hidden, f"DELETE FROM {quote(hidden)} WHERE {where}", ())
+
+    def _execute(self, about: str, sql: str, values: Sequence[object]) -> int:
+        with _said(about):
+            return int(self._connection.execute(sql, values).rowcount)
+
+    def drop(self, hidden: Iterable[str]) -> None:
+        for name in hidden:
+            must_be_hidden(name)
+            with _said(name):
+                self._connection.execute(f"DROP TABLE IF EXISTS {quote(name)}")
+
+
+def _swapping(
+    exchanges: Sequence[Exchange],
+    detach: Sequence[Attachment],
+    attach: Sequence[Attachment],
+    there: set[str],
+) -> list[str]:
+    """The statements of a swap, all within one transaction."""
+    found: list[str] = []
+    # Triggers first: they may write into an index for words.
+    for item in sorted((*detach, *attach), key=lambda item: item.kind != "trigger"):
+        if item.kind != "constraint":
+            kind = "TABLE" if item.kind == "search" else item.kind.upper()
+            found.append(f"DROP {kind} IF EXISTS {quote(item.name)}")
+    for exchange in pending(exchanges, there):
+        live = quote(exchange.live)
+        if exchange.outgoing is not None and exchange.live in there:
+            found.append(f"ALTER TABLE {live} RENAME TO {quote(exchange.outgoing)}")
+        if exchange.incoming is not None:
+            found.append(f"ALTER TABLE {quote(exchange.incoming)} RENAME TO {live}")
+    for item in attach:
+        found.append(item.sql)
+        if item.kind == "search":
+            name = quote(item.name)
+            found.append(f"INSERT INTO {name} ({name}) VALUES ('rebuild')")
+    return found
+
+
+def _update(patch: Patch) -> str:
+    def name(column: str) -> str:
+        return column if column == _ROWID else quote(column)
+
+    def there(column: str) -> str:
+        return "_vetrin_r" if column == _ROWID else quote(column)
+
+    def rows(table: str) -> str:
+        # What UPDATE joins with has no rowid but one that is selected under another name.
+        return f"(SELECT rowid AS _vetrin_r, * FROM {quote(table)})" if by_rowid else quote(table)
+
+    by_rowid = _ROWID in patch.key
+    live = quote(patch.table)
+    pairs = [f"{live}.{name(key)} = _vetrin_a.{there(key)}" for key in patch.key]
+    pairs += [f"{live}.{name(key)} = _vetrin_b.{there(key)}" for key in patch.key]
+    pairs += [f"{live}.{name(column)} IS _vetrin_b.{name(column)}" for column in patch.compared]
+    return (
+        f"UPDATE {live} SET " + ", ".join(f"{name(c)} = _vetrin_a.{name(c)}" for c in patch.columns)
+        + f" FROM {rows(patch.after)} _vetrin_a, {rows(patch.before)} _vetrin_b WHERE " + " AND ".join(pairs)
+    )  # fmt: skip

@@ -1,0 +1,136 @@
+"""What has to be possible with the files of another machine, so that a tree of files can live there.
+
+Paths here are absolute, with forward slashes; bytes that are no UTF-8 are surrogate escapes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from typing import Literal, NamedTuple, Protocol
+
+from ..spot import SINCE_START, Spot
+from .base import Buffer, FilesError, Room, Span
+
+Doing = Literal[
+    "folder", "rename", "replace", "swap", "link", "remove", "remove-folder", "mode", "claim"
+]
+
+
+class FileStatus(NamedTuple):
+    """What stands at a path; ``modified`` is in nanoseconds, ``identity`` device and inode. A scan tells once more,
+    as ``unread``, of a folder that it may not read."""
+
+    kind: Literal["file", "folder", "link", "other", "unread"]
+    size: int = 0
+    modified: int = 0
+    mode: int = 0
+    target: str = ""
+    identity: tuple[int, int] | None = None
+
+
+class FileChange(NamedTuple):
+    """One small change. A ``rename`` replaces nothing; ``folder`` makes those above it as well and is
+    content with one that is there; ``claim`` makes an empty file that must not be there, or gives the one at ``to``
+    that name as well; with ``swap`` two names change over. A soft act may fail."""
+
+    do: Doing
+    path: str
+    to: str = ""
+    mode: int = 0
+    soft: bool = False
+
+
+NOW = -1
+
+
+class Writing(NamedTuple):
+    """A file to write; ``base`` is the file that the spans of its content lie in. With ``NOW`` as its time
+    it has that of its machine's clock."""
+
+    path: str
+    mode: int
+    modified: int
+    base: str = ""
+
+
+class Machine(Protocol):
+    """Another machine's files.
+
+    ``grain`` is the step of its times in nanoseconds, ``algorithms`` are the digests that it makes
+    itself (none: whoever wants one has to read), ``streams`` the exchanges of many files that it
+    serves at a time. Everything raises FilesError, with LookupError's kin chained where a file is
+    missing (FileNotFoundError).
+    """
+
+    grain: int
+    algorithms: tuple[str, ...]
+    streams: int
+
+    def look(self, paths: Sequence[str], *, follow: bool = False) -> list[FileStatus | None]: ...
+
+    def scan(
+        self,
+        folders: Sequence[str],
+        skip: Collection[str],
+        shut: Collection[str],
+        prune: tuple[str, Sequence[str]] = ("", ()),
+    ) -> Iterator[tuple[str, FileStatus]]:
+        """All below some folders; nothing below one whose name is in ``shut``, and nothing in ``skip``. Nothing
+        below one whose path, less the first text of ``prune`` and with a slash behind it, fits one of its
+        regular expressions."""
+
+    def names(self, folder: str) -> list[tuple[str, FileStatus]]: ...
+
+    def read(self, path: str, start: int = 0, size: int | None = None) -> Iterator[bytes]: ...
+
+    def read_many(self, files: Sequence[tuple[str, int]]) -> Iterator[Iterator[Buffer]]:
+        """The contents of many files (path and likely size), in their order."""
+
+    def write_many(self, files: Iterable[tuple[Writing, Iterable[Buffer | Span]]]) -> None:
+        """Write files; the folders above them are made."""
+
+    def act(self, acts: Sequence[FileChange], root: str = "") -> None:
+        """Acts in their order; where one fails that is not soft, later ones have no effect or fail too. Below
+        ``root``, where there is one, no link of another account is followed, as far as that can be told there."""
+
+    def digests(self, paths: Sequence[str], algorithm: str) -> list[str | None]: ...
+
+    def pieces(self, path: str, piece: int, algorithm: str) -> list[str]: ...
+
+    def flush(self, folder: str) -> None: ...
+
+    def room(self, folder: str) -> Room: ...
+
+    def busy(self, path: str) -> bool:
+        """True while a process there carries out the switch whose record lies at ``path``."""
+
+    def remove(self, path: str) -> None:
+        """Remove a file or a folder with all that is in it, if it is there."""
+
+    def real(self, path: str) -> str:
+        """The path without links."""
+
+
+def spot_there(machine: Machine, name: str, path: str) -> Spot | None:
+    """Where something on another machine lies; None where there is nothing. ``name`` tells that machine where it
+    does not tell itself."""
+    try:
+        look = machine.look([path], follow=True)[0]
+        if look is None:
+            return None
+        return Spot(_told(machine) or name, machine.real(path), look.identity)
+    except FilesError as error:
+        if error.lost:
+            raise
+        return None
+
+
+def _told(machine: Machine) -> str:
+    try:
+        return b"".join(machine.read(SINCE_START)).decode("ascii").strip()[:64]
+    except UnicodeDecodeError:
+        return ""
+    except FilesError as error:
+        if error.lost:
+            raise
+        return ""

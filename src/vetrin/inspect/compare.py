@@ -1,0 +1,427 @@
+"""Two environments side by side: what differs between them once addresses are taken for equal."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..cms.rules import NamedSetting
+from ..config import Environment
+from ..database import Batch, Condition, Other, Reader, Table, either
+from ..database.table_digest import WRAP, cell_bytes, row_hash
+from ..files import Patterns, Terms, compare_trees
+from ..rewrite import Mapping, Rewriter, Tally
+from ..site import (
+    Extension,
+    Names,
+    OneName,
+    PrefixedValues,
+    Site,
+    extensions_of,
+    file_scope,
+    mapping_for,
+    rewrite_payloads,
+)
+from ..site.summary import standing
+from .survey import runtime_version
+
+_ROW_BY_ROW = 300_000  # rows; larger tables are compared as a whole
+
+
+@dataclass(frozen=True)
+class Line:
+    """One thing of both sides, as text; ``same`` is None for what is bound to differ."""
+
+    topic: str
+    label: str
+    a: str
+    b: str
+    same: bool | None
+
+
+@dataclass(frozen=True)
+class TableDifference:
+    """A table that is not the same: ``state`` is content, columns, or only in one of them.
+
+    Counts of rows that differ are None where the table was compared as a whole.
+    """
+
+    name: str
+    state: str
+    rows_a: int | None
+    rows_b: int | None
+    changed: int | None = None
+    only_a: int | None = None
+    only_b: int | None = None
+
+
+@dataclass(frozen=True)
+class EntryDifference:
+    """An entry that one side lacks or has another version of.
+
+    ``state`` is ``only``, ``newer`` or ``changed``; ``where`` is the environment that has it so.
+    """
+
+    title: str
+    kind: str
+    id: str
+    state: str
+    where: str
+
+
+@dataclass
+class Comparison:
+    """What two environments have in common, and what not."""
+
+    a: str
+    b: str
+    lines: list[Line] = field(default_factory=list)
+    tables: list[TableDifference] = field(default_factory=list)
+    same_tables: int = 0
+    entries: list[EntryDifference] | None = None
+
+    @property
+    def differences(self) -> int:
+        marked = sum(line.same is False for line in self.lines)
+        return marked + len(self.tables) + len(self.entries or ())
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "a": self.a,
+            "b": self.b,
+            "same": self.differences == 0,
+            "differences": self.differences,
+            "lines": [vars(line) for line in self.lines],
+            "same_tables": self.same_tables,
+            "tables": [vars(item) for item in self.tables],
+            "entries": None if self.entries is None else [vars(item) for item in self.entries],
+        }
+
+
+Tell = Callable[[str], None]
+
+
+def compare(
+    a: Site,
+    b: Site,
+    everywhere: Sequence[Environment],
+    *,
+    parts: Collection[str] = ("data", "media", "code", "core"),
+    entries: bool = False,
+    tell: Tell = lambda text: None,
+) -> Comparison:
+    """Compare two open environments of one project.
+
+    Content of ``a`` is compared as it would be in ``b``: addresses and paths rewritten, keys with
+    the other prefix, without what a transfer drops on arrival. ``parts`` are those that both have to
+    offer; ``tell`` hears what is being read.
+
+    Raises:
+        DatabaseError, FilesError: something could not be read.
+    """
+    found = Comparison(a.environment.name, b.environment.name)
+    work = _Work(a, b, found, parts)
+    work.standings()
+    if "data" in parts:
+        work.settings()
+    if "code" in parts:
+        work.extensions()
+    tell("files")
+    work.files(everywhere)
+    if "data" in parts and a.database.engine == b.database.engine:
+        work.tables(tell)
+        if entries:
+            tell("entries")
+            work.entries()
+    return found
+
+
+class _Work:
+    def __init__(self, a: Site, b: Site, found: Comparison, parts: Collection[str]) -> None:
+        self._a = a
+        self._b = b
+        self._parts = parts
+        self._found = found
+        self._mapping: Mapping = mapping_for(a, b, [])
+        self._rewriter = Rewriter(self._mapping)
+
+    def _line(self, topic: str, label: str, a: Any, b: Any, *, marks: bool = True) -> None:
+        texts = ["—" if value in (None, "") else str(value) for value in (a, b)]
+        same = texts[0] == texts[1] if marks else None
+        self._found.lines.append(Line(topic, label, texts[0], texts[1], same))
+
+    def _rewritten(self, text: str) -> str:
+        """A text of ``a`` as it would be in ``b``."""
+        raw = text.encode("utf-8", "surrogateescape")
+        return self._rewriter.rewrite(raw, Tally()).decode("utf-8", "surrogateescape")
+
+    def standings(self) -> None:
+        a, b = standing(self._a), standing(self._b)
+        title = self._a.definition.title
+        if "core" in self._parts:
+            self._line("versions", title, a.cms_version, b.cms_version)
+        if "data" not in self._parts:
+            return
+        self._line("versions", "database", a.database_version, b.database_version)
+        self._line("versions", "runtime", runtime_version(self._a), runtime_version(self._b))
+        for name in dict.fromkeys([*a.counts, *b.counts]):
+            self._line("counts", name, a.counts.get(name), b.counts.get(name))
+        rule = self._a.definition.entries
+        for count in self._a.definition.counts:
+            if rule is not None and count.table == rule.table and self._a.has_table(rule.table):
+                newest = [self._newest(site, count.where) for site in (self._a, self._b)]
+                self._line("newest", count.name, *newest)
+
+    @staticmethod
+    def _newest(site: Site, where: Any) -> str | None:
+        rule = site.definition.entries
+        assert rule is not None
+        if not site.has_table(rule.table):
+            return None
+        rows = site.database.select(
+            site.prefix + rule.table, [rule.title, rule.changed], where=site.condition(where),
+            order=rule.changed, descending=True, limit=1,
+        )  # fmt: skip
+        return f"{rows[0][0]}, {rows[0][1]}" if rows else None
+
+    def settings(self) -> None:
+        for site, other in ((self._a, "a"), (self._b, "b")):
+            wrong = [
+                f"{where}: {address}"
+                for where, address in site.recorded_addresses()
+                if not any(own.covers(address) for own in site.environment.addresses)
+            ]
+            if wrong:
+                texts = {"a": "its own", "b": "its own", other: ", ".join(wrong)}
+                self._line("settings", "address", texts["a"], texts["b"])
+        for named in self._a.definition.named.values():
+            if named.compare:
+                self._line(
+                    "settings", named.name,
+                    self._rewritten(_words(self._a, named)), _words(self._b, named),
+                )  # fmt: skip
+
+    def extensions(self) -> None:
+        sides: list[dict[tuple[str, str], Extension]] = [
+            {(item.group, item.key): item for item in extensions_of(site)}
+            for site in (self._a, self._b)
+        ]
+        for key in sorted({*sides[0], *sides[1]}):
+            items = [side.get(key) for side in sides]
+            known = items[0] or items[1]
+            assert known is not None
+            self._line(key[0], known.title, *(_stands(item) for item in items))
+
+    def files(self, everywhere: Sequence[Environment]) -> None:
+        for part in ("media", "code", "core"):
+            if part not in self._parts:
+                continue
+            scope = file_scope(self._a, self._b, {part}, everywhere)
+            if not scope.folders:
+                continue
+            terms = Terms(
+                skip=scope.skip,
+                texts=Patterns(self._a.definition.text_files),
+                rewrite=lambda content: self._rewriter.rewrite(content, Tally()),
+                theirs=self._a.seen,
+                ours=self._b.seen,
+            )
+            found = compare_trees(self._a.files, self._b.files, scope.folders, terms)
+            new = [entry for entry in found.new if entry.kind != "folder"]
+            only = [e for e in (*found.only_there, *found.gone) if e.kind != "folder"]
+            changed = [entry for entry in found.changed if entry.kind != "folder"]
+            if not new and not only and not changed:
+                one = two = "the same files"
+            else:
+                differ = f", {len(changed):,} differ" if changed else ""
+                one, two = f"{len(new):,} only here{differ}", f"{len(only):,} only here{differ}"
+            same = not (new or only or changed)
+            self._found.lines.append(Line("files", part, one, two, same))
+
+    def _dropped(self, site: Site) -> dict[str, Condition]:
+        """Rows that arrival drops, by table."""
+        rule = site.definition.arrival
+        parts: dict[str, list[Condition]] = {}
+        for kind in site.definition.rows:
+            if kind.name in (*rule.caches, *rule.address_rules) and site.has_table(kind.table):
+                parts.setdefault(site.prefix + kind.table, []).append(site.condition(kind.where))
+        return {
+            table: joined for table, found in parts.items() if (joined := either(found)) is not None
+        }
+
+    def tables(self, tell: Tell) -> None:
+        a, b = self._a, self._b
+        try:
+            names = Names.between(a, b, shared=False)
+        except OneName as error:
+            self._line("tables", "names", str(error), "")
+            return
+        theirs = {table.name: table for table in b.tables}
+        dropped_a, dropped_b = self._dropped(a), self._dropped(b)
+        keyed = PrefixedValues.between(a, b)
+        with a.database.reading() as reads_a, b.database.reading() as reads_b:
+            for table in a.tables:
+                plain = table.name.removeprefix(a.prefix)
+                other = theirs.pop(names.table(table.name), None)
+                if other is None:
+                    self._only(plain, a, table)
+                    continue
+                tell(table.name)
+                ours = self._stream(a, table, reads_a, keyed, dropped_a.get(table.name))
+                their = reads_b.rows(other, leave=dropped_b.get(other.name))
+                self._compare(plain, table, other, ours, their)
+        for table in theirs.values():
+            self._only(table.name.removeprefix(b.prefix), b, table)
+
+    def _only(self, plain: str, site: Site, table: Table) -> None:
+        rows = site.database.count(table.name)
+        mine = site is self._a
+        self._found.tables.append(
+            TableDifference(
+                plain, f"only in {site.environment.name}", rows if mine else None,
+                None if mine else rows,
+            )
+        )  # fmt: skip
+
+    def _stream(
+        self,
+        site: Site,
+        table: Table,
+        reader: Reader,
+        keyed: PrefixedValues,
+        leave: Condition | None,
+    ) -> Iterator[Batch]:
+        """Rows of ``a`` as they would be in ``b``."""
+        indexes, encoded = site.rewritable(table), site.encoded
+        for batch in keyed.through(table, reader.rows(table, leave=leave)):
+            for index in indexes:
+                tally = Tally()
+                changed = self._rewriter.rewrite_column(batch.texts(index), tally, [])
+                for rule in encoded.get((table.name, table.columns[index].name), ()):
+                    rewrite_payloads(self._rewriter, rule, table, batch, index, changed, tally)
+                batch.put(index, changed)
+            yield batch
+
+    def _compare(
+        self,
+        plain: str,
+        table: Table,
+        other: Table,
+        ours: Iterable[Batch],
+        theirs: Iterable[Batch],
+    ) -> None:
+        names = [column.name for column in table.columns]
+        if set(names) != {column.name for column in other.columns}:
+            self._found.tables.append(TableDifference(plain, "columns", table.rows, other.rows))
+            return
+        a, b = _Rows(table, names), _Rows(other, names)
+        a.read(ours)
+        b.read(theirs)
+        if a.total == b.total and a.count == b.count:
+            self._found.same_tables += 1
+            return
+        changed = only_a = only_b = None
+        if a.by_key is not None and b.by_key is not None:
+            both = a.by_key.keys() & b.by_key.keys()
+            changed = sum(a.by_key[key] != b.by_key[key] for key in both)
+            only_a, only_b = len(a.by_key) - len(both), len(b.by_key) - len(both)
+        self._found.tables.append(
+            TableDifference(plain, "content", a.count, b.count, changed, only_a, only_b)
+        )
+
+    def entries(self) -> None:
+        rule = self._a.definition.entries
+        ours = self._a.table(rule.table) if rule else None
+        theirs = self._b.table(rule.table) if rule else None
+        if rule is None or ours is None or theirs is None:
+            return
+        names = [column.name for column in ours.columns]
+        keyed = PrefixedValues.between(self._a, self._b)
+        with self._a.database.reading() as reads_a, self._b.database.reading() as reads_b:
+            leave_a = Other(self._a.condition(rule.where))
+            leave_b = Other(self._b.condition(rule.where))
+            a = _entries(ours, rule, names, self._stream(self._a, ours, reads_a, keyed, leave_a))
+            b = _entries(theirs, rule, names, reads_b.rows(theirs, leave=leave_b))
+        found: list[EntryDifference] = []
+        for key in sorted({*a, *b}, key=lambda key: (len(key), key)):
+            one, two = a.get(key), b.get(key)
+            known = one or two
+            assert known is not None
+            if one is None or two is None:
+                where = self._found.a if two is None else self._found.b
+                found.append(EntryDifference(known.title, known.kind, key, "only", where))
+            elif one.changed != two.changed:
+                newer = self._found.a if one.changed > two.changed else self._found.b
+                found.append(EntryDifference(known.title, known.kind, key, "newer", newer))
+            elif one.hash != two.hash:
+                where = f"{self._found.a} and {self._found.b}"
+                found.append(EntryDifference(known.title, known.kind, key, "changed", where))
+        self._found.entries = found
+
+
+class _Rows:
+    """The sum of the hashes of a table's rows, and each by its key where there are not too many."""
+
+    def __init__(self, table: Table, names: Sequence[str]) -> None:
+        own = [column.name for column in table.columns]
+        self._order = [own.index(name) for name in names]
+        self._key = [own.index(name) for name in table.key]
+        self.by_key: dict[bytes, int] | None = {} if table.key else None
+        self.count = 0
+        self.total = 0
+
+    def read(self, batches: Iterable[Batch]) -> None:
+        for batch in batches:
+            for row in batch.each():
+                value = row_hash(row[index] for index in self._order)
+                self.total = (self.total + value) & WRAP
+                self.count += 1
+                if self.by_key is not None:
+                    key = b"".join([cell_bytes(row[index]) for index in self._key])
+                    self.by_key[key] = value
+            if self.by_key is not None and self.count > _ROW_BY_ROW:
+                self.by_key = None
+
+
+@dataclass(frozen=True)
+class _Entry:
+    title: str
+    kind: str
+    changed: str
+    hash: int
+
+
+def _entries(
+    table: Table, rule: Any, names: Sequence[str], batches: Iterable[Batch]
+) -> dict[str, _Entry]:
+    own = [column.name for column in table.columns]
+    order = [own.index(name) for name in names if name in own]
+    found: dict[str, _Entry] = {}
+
+    def text(row: list[Any], name: str | None) -> str:
+        cell = row[own.index(name)] if name in own else ""
+        return cell.decode("utf-8", "replace") if isinstance(cell, bytes) else str(cell)
+
+    for batch in batches:
+        for row in batch.each():
+            value = row_hash(row[index] for index in order)
+            found[text(row, rule.id)] = _Entry(
+                text(row, rule.title), text(row, rule.kind), text(row, rule.changed), value
+            )
+    return found
+
+
+def _words(site: Site, named: NamedSetting) -> str:
+    values = []
+    words = {value: word for word, value in named.values.items()}
+    for key in named.keys:
+        for value in site.settings(key).values():
+            values.append(words.get(value, value))
+    return ", ".join(value for value in values if value)
+
+
+def _stands(item: Extension | None) -> str:
+    if item is None:
+        return "not there"
+    return f"{item.version} {'active' if item.active else 'inactive'}".strip()

@@ -1,0 +1,255 @@
+"""What an environment consists of, where its bytes are, and what a transfer could leave out."""
+
+from __future__ import annotations
+
+import fnmatch
+import subprocess
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..cms.definition import ROLES
+from ..database import Table
+from ..files import Manifest
+from ..site import Extension, Site, extensions_of, own_files, part_of_path
+from ..site.summary import Summary, standing
+
+CONTENT = "content"
+# Files that a copy seldom needs: patterns as in .gitignore, with what they are.
+_SPARE = (
+    ("*.log", "logs"),
+    ("cache/", "cached files"),
+    ("*.sql", "database dumps"),
+    ("*.sql.gz", "database dumps"),
+    ("*.zip", "archives"),
+    ("*.tar.gz", "archives"),
+    ("*.tgz", "archives"),
+)
+
+
+@dataclass(frozen=True)
+class TableSize:
+    """A table: rows as far as the server tells, bytes with its indexes, and what it is for."""
+
+    name: str
+    rows: int
+    size: int
+    role: str
+
+
+@dataclass(frozen=True)
+class FolderSize:
+    path: str
+    files: int
+    size: int
+    part: str
+
+
+@dataclass(frozen=True)
+class KindCount:
+    """A kind of rows; ``size`` is their share of their tables, in bytes."""
+
+    name: str
+    rows: int
+    size: int
+
+
+@dataclass(frozen=True)
+class Suggestion:
+    """Something to leave out: the key of ``[leave]``, what to write there, what it saves."""
+
+    key: str
+    value: str
+    size: int
+    why: str
+
+
+@dataclass
+class Survey:
+    """Everything about one environment. Sizes are in bytes."""
+
+    standing: Summary
+    runtime: str | None
+    tables: list[TableSize]
+    folders: list[FolderSize]
+    entries: list[tuple[str, str, int]] = field(default_factory=list)
+    kinds: list[KindCount] = field(default_factory=list)
+    extensions: list[Extension] = field(default_factory=list)
+    suggestions: list[Suggestion] = field(default_factory=list)
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "environment": self.standing.environment,
+            "standing": self.standing.as_json(),
+            "runtime": self.runtime,
+            "tables": [vars(item) for item in self.tables],
+            "folders": [vars(item) for item in self.folders],
+            "entries": [
+                {"type": kind, "state": state, "count": count}
+                for kind, state, count in self.entries
+            ],
+            "kinds": [vars(item) for item in self.kinds],
+            "extensions": [item.as_json() for item in self.extensions],
+            "suggestions": [vars(item) for item in self.suggestions],
+        }
+
+
+def role_of(site: Site, table: Table) -> str:
+    """What a table is for, by the definition's patterns: content where none fits."""
+    for role in ROLES:
+        if any(site.named(table.name, pattern) for pattern in site.definition.roles.get(role, ())):
+            return role
+    return CONTENT
+
+
+def runtime_version(site: Site) -> str | None:
+    """The version of the language that the CMS runs in, as its command here says."""
+    rule = site.definition.runtime
+    if rule is None:
+        return None
+    try:
+        done = subprocess.run(rule.command, capture_output=True, text=True, timeout=20)
+    except (OSError, subprocess.SubprocessError):
+        return None
+    version = done.stdout.strip().splitlines()
+    return f"{rule.title} {version[0]}" if done.returncode == 0 and version else None
+
+
+def entries_by_kind(site: Site) -> list[tuple[str, str, int]]:
+    """(type, state, count) of all entries, most frequent first."""
+    rule = site.definition.entries
+    if rule is None or not site.has_table(rule.table) or not rule.kind or not rule.state:
+        return []
+    rows = site.database.groups(site.prefix + rule.table, [rule.kind, rule.state])
+    return [(str(kind), str(state), int(count)) for kind, state, count in rows]
+
+
+def survey(site: Site, *, here: bool = True) -> Survey:
+    """Look at everything that an environment consists of; ``here``: it is in use on some machine.
+
+    Raises:
+        DatabaseError, FilesError: something could not be read.
+    """
+    tables = sorted(
+        (TableSize(t.name, t.rows, t.size, role_of(site, t)) for t in site.tables),
+        key=lambda item: (-item.size, item.name),
+    )
+    # Its configuration and an embedded database are no files that would move.
+    files = site.files.scan(["."], own_files(site))
+    kinds = _kinds(site)
+    extensions = extensions_of(site)
+    found = Survey(
+        standing(site),
+        runtime_version(site) if here else None,
+        tables,
+        _folders(site, files),
+        entries_by_kind(site),
+        kinds,
+        extensions,
+    )
+    found.suggestions = _suggestions(site, found, files)
+    return found
+
+
+def _folders(site: Site, files: Manifest) -> list[FolderSize]:
+    """Files by their folder, at most two deep."""
+    counts: Counter[str] = Counter()
+    sizes: Counter[str] = Counter()
+    for entry in files.values():
+        if entry.kind == "folder":
+            continue
+        folder = "/".join(entry.path.split("/")[:-1][:2]) or "."
+        counts[folder] += 1
+        sizes[folder] += entry.size
+    return sorted(
+        (FolderSize(f, counts[f], sizes[f], part_of_path(site, f)) for f in counts),
+        key=lambda item: (-item.size, item.path),
+    )
+
+
+def _kinds(site: Site) -> list[KindCount]:
+    rows: Counter[str] = Counter()
+    sizes: Counter[str] = Counter()
+    for rule in site.definition.rows:
+        table = site.table(rule.table)
+        if table is None:
+            continue
+        count = site.database.count(table.name, site.condition(rule.where))
+        rows[rule.name] += count
+        if count:
+            sizes[rule.name] += table.size * count // max(table.rows, count)
+    return [
+        KindCount(name, rows[name], sizes[name]) for name in site.definition.kinds if name in rows
+    ]
+
+
+def _suggestions(site: Site, found: Survey, files: Manifest) -> list[Suggestion]:
+    # What arrival drops by itself need not be left out as well.
+    dropped = {*site.definition.arrival.caches, *site.definition.arrival.address_rules}
+    useful = {rule.name for rule in site.definition.rows if rule.suggested} - dropped
+    if dropped:
+        useful.discard("expired-values")
+    covered = {
+        site.prefix + rule.table
+        for rule in site.definition.rows
+        if rule.name in dropped and not rule.where
+    }
+    suggested = [
+        Suggestion(
+            "rows", kind.name, kind.size, f"{kind.rows:,} {'row' if kind.rows == 1 else 'rows'}"
+        )
+        for kind in found.kinds
+        if kind.rows and kind.name in useful
+    ]
+    suggested += [
+        Suggestion("empty", table.name.removeprefix(site.prefix), table.size, f"{table.role} table")
+        for table in found.tables
+        if table.role in ("log", "cache", "index") and table.rows and table.name not in covered
+    ]
+    suggested += _spare_files(files)
+    for rule in site.definition.extensions:
+        idle = {
+            item.folder
+            for item in found.extensions
+            if item.group == rule.name and not item.active and rule.active
+        } - {item.folder for item in found.extensions if item.active}
+        size = sum(_size_below(files, folder) for folder in idle)
+        if size:
+            suggested.append(Suggestion("inactive", rule.name, size, f"{len(idle)} not active"))
+    return sorted(suggested, key=lambda item: (-item.size, item.key, item.value))
+
+
+def _spare_files(files: Manifest) -> list[Suggestion]:
+    entries = [entry for entry in files.values() if entry.kind == "file"]
+    found: list[Suggestion] = []
+    for pattern, what in _SPARE:
+        sizes: Sequence[int]
+        if pattern.endswith("/"):
+            name = pattern[:-1]
+            sizes = [e.size for e in entries if name in e.path.split("/")[:-1]]
+        else:
+            sizes = [e.size for e in entries if fnmatch.fnmatch(e.path.rpartition("/")[2], pattern)]
+        if sum(sizes):
+            found.append(Suggestion("files", pattern, sum(sizes), f"{what}, {len(sizes):,} files"))
+    return found
+
+
+def _size_below(files: Manifest, folder: str) -> int:
+    return sum(
+        entry.size
+        for path, entry in files.items()
+        if path == folder or path.startswith(folder + "/")
+    )
+
+
+def leave_table(suggestions: Sequence[Suggestion]) -> str:
+    """The suggestions as they are written in vetrin.toml."""
+    lines = ["[leave]"]
+    for key in ("rows", "empty", "files", "inactive"):
+        values = [item.value for item in suggestions if item.key == key]
+        if values:
+            lines.append(
+                f"{key} = [{', '.join(repr(v).replace(chr(39), chr(34)) for v in values)}]"
+            )
+    return "\n".join(lines)

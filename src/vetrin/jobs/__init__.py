@@ -1,0 +1,115 @@
+"""The job itself: plan, run, journal, undo."""
+
+from .agreement import agreed
+from .errors import HalfDone, JobError, LeftBroken, Overtaken, Refused, Stopped, described
+from .events import (
+    Checking,
+    Event,
+    FileMoved,
+    Listener,
+    Moved,
+    Phase,
+    Slowed,
+    Started,
+    TableDone,
+    TableStarted,
+    Waiting,
+    silent,
+)
+from .exclusions import Leaving, LeftKind
+from .identity import as_it_was
+from .in_place import Selection, Survey, Work, change, survey
+from .journal import Journals, Run
+from .lock import holder_of, must_hold, only_run, wish
+from .plan import (
+    PARTS,
+    PUSHED_PARTS,
+    USUAL_PARTS,
+    Choices,
+    FolderChange,
+    Part,
+    Plan,
+    TablePlan,
+    may_read,
+    may_write,
+    usual_parts,
+)
+from .planner import build_plan
+from .reconnect import was_cut_off
+from .recovery import finish, put_right, take_back_of_others
+from .restoring import Wanted, build_restore, parts_wanted, snapshot_site
+from .row_rewriting import Healing, Rewriting
+from .snapshot import Keeping, take_snapshot
+from .switching import half_switched, must_be_whole
+from .transfer import Report, preview, run_plan
+from .undoing import Undone, undo, undo_and_look, undoable
+
+__all__ = [
+    "PARTS",
+    "PUSHED_PARTS",
+    "USUAL_PARTS",
+    "Checking",
+    "Choices",
+    "Event",
+    "FileMoved",
+    "FolderChange",
+    "HalfDone",
+    "Healing",
+    "JobError",
+    "Journals",
+    "Keeping",
+    "Leaving",
+    "LeftBroken",
+    "LeftKind",
+    "Listener",
+    "Moved",
+    "Overtaken",
+    "Part",
+    "Phase",
+    "Plan",
+    "Refused",
+    "Report",
+    "Rewriting",
+    "Run",
+    "Selection",
+    "Slowed",
+    "Started",
+    "Stopped",
+    "Survey",
+    "TableDone",
+    "TablePlan",
+    "TableStarted",
+    "Undone",
+    "Waiting",
+    "Wanted",
+    "Work",
+    "agreed",
+    "as_it_was",
+    "build_plan",
+    "build_restore",
+    "change",
+    "described",
+    "finish",
+    "half_switched",
+    "holder_of",
+    "may_read",
+    "may_write",
+    "must_be_whole",
+    "must_hold",
+    "only_run",
+    "parts_wanted",
+    "preview",
+    "put_right",
+    "run_plan",
+    "silent",
+    "snapshot_site",
+    "survey",
+    "take_back_of_others",
+    "take_snapshot",
+    "undo",
+    "undo_and_look",
+    "undoable",
+    "usual_parts",
+    "was_cut_off",
+    "wish",
+]

@@ -1,0 +1,430 @@
+"""What a run takes of its source is kept in the store as it goes by: the third side of a later merge.
+
+The source is read once, for the target and for the store. Built to survive what a run survives: each stretch
+of a table that is stored is written to ``baseline.jsonl`` of the run, with the keys that it covers; whoever
+goes on drops what has changed since, and reads again only what is then missing. A run never fails over its
+baseline: where it cannot be kept, the report says why, and nothing of it stays.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from types import TracebackType
+from typing import Any
+
+from ..append_log import AppendLog, NewerLog
+from ..database import Attachment, Batch, KeyRange, Table, goes_by_key
+from ..database.engines import engine_of
+from ..database.row_codec import records_of
+from ..site import Site
+from ..store import (
+    Chunk,
+    Hands,
+    Manifest,
+    Store,
+    StoredData,
+    StoredFile,
+    StoredFiles,
+    StoredTable,
+    StoreError,
+    TableWriter,
+    keep_files,
+    lease,
+    written,
+)
+from .errors import Stopped
+from .journal import Journals, Run
+from .plan import Plan, TablePlan
+
+_VERSION = 1  # of the notes
+_ENDS = ("after", "upto")
+_KEPT = 2  # baselines from one environment to another: the last run may be undone
+_SWEPT = 10  # runs after which what no snapshot needs is removed
+
+
+@dataclass(frozen=True)
+class Piece:
+    """All rows of a table that are in a range of its key, in pages."""
+
+    among: KeyRange
+    pages: tuple[Chunk, ...]
+
+
+class Pieces:
+    """What is kept of one table by now: stretches that do not overlap."""
+
+    def __init__(self) -> None:
+        self._pieces: list[Piece] = []
+
+    def __iter__(self) -> Iterator[Piece]:
+        yield from sorted(self._pieces, key=lambda piece: piece.among.after or ())
+
+    def add(self, piece: Piece) -> None:
+        self._pieces.append(piece)
+
+    def drop(self, among: KeyRange) -> None:
+        """Forget the stretches that reach into a range."""
+        self._pieces = [piece for piece in self._pieces if _apart(piece.among, among)]
+
+    def gaps(self) -> Iterator[KeyRange]:
+        """The ranges of which nothing is kept."""
+        at: tuple[int, ...] | None = None
+        for piece in self:
+            if (piece.among.after or ()) > (at or ()):
+                yield KeyRange(at, piece.among.after)
+            at = piece.among.upto
+            if at is None:
+                return
+        yield KeyRange(at)
+
+
+def _apart(one: KeyRange, other: KeyRange) -> bool:
+    return any(
+        a.upto is not None and b.after is not None and a.upto <= b.after
+        for a, b in ((one, other), (other, one))
+    )
+
+
+class Notes:
+    """``baseline.jsonl``: which stretches are kept, one line for each step."""
+
+    def __init__(self, run: Run) -> None:
+        self._log = AppendLog(run.folder / "baseline.jsonl", "baseline", _VERSION)
+        self.there = self._log.there
+
+    def read(self) -> defaultdict[str, Pieces]:
+        """What is kept; nothing where a line cannot be read, for later ones may build on it."""
+        tables: defaultdict[str, Pieces] = defaultdict(Pieces)
+        try:
+            events = self._log.read()
+            if not events.sound or events.version != _VERSION:
+                return defaultdict(Pieces)
+            for line in events.items:
+                among = KeyRange(*(tuple(line[end]) if line[end] else None for end in _ENDS))
+                pieces = tables[line["table"]]
+                if "pages" in line:
+                    pages = tuple(Chunk.of_list(page) for page in line["pages"])
+                    pieces.add(Piece(among, pages))
+                else:
+                    pieces.drop(among)
+        except (NewerLog, ValueError, KeyError, TypeError, IndexError):
+            return defaultdict(Pieces)
+        return tables
+
+    def begin(self, tables: Mapping[str, Pieces]) -> None:
+        """Begin anew, or go on, with what is kept by now."""
+        self._log.remove()
+        self._log.begin()
+        for table, pieces in tables.items():
+            for piece in pieces:
+                self.write(table, piece.among, piece.pages)
+
+    def write(self, table: str, among: KeyRange, pages: Sequence[Chunk] | None) -> None:
+        """Note what is kept of a range, None for nothing. A stretch whose note is lost is read once more; that
+        something is kept no longer must not be lost."""
+        line: dict[str, Any] = {"table": table, "after": among.after, "upto": among.upto}
+        if pages is not None:
+            line["pages"] = [page.as_list() for page in pages]
+        self._log.append(line, durable=pages is None)
+
+    def remove(self) -> None:
+        self._log.remove()
+
+
+class Baseline:
+    """Keeps the source of one run, while it is used as a context.
+
+    ``store`` None: nothing is kept, and every method does nothing. ``since`` is the moment that the rows are
+    of; ``lost`` says why nothing is kept where it should be.
+    """
+
+    def __init__(self, store: Store | None, plan: Plan, source: Site, run: Run) -> None:
+        between = plan.kind in ("pull", "push") and {"data", "media"} & set(plan.parts)
+        self._store = store if between else None
+        self._plan = plan
+        self._source = source
+        self._run = run
+        self._notes = Notes(run)
+        self._tables: defaultdict[str, Pieces] = defaultdict(Pieces)
+        self._old: dict[str, StoredTable] = {}
+        self._attachments: tuple[Attachment, ...] = ()
+        self._stack = contextlib.ExitStack()
+        self._added = 0
+        self.since = datetime.now().astimezone().isoformat(timespec="milliseconds")
+        self.lost = ""
+
+    @property
+    def kept(self) -> bool:
+        """True while it is worth going on."""
+        return self._store is not None and not self.lost
+
+    def __enter__(self) -> Baseline:
+        if self._store is not None:
+            with self.trying() as store:
+                if self._run.resumed and not self._notes.there:
+                    self.lose("the run began without one")
+                    return self
+                self._stack.enter_context(lease(store.shelf, "write"))
+                self._stack.callback(self._give_way)
+                self._hands = self._stack.enter_context(Hands())
+                self._old = store.newest_tables(self._source.environment.name)
+                self._tables = self._notes.read()
+                self._forget_what_is_gone(store)
+                self._notes.begin(self._tables)
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        at: TracebackType | None,
+    ) -> None:
+        if self._store is not None:
+            with self.trying() as store:
+                if isinstance(error, Stopped):
+                    store.shelf.settle()
+                elif error is not None:
+                    self.lose("")
+        self._stack.close()
+
+    def _forget_what_is_gone(self, store: Store) -> None:
+        """Contents that a killed process did not get settled, or that were swept since."""
+        for pieces in self._tables.values():
+            for piece in pieces:
+                needs = {digest for page in piece.pages for digest in page.needs}
+                if not all(map(store.contents.has, needs)):
+                    pieces.drop(piece.among)
+
+    @contextlib.contextmanager
+    def trying(self) -> Iterator[Store]:
+        """Do something with the store, or the notes; what goes wrong there ends the baseline, and nothing else."""
+        assert self._store is not None
+        try:
+            yield self._store
+        except StoreError as error:
+            self.lose(str(error))
+        except OSError as error:
+            self.lose(error.strerror or str(error))
+
+    def lose(self, reason: str) -> None:
+        """Keep nothing; the room that it took is free again."""
+        self.lost = self.lost or reason or "the run failed"
+        self._give_way()
+
+    def _give_way(self) -> None:
+        if self._store is not None and self.lost:
+            self._notes.remove()
+            with contextlib.suppress(StoreError):
+                self._store.shelf.give_up()
+            self._store.contents.forget()
+
+    # -- rows -------------------------------------------------------------------------------------------
+
+    def begin(self, table: Table) -> None:
+        """Nothing of a table is taken yet."""
+        if self.kept:
+            self.drop(table, KeyRange())
+
+    def drop(self, table: Table, among: KeyRange) -> None:
+        """What was taken of a range is not what the source has now."""
+        if self.kept:
+            self._tables[table.name].drop(among)
+            with self.trying():
+                self._notes.write(table.name, among, None)
+
+    def gaps(self, table: Table) -> list[KeyRange]:
+        """The ranges of which the source has to be read once more."""
+        return list(self._tables[table.name].gaps()) if self.kept else []
+
+    def through(self, table: Table, among: KeyRange, batches: Iterable[Batch]) -> Iterator[Batch]:
+        """Pass batches on, all rows of a range in the order of the key, and keep what they hold."""
+        if not self.kept:
+            yield from batches
+            return
+        assert self._store is not None
+        old = self._store.pages_if_whole(self._old.get(table.name))
+        writer = TableWriter(self._store.contents, self._hands, old)
+        stretch = _Stretch(table, among)
+        noted = 0
+
+        def note(pages: Sequence[Chunk], *, last: bool = False) -> int:
+            for piece in stretch.pieces(pages, last=last):
+                self._tables[table.name].add(piece)
+                self._notes.write(table.name, piece.among, piece.pages)
+            return len(pages)
+
+        for batch in batches:
+            if self.kept:
+                with self.trying():
+                    records = batch.records if batch.records is not None else records_of(batch)
+                    stretch.passed(batch, writer.add(records))
+                    noted += note(writer.settled(noted))
+            batch.records = None
+            yield batch
+        if self.kept:
+            with self.trying():
+                note(writer.finish()[noted:], last=True)
+                self._added += writer.added
+
+    # -- the rest ---------------------------------------------------------------------------------------
+
+    def hang(self, attachments: Sequence[Attachment]) -> None:
+        """What hangs on the source's tables."""
+        self._attachments = tuple(attachments)
+
+    def finish(self, journals: Journals) -> str:
+        """Let the baseline exist, now that the run is done; its ID, empty where there is none."""
+        if not self.kept:
+            return ""
+        with self.trying() as store:
+            before = self._before(store, journals)
+            manifest = self._manifest(store, before)
+            store.add(manifest)
+            self._run.write("baseline", snapshot=manifest.id)
+            self._notes.remove()
+            self._clear(store)
+            return manifest.id
+        return ""
+
+    def _before(self, store: Store, journals: Journals) -> Manifest | None:
+        """The baseline between the same two environments that holds until this one does."""
+        named = journals.baseline(self._plan.source.name, self._plan.target.name)
+        return next((item for item in store.snapshots() if item.id == named), None)
+
+    def _manifest(self, store: Store, before: Manifest | None) -> Manifest:
+        plan, source = self._plan, self._source
+        arriving, environment = plan.arriving, plan.source
+        data = self._data(store, before)
+        newest = arriving.newest
+        listed = before.listed if before else None
+        if plan.files is not None and "media" in plan.parts:
+            listed = self._listed(store)
+        return Manifest(
+            id=store.new_id(),
+            taken=self.since,
+            environment=environment.name,
+            role=environment.role,
+            cms=source.definition.name,
+            parts=("data",) if data is not None else (),
+            address=str(environment.address),
+            also=tuple(map(str, environment.also)),
+            roots=source.roots,
+            purpose="baseline",
+            target=plan.target.name,
+            title=arriving.title or "",
+            cms_version=arriving.cms_version or "",
+            addresses=tuple(str(address) for _, address in source.recorded_addresses()),
+            counts=arriving.counts or None,
+            newest=(newest.title, newest.changed) if newest is not None else None,
+            data=data,
+            listed=listed,
+            added=self._added,
+        )
+
+    def _data(self, store: Store, before: Manifest | None) -> StoredData | None:
+        """The tables that came, and those of the baseline before that did not."""
+        source, database = self._source, self._source.database
+        old = before.data if before is not None else None
+        if not self._plan.tables:
+            return old
+        tables = [self._table(store, item) for item in self._plan.tables]
+        if before is not None and old is not None and old.prefix == source.prefix:
+            came = {item.table.name for item in tables}
+            tables += [
+                replace(item, taken=item.taken or before.taken)
+                for item in old.tables
+                if item.table.name not in came
+            ]
+        return StoredData(
+            engine=database.engine,
+            facts=database.facts().kept(),
+            prefix=source.prefix,
+            charset=source.configuration.charset,
+            tables=tuple(tables),
+            attachments=self._attachments,
+            views=self._plan.views,
+            size=sum(item.table.size for item in tables),
+        )
+
+    def _table(self, store: Store, item: TablePlan) -> StoredTable:
+        pages = [page for piece in self._tables[item.table.name] for page in piece.pages]
+        lists, added = store.contents.keep_blocks([written(pages)])
+        self._added += added
+        rows, size = sum(page.rows for page in pages), sum(page.size for page in pages)
+        return StoredTable(
+            replace(item.table, rows=rows, size=size),
+            item.original,
+            tuple(lists),
+            mixed=engine_of(self._source.database.engine).any_type,
+        )
+
+    def _listed(self, store: Store) -> StoredFiles:
+        assert self._plan.files is not None
+        entries = [StoredFile(entry) for entry in self._plan.files.listed]
+        listed, added = keep_files(store.contents, entries, {})
+        self._added += added
+        return listed
+
+    def _clear(self, store: Store) -> None:
+        """Remove baselines that this one takes the place of, and every so often what nothing needs."""
+        pair = self._plan.source.name, self._plan.target.name
+        mine = [
+            item
+            for item in store.snapshots()
+            if item.purpose == "baseline" and (item.environment, item.target) == pair
+        ]
+        for item in mine[:-_KEPT]:
+            store.remove(item)
+        if self._run.number % _SWEPT == 0:
+            self._stack.close()  # a sweep wants the store for itself
+            with contextlib.suppress(StoreError), lease(store.shelf, "thin"):
+                store.sweep()
+
+
+class _Stretch:
+    """Tells of pages as they are stored which keys they cover."""
+
+    def __init__(self, table: Table, among: KeyRange) -> None:
+        names = [column.name for column in table.columns]
+        self._places = [names.index(name) for name in table.key] if goes_by_key(table) else []
+        self._after, self._upto = among.after, among.upto
+        self._ends: list[tuple[int, ...] | None] = []  # of pages that were cut, their last keys
+        self._waiting: list[Chunk] = []
+        self._rows = 0
+        self._last: tuple[int, ...] | None = None
+
+    def passed(self, batch: Batch, ends: Sequence[int]) -> None:
+        """A batch has been cut; ``ends`` say behind which of all rows."""
+        for end in ends:
+            self._ends.append(self._key(batch, end - self._rows - 1))
+        self._last = self._key(batch, batch.rows - 1)
+        self._rows += batch.rows
+
+    def _key(self, batch: Batch, row: int) -> tuple[int, ...] | None:
+        if not self._places:
+            return None
+        if row < 0:
+            return self._last
+        at = row * batch.width
+        with contextlib.suppress(ValueError, TypeError):  # some engines take texts for numbers
+            return tuple(int(batch.cells[at + place]) for place in self._places)  # type: ignore[arg-type]
+        return None
+
+    def pieces(self, pages: Sequence[Chunk], *, last: bool) -> Iterator[Piece]:
+        """The pieces that some more pages make, in order; ``last``: there are no others."""
+        for page in pages:
+            self._waiting.append(page)
+            end = self._ends.pop(0) if self._ends else None
+            if end is not None:
+                yield self._piece(end)
+        if last:
+            yield self._piece(self._upto)
+
+    def _piece(self, upto: tuple[int, ...] | None) -> Piece:
+        pages, self._waiting = tuple(self._waiting), []
+        after, self._after = self._after, upto
+        return Piece(KeyRange(after, upto), pages)

@@ -1,0 +1,62 @@
+"""Which folder and which database a run replaced, whatever the project calls them later."""
+
+from __future__ import annotations
+
+import re
+import secrets
+from typing import Any
+
+from ..cms import SiteConfiguration
+from ..files import OWN_FOLDER, FilesError
+from ..site import Site
+from .journal import Run
+
+_PATH = f"{OWN_FOLDER}/id"
+_ID = re.compile(rb"[0-9a-f]{16}")
+
+
+def root_id(target: Site) -> str:
+    """The ID of the root of an environment, given to it where it has none; 16 hexadecimal digits.
+
+    It lies in the root itself, so it goes along when the folder above is renamed or mounted elsewhere.
+    """
+    found = _read(target)
+    if not found:
+        found = secrets.token_hex(8)
+        target.files.put(_PATH, found.encode())
+    return found
+
+
+def where(target: Site) -> dict[str, Any]:
+    """What a run puts on record of where it writes, to be told again by ``is_where`` and ``as_it_was``."""
+    found, database = target.configuration, target.database
+    return {
+        "root": root_id(target),
+        "database": "" if database.missing else database.facts().identity,
+        "site": {"engine": found.engine, "database": found.database, "prefix": found.prefix},
+    }
+
+
+def as_it_was(run: Run) -> SiteConfiguration | None:
+    """How the site was configured that a run wrote to; None where that is not on record."""
+    try:
+        return SiteConfiguration(
+            run.site["engine"], run.site["database"], run.site.get("prefix", "")
+        )
+    except KeyError:
+        return None
+
+
+def is_where(target: Site, root: str) -> bool:
+    """True if the root of an environment is the one with this ID."""
+    return _read(target) == root
+
+
+def _read(target: Site) -> str:
+    try:
+        text = b"".join(target.files.read(_PATH, 0, 16)) if target.files.exists(_PATH) else b""
+    except FilesError as error:
+        if error.lost:
+            raise
+        return ""
+    return text.decode() if _ID.fullmatch(text) else ""

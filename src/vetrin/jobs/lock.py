@@ -1,0 +1,214 @@
+"""One run at a time for each environment, wherever the runs come from.
+
+The lock is a file in Vetrin's own folder of the environment, made so that only one can make it. It says
+who holds it, from where and since when, and is never written again; a second file beside it is a sign of life,
+written anew every few seconds. A run on this machine that is dead is told by its process, which only those can see
+that share its space of process numbers (a container has its own). One from elsewhere is told by its silence, and
+taken for dead by a person alone, who takes over.
+
+A lock goes by its content: nobody removes one that is not the very lock that was looked at, and a run whose lock
+somebody took over does not get to its switch.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import getpass
+import json
+import os
+import re
+import secrets
+import socket
+import threading
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from ..files import OWN_FOLDER, FilesError, FileTree
+from ..site import Site
+from ..spot import this_machine
+from .errors import Overtaken, Refused
+
+_PATH = f"{OWN_FOLDER}/lock"
+_ALIVE = f"{OWN_FOLDER}/alive-"  # and the token of a lock
+BEAT = 15.0  # seconds between two signs of life
+_LONGEST = 4096  # bytes of a lock
+_TOKEN = re.compile("[0-9a-f]{16}")
+SILENT = 90.0  # seconds without one after which a run counts as dead
+
+
+@dataclass(frozen=True)
+class Holder:
+    """Who holds a lock. ``silent`` is how many seconds nothing was heard of it."""
+
+    user: str
+    host: str
+    process: int
+    since: str
+    silent: float
+    ours: bool  # the same machine as this one
+    text: bytes
+
+    @property
+    def dead(self) -> bool:
+        """True for a run that has ended without letting go; from elsewhere, only most likely."""
+        if self.ours:
+            return not _runs(json.loads(self.text))
+        return self.silent > SILENT
+
+    def __str__(self) -> str:
+        since = self.since.replace("T", " ")[:16]
+        return f"{self.user} on {self.host} (process {self.process}) since {since}"
+
+
+class _Wish:
+    """Whether the command that is carried out is to take over from whoever holds a lock."""
+
+    take_over = False
+
+
+wish = _Wish()
+
+
+@contextlib.contextmanager
+def only_run(site: Site) -> Iterator[None]:
+    """Hold the environment's lock; once more in a context that holds it already does nothing.
+
+    Raises:
+        Refused: another run holds it; says who, from where and since when.
+    """
+    if site.lock:
+        yield
+        return
+    tree = site.files
+    token = secrets.token_hex(8)
+    text = json.dumps(_myself(token)).encode()
+    taken_over = False
+    while not tree.claim(_PATH, text):
+        holder = holder_of(tree)
+        if holder is None:
+            continue  # it was let go this moment
+        if not (holder.ours and holder.dead) and not (wish.take_over and not taken_over):
+            raise Refused(*_refusal(site.environment.name, holder))
+        taken_over = True
+        _break(tree, holder)
+    stop = threading.Event()
+    beating = threading.Thread(target=_beat, args=(site, token, stop), name="lock", daemon=True)
+    beating.start()
+    site.lock = text
+    try:
+        yield
+    finally:
+        site.lock = b""
+        stop.set()
+        beating.join()
+        # Where the connection is lost, the lock tells of a dead run.
+        with contextlib.suppress(FilesError):
+            site.files.take_away(_PATH, text)
+            site.files.remove(_ALIVE + token)
+
+
+def _refusal(name: str, holder: Holder) -> tuple[str, str]:
+    if holder.dead:
+        return (
+            f"{name} is locked by {holder}, of whom nothing was heard for {holder.silent / 60:.0f} minutes",
+            "if that run is dead, --take-over goes on in its place",
+        )
+    return (
+        f"{name} is being written to by {holder}; its last sign of life is {holder.silent:.0f} seconds old",
+        "wait until that run has ended; --take-over stops it and goes on in its place",
+    )
+
+
+def must_hold(site: Site) -> None:
+    """Raises Overtaken where another run took over the lock that this one holds."""
+    if not site.lock:
+        return
+    found = holder_of(site.files)
+    if found is None or found.text != site.lock:
+        raise Overtaken(site.environment.name, str(found) if found is not None else "")
+
+
+def holder_of(tree: FileTree) -> Holder | None:
+    """Who holds the lock of the environment whose files these are; None where nobody does."""
+    silent = tree.age(_PATH)
+    if silent is None:
+        return None
+    try:
+        text = b"".join(tree.read(_PATH, 0, _LONGEST))
+    except FilesError as error:
+        if error.lost:
+            raise
+        return None
+    try:
+        held = json.loads(text)
+        token = held.get("token", "")
+        if _TOKEN.fullmatch(token) and (beat := tree.age(_ALIVE + token)) is not None:
+            silent = min(silent, beat)
+        ours = held["machine"] == this_machine() and held.get("space", "") == _space()
+        user, host, process, since = held["user"], held["host"], held["process"], held["since"]
+        started = held.get("started", "")
+        if not all(isinstance(one, str) for one in (user, host, since, started)):
+            raise TypeError
+        return Holder(user, host, int(process), since, silent, ours, text)
+    except (ValueError, KeyError, TypeError, AttributeError):
+        # It is being written this moment, or by somebody else's hand.
+        return Holder("another run", "an unknown machine", 0, "a moment ago", silent, False, text)
+
+
+def _break(tree: FileTree, holder: Holder) -> None:
+    """Take that very lock away; another one that came meanwhile stays."""
+    tree.take_away(_PATH, holder.text)
+    with contextlib.suppress(ValueError, AttributeError, FilesError):
+        token = json.loads(holder.text).get("token", "")
+        if isinstance(token, str) and _TOKEN.fullmatch(token):
+            tree.remove(_ALIVE + token)
+
+
+def _beat(site: Site, token: str, stop: threading.Event) -> None:
+    while not stop.wait(BEAT):
+        # Over another connection, once it was made anew.
+        with contextlib.suppress(FilesError):
+            site.files.put(_ALIVE + token, b"")
+
+
+def _myself(token: str) -> dict[str, Any]:
+    return {
+        "user": getpass.getuser(),
+        "host": socket.gethostname(),
+        "machine": this_machine(),
+        "space": _space(),
+        "process": os.getpid(),
+        "started": _started(os.getpid()),
+        "since": datetime.now().astimezone().isoformat(timespec="seconds"),
+        "token": token,
+    }
+
+
+def _space() -> str:
+    """The space that a process number of this process is from; the same number in another one is another process."""
+    try:
+        return str(Path("/proc/self/ns/pid").readlink())
+    except OSError:
+        return ""
+
+
+def _runs(held: dict[str, Any]) -> bool:
+    """True if the process that took a lock on this machine is still there, and not another by now."""
+    try:
+        os.kill(held["process"], 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        pass
+    return bool(held["started"] == _started(held["process"]))
+
+
+def _started(process: int) -> str:
+    """When a process began, in ticks since the machine's start; empty where that is not told."""
+    try:
+        return Path(f"/proc/{process}/stat").read_text("ascii").rpartition(")")[2].split()[19]
+    except (OSError, IndexError):
+        return ""

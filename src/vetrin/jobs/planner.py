@@ -1,0 +1,640 @@
+"""Working out a plan from a look at both sides."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Collection, Sequence
+from dataclasses import replace as with_changes
+
+from ..config import Environment
+from ..database import AbsentDatabase, Attachment, Table, Unsuitable
+from ..database.engines import engine_of
+from ..files import LINK_OUT, Clash, Difference, Entry, Terms, compare_trees, some_of, unit_of
+from ..rewrite import Mapping, Rewriter, Tally
+from ..site import (
+    Names,
+    OneName,
+    PrefixedValues,
+    Site,
+    Summary,
+    counts_of,
+    file_scope,
+    is_empty,
+    lies_loose,
+    mapping_for,
+    part_of_path,
+    signed_between,
+    standing,
+    stays_with,
+)
+from .arrival import Settling, settling
+from .errors import JobError, Refused
+from .exclusions import (
+    Leaving,
+    can_hang,
+    dropped,
+    left_files,
+    patterns_of,
+    routines_with,
+    views_without,
+    work_out,
+)
+from .generated_files import (
+    Placed,
+    address_rules,
+    cached_files,
+    configuration_of_copy,
+    copy_file,
+    corrected_configuration,
+    wrong_addresses,
+)
+from .passwords import must_hold_none, passwords_of
+from .plan import (
+    USUAL_PARTS,
+    Choices,
+    FolderChange,
+    Part,
+    Plan,
+    Program,
+    TablePlan,
+    can_be_written,
+    may_read,
+    may_write,
+)
+
+_COUNTED = 32_000_000  # bytes; counting the rows of a larger table would take longer than a look
+
+
+def build_plan(
+    source: Site,
+    target: Site,
+    parts: Sequence[Part] = USUAL_PARTS,
+    others: Sequence[Environment] = (),
+    choices: Choices | None = None,
+) -> Plan:
+    """Look at both sides and work out the transfer.
+
+    ``others`` are further environments of the project; references to them are counted.
+
+    Raises:
+        Refused: a guard forbids it, or the two sites do not fit.
+        ProjectError: a choice names something unknown.
+        JobError, DatabaseError, FilesError: something could not be looked at.
+    """
+    may_write(target.environment)
+    may_read(source.environment)
+    if "data" in parts:
+        can_be_written(target)
+    return _Planner(source, target, tuple(parts), tuple(others), choices or Choices()).plan()
+
+
+class _Planner:
+    def __init__(
+        self,
+        source: Site,
+        target: Site,
+        parts: tuple[Part, ...],
+        others: tuple[Environment, ...],
+        choices: Choices,
+    ) -> None:
+        self._source = source
+        self._target = target
+        self._parts = parts
+        self._others = others
+        self._choices = choices
+        self._notes: list[str] = []
+        self._risks: list[str] = [*target.unsure]
+        _adopt(source, target)
+        self._keyed = PrefixedValues.between(source, target)
+
+    def plan(self) -> Plan:
+        source, target, choices = self._source, self._target, self._choices
+        mapping = mapping_for(source, target, self._notes)
+        names, leaving, settled = None, Leaving(), Settling([], [], [], [])
+        tables: tuple[TablePlan, ...] = ()
+        staying: tuple[str, ...] = ()
+        views: tuple[str, ...] = ()
+        routines: tuple[Attachment, ...] = ()
+        programs: tuple[Program, ...] = ()
+        if "data" in self._parts:
+            names = _fit(source, target)
+            leaving = self._leaving()
+            tables, staying = self._tables(names, leaving)
+            routines, lost = self._routines(names, tables)
+            views = self._views(names, leaving, lost)
+            programs = self._programs(tables, views, routines)
+            settled = settling(
+                source, target, choices.keep, choices.arrival, code="code" in self._parts
+            )
+            self._risks += [*leaving.warnings, *settled.warnings]
+            self._notes += settled.notes
+            _weigh(source, target, tables, self._risks)
+            if source.definition.fixed:
+                fixed = ", ".join(sorted(source.prefix + name for name in source.definition.fixed))
+                self._notes.append(
+                    f"not rewritten, because it identifies entries for good: {fixed}"
+                )
+        files = self.files(mapping)
+        if is_empty(target.root) and source.definition.markers:
+            lacking = [part for part in ("core", "code") if part not in self._parts]
+            if lacking:
+                self._risks.append(
+                    f"{target.environment.name} is empty, and without {' and '.join(lacking)} it will "
+                    "be no whole site"
+                )
+        for site in (source, target):
+            if isinstance(site.database, AbsentDatabase):
+                self._notes.append(
+                    f"the database of {site.environment.name} is not looked at, and not needed: "
+                    f"{site.database.unwritable}"
+                )
+        placed = self._placed(mapping)
+        arriving = self._arriving(leaving)
+        overwritten = standing(target, files="media" in self._parts)
+        if "code" in self._parts and "core" not in self._parts:
+            self._weigh_versions(arriving, overwritten)
+        kept = _kept(self._parts)
+        if target.configuration.file is not None:
+            kept.insert(0, f"{target.configuration.file.name} and its credentials")
+        return Plan(
+            source=source.environment,
+            target=target.environment,
+            parts=self._parts,
+            mapping=mapping,
+            arriving=arriving,
+            overwritten=overwritten,
+            tables=tables,
+            staying=staying,
+            views=views,
+            routines=routines,
+            programs=programs,
+            left_programs=choices.leave.programs,
+            files=files,
+            kept=tuple(kept),
+            notes=tuple(self._notes),
+            risks=tuple(self._risks),
+            others=self._others,
+            encoded=source.encoded,
+            names=names,
+            keyed=self._keyed,
+            leaving=leaving,
+            settling=settled,
+            placed=placed,
+            cached=tuple(cached_files(target))
+            if choices.arrival.caches and {"data", "code"} & set(self._parts)
+            else (),
+            creates=target.database.facts().where if target.database.missing else "",
+            folders=tuple(folder_changes(source, files)) if files is not None else (),
+            holds=self._holds(files),
+            signed=signed_between(
+                source, target, next((item.secrets for item in placed if item.secrets), None)
+            )
+            if tables
+            else {},
+        )
+
+    def _holds(self, files: Difference | None) -> tuple[str, str] | None:
+        """The file that holds visitors off while code switches, unless its owner put it there."""
+        rule, target = self._source.definition.maintenance, self._target
+        if rule is None or files is None or files.nothing or is_empty(target.root):
+            return None
+        code = any(
+            part_of_path(self._source, entry.path) != "media"
+            for entry in (*files.coming, *files.gone)
+        )
+        if not code or target.files.exists(rule.file):
+            return None
+        return rule.file, rule.text
+
+    def _weigh_versions(self, arriving: Summary, overwritten: Summary) -> None:
+        theirs, ours = arriving.cms_version, overwritten.cms_version
+        if theirs and ours and theirs != ours:
+            self._risks.append(
+                f"{self._source.environment.name} runs {self._source.definition.title} {theirs}, "
+                f"{self._target.environment.name} {ours}: its code was made for the other one"
+            )
+
+    def _arriving(self, leaving: Leaving) -> Summary:
+        """How the source stands, less what is left out."""
+        source = self._source
+        found = standing(source, files="media" in self._parts)
+        if not leaving.leave and not leaving.tables:
+            return found
+        return with_changes(found, counts=counts_of(source, leaving.leave, leaving.tables))
+
+    def _leaving(self) -> Leaving:
+        """What is left out: what was chosen, and what arrival would drop at once."""
+        source, target, choices = self._source, self._target, self._choices
+        going = dropped(source.definition, choices.arrival)
+        rows = tuple(dict.fromkeys([*choices.leave.rows, *going]))
+        ours = {table.name: table for table in target.tables}
+        stay = set()
+        for pattern in choices.keep.tables:
+            fitting = [name for name in ours if target.named(name, pattern)]
+            if not fitting:
+                self._risks.append(f"keep: {target.unnamed(pattern)}")
+            stay |= {name[len(target.prefix) :] for name in fitting}
+        kept = frozenset(source.prefix + name for name in stay)
+        there = frozenset(table.name for table in source.tables)
+        leave = with_changes(choices.leave, rows=rows)
+        found = work_out(source, leave, self._keyed.stale(source), kept & there)
+        own = [
+            name
+            for name in sorted(found.tables - kept)
+            if target.prefix + name[len(source.prefix) :] in ours
+        ]
+        if own:
+            self._notes.append(
+                f"{target.environment.name} keeps its own {', '.join(own)}, whose rows may belong to "
+                "rows that are replaced"
+            )
+        return found
+
+    def _tables(
+        self, names: Names, leaving: Leaving
+    ) -> tuple[tuple[TablePlan, ...], tuple[str, ...]]:
+        source, target = self._source, self._target
+        there = {table.name: table for table in target.tables}
+        facts = source.database.facts()
+        plans = []
+        for table in source.tables:
+            if table.name in leaving.tables:
+                continue
+            name = names.table(table.name)
+            schema = original = source.database.schema(table.name)
+            if engine_of(source.database.engine).renames_as_text:
+                schema = names.sql(schema)
+            try:
+                adapted = target.database.adapt(table, schema, facts)
+            except Unsuitable as error:
+                raise Refused(
+                    f"{target.environment.name} cannot take {table.name}: {error}",
+                    "change the table, or leave it out with [leave] tables",
+                ) from error
+            self._risks += [f"{table.name}: {note}" for note in adapted.notes]
+            leave = leaving.leave.get(table.name)
+            counted = table.size <= _COUNTED
+            rows = _rows(source, table)
+            left = source.database.count(table.name, leave) if leave and counted else 0
+            plans.append(
+                TablePlan(
+                    table,
+                    name,
+                    rows - left,
+                    _rows(target, there[name]) if name in there else None,
+                    tuple(source.rewritable(table)),
+                    counted,
+                    adapted.sql,
+                    leave,
+                    leaving.instead.get(table.name, {}),
+                    left,
+                    original,
+                )
+            )
+        coming = {plan.target for plan in plans}
+        return tuple(plans), tuple(sorted(set(there) - coming))
+
+    def _views(self, names: Names, leaving: Leaving, lost: Collection[str]) -> tuple[str, ...]:
+        """The views that can come: those that need no table or routine that will not be there."""
+        if "views" in self._choices.leave.programs:
+            return ()
+        ours = {table.name for table in self._target.tables}
+        absent = {name for name in leaving.tables if names.table(name) not in ours}
+        views, without = views_without(self._source, {*absent, *lost})
+        for view in without:
+            self._notes.append(
+                f"the view {view} is left out, for it needs a table or routine that is"
+            )
+        return views
+
+    def _programs(
+        self, tables: Sequence[TablePlan], views: Sequence[str], routines: Sequence[Attachment]
+    ) -> tuple[Program, ...]:
+        """What comes along that a database runs by itself; what is broken at the source, or does what none may, is
+        named among the risks."""
+        source, found = self._source, []
+        for table, said in source.database.broken().items():
+            if table.startswith(source.prefix):
+                self._risks.append(
+                    f"{table} cannot be used in {source.environment.name} itself, and stays behind: {said}"
+                )
+        coming = [item.table.name for item in tables]
+        names = {item.target for item in tables} | {table.name for table in self._target.tables}
+        facts = source.database.facts()
+        for hanging in (*source.database.attachments(coming, views), *routines):
+            if hanging.kind == "trigger" and "triggers" in self._choices.leave.programs:
+                continue
+            item = self._target.database.adapt_attachment(hanging, facts)
+            if item.kind == "constraint" and not can_hang(item, {*coming, *names}):
+                self._risks.append(
+                    f"the foreign key {item.name} of {item.table} stays behind: the table that it points at will "
+                    "not be there"
+                )
+            if item.lost:
+                self._risks.append(f"the {item.kind} {item.name} stays behind: {item.lost}")
+            elif item.kind in ("trigger", "view", "routine"):
+                does = self._target.database.doing(item)
+                found.append(Program(item.kind, item.name, item.table, does))
+        left = source.database.events()
+        if left:
+            self._notes.append(
+                f"events stay behind, for a copy does nothing at a time of its own: {some_of(left)}"
+            )
+        return tuple(found)
+
+    def _routines(
+        self, names: Names, tables: Sequence[TablePlan]
+    ) -> tuple[tuple[Attachment, ...], set[str]]:
+        """The stored routines that come, and the names of those that cannot and will not be there."""
+        source, target = self._source, self._target
+        came = {item.table.name for item in tables}
+        partly = bool(self._choices.leave.only)
+        found = routines_with(source, came, source.views, partly=partly)
+        if names.shared:  # others are there as they are
+            found = [item for item in found if item.name in names.routines(found)]
+        hidden = [item.name for item in found if not item.sql]
+        if hidden:
+            self._risks.append(
+                f"stored routines that the account of {source.environment.name} is not shown, and that do not "
+                f"come: {some_of(hidden)}"
+            )
+        coming = [item for item in found if item.sql]
+        if "routines" in self._choices.leave.programs:
+            coming = [item for item in coming if item.kind == "sequence"]
+        there = target.database.routines() if found else []
+        # What cannot be read cannot be brought back, either.
+        unknown = {item.name for item in there if not item.sql}
+        called = names.routines(coming)
+        stay = [i.name for i in coming if called.get(i.name, i.name) in unknown]
+        if stay:
+            self._risks.append(
+                f"{target.environment.name} has stored routines under the names of {some_of(stay)} that its account "
+                "is not shown: they stay as they are"
+            )
+            coming = [item for item in coming if item.name not in stay]
+        if coming and not target.database.takes_routines:
+            self._risks.append(
+                f"stored routines that the account of {target.environment.name} may not make, and that do not "
+                f"come: {some_of([item.name for item in coming])}"
+            )
+            coming = []
+        at_target = {called.get(item.name, item.name) for item in coming}
+        at_target |= {item.name for item in there}
+        lost = {i.name for i in found if called.get(i.name, i.name) not in at_target}
+        return tuple(coming), lost
+
+    def files(self, mapping: Mapping) -> Difference | None:
+        """What has to move of the files of the chosen parts."""
+        source, target, choices = self._source, self._target, self._choices
+        everywhere = (source.environment, target.environment, *self._others)
+        scope = file_scope(source, target, self._parts, everywhere)
+        if not scope.folders:
+            return None
+        rewriter = Rewriter(mapping)
+        terms = Terms(
+            skip=scope.skip,
+            leave=left_files(source, choices.leave),
+            keep=patterns_of(choices.keep.files, "keep"),
+            whole=source.definition.whole,
+            loose=lambda path: lies_loose(source, path),
+            withheld=stays_with(source) if self._outward else None,
+            texts=patterns_of(source.definition.text_files, "[rewrite]"),
+            rewrite=lambda content: rewriter.rewrite(content, Tally()),
+            mirror=choices.mirror,
+            theirs=source.seen,
+            ours=target.seen,
+        )
+        try:
+            files = compare_trees(source.files, target.files, scope.folders, terms)
+        except Clash as clash:
+            raise Refused(
+                f"{target.environment.name} does not tell {clash.one} from {clash.other}: its file "
+                "system takes the two names for one",
+                "rename one of them, or leave it out with [leave] files",
+            ) from clash
+        self._weigh_files(files, scope.nested)
+        return files
+
+    @property
+    def _outward(self) -> bool:
+        """True where files go to another environment that more than its developer may look at."""
+        source, target = self._source.environment, self._target.environment
+        return target.role != "local" and target.name != source.name.partition(" ")[0]
+
+    def _weigh_files(self, files: Difference, nested: Sequence[str]) -> None:
+        """What is to be said of the files, and whether there is room for them."""
+        source, target, choices = self._source, self._target, self._choices
+        name = target.environment.name
+        leave = left_files(source, choices.leave)
+        if self._outward and source.far is None:
+            coming = [e for e in files.coming if not (leave and leave.asks_for(e))]
+            must_hold_none(source.files, coming, passwords_of(source, target))
+        self._risks += [
+            f"leave: no file of {source.environment.name} fits {pattern!r}"
+            for pattern in files.unused
+            if pattern in choices.leave.files
+        ]
+        self._weigh_room(files)
+        self._risks += [
+            f"{path} of {name} is {reason}: what {source.environment.name} has there does not come"
+            if reason == LINK_OUT
+            else f"{path} of {name} stays as it is ({reason})"
+            for path, reason in files.blocked
+        ]
+        count = sum(entry.kind != "folder" for entry in files.only_there)
+        if count:
+            stay = "1 file stays" if count == 1 else f"{count:,} files stay"
+            own = (
+                f", {files.altered:,} of them changed since they were brought"
+                if files.altered
+                else ""
+            )
+            self._notes.append(f"{stay} that only {name} has{own}")
+        gone = [entry for entry in files.gone if entry.kind != "folder"]
+        if len(gone) > 20 and len(gone) > files.same + files.files:
+            self._risks.append(
+                f"most files of {name} go ({len(gone):,}): is everything there in "
+                f"{source.environment.name}?"
+            )
+        alone = [f"the environment in {path}/" for path in nested]
+        alone += _named([e.path for e in files.archives], "archive", "archives")
+        for reason in dict.fromkeys(reason for _, reason in files.passed):
+            paths = [path for path, why in files.passed if why == reason]
+            alone += _named(paths, reason, reason)
+        if alone:
+            self._notes.append(f"left out by themselves: {'; '.join(alone)}")
+
+    def _weigh_room(self, files: Difference) -> None:
+        """Raises JobError where a disk of the target has too little room for what comes."""
+        media = self._source.definition.parts.get("media", ())
+        needed: Counter[str] = Counter()
+        for entry in (*files.coming, *(e for unit in files.units for e in unit.copies)):
+            folder = next((f for f in media if entry.path.startswith(f + "/")), "")
+            needed[folder] += entry.size
+        free: dict[str, int] = {}
+        wanted: Counter[str] = Counter()
+        for folder, size in needed.items():
+            room = self._target.files.room(folder)
+            free[room.disk] = room.free
+            wanted[room.disk] += size
+        for disk, size in wanted.items():
+            if size > free[disk]:
+                raise JobError(
+                    f"{self._target.environment.name} has {free[disk]:,} bytes free, the files need "
+                    f"{size:,}",
+                    "make room there, or transfer the data alone with --parts data",
+                )
+
+    def _placed(self, mapping: Mapping) -> tuple[Placed, ...]:
+        source, target, arrival = self._source, self._target, self._choices.arrival
+        configuration = configuration_of_copy(source, target, mapping)
+        found = [configuration]
+        if "data" in self._parts:
+            found.append(copy_file(target, arrival))
+        if arrival.address_rules and {"data", "code"} & set(self._parts):
+            found.append(address_rules(source, target, mapping))
+        if arrival.correct_configuration:
+            found.append(corrected_configuration(target))
+        else:
+            self._risks += [
+                f"the configuration of {target.environment.name} fixes the address {text}, which is "
+                'not its own; arrival configuration = "corrected" would change it'
+                for text in wrong_addresses(target)
+            ]
+        needed = source.definition.configuration.files and target.configuration.file is None
+        if needed and configuration is None:
+            self._risks.append(
+                f"{target.environment.name} has no configuration file; write one by hand"
+            )
+        return tuple(item for item in found if item is not None)
+
+
+def compare_files(
+    source: Site,
+    target: Site,
+    parts: Sequence[Part],
+    others: Sequence[Environment],
+    choices: Choices,
+) -> Difference | None:
+    """How the files of two sites differ, as a transfer would see it.
+
+    Raises:
+        Refused, ProjectError, JobError, FilesError: as ``build_plan``.
+    """
+    planner = _Planner(source, target, tuple(parts), tuple(others), choices)
+    return planner.files(mapping_for(source, target, []))
+
+
+def folder_changes(source: Site, files: Difference) -> list[FolderChange]:
+    """What changes, by part and folder: those that switch as a whole, else at most two deep."""
+    found: dict[tuple[str, str], FolderChange] = {}
+
+    def add(entry: Entry, **change: int) -> None:
+        if entry.kind == "folder":
+            return
+        folder = unit_of(entry.path, source.definition.whole)
+        folder = folder or "/".join(entry.path.split("/")[:-1][:2]) or "."
+        key = part_of_path(source, entry.path), folder
+        old = found.get(key) or FolderChange(*key)
+        found[key] = with_changes(
+            old, **{name: getattr(old, name) + count for name, count in change.items()}
+        )
+
+    for entry in files.new:
+        add(entry, new=1, size=0 if entry.path in files.reused else entry.size)
+    for entry in files.changed:
+        add(entry, changed=1, size=0 if entry.path in files.reused else entry.size)
+    for entry in files.gone:
+        add(entry, gone=1)
+    return [found[key] for key in sorted(found)]
+
+
+def _kept(parts: Sequence[Part]) -> list[str]:
+    words = {"data": "data", "media": "media", "code": "code", "core": "the CMS's files"}
+    own = [word for part, word in words.items() if part not in parts]
+    return [f"its own {' and '.join(filter(None, [', '.join(own[:-1]), own[-1]]))}"] if own else []
+
+
+def _named(paths: Sequence[str], one: str, many: str) -> list[str]:
+    """“2 archives (a.zip, b.zip)”."""
+    if not paths:
+        return []
+    what = one if len(paths) == 1 else f"{len(paths)} {many}"
+    return [f"{what} ({some_of(paths)})"]
+
+
+def _adopt(source: Site, target: Site) -> None:
+    """Where the target has no configuration file and no other prefix is given, take the source's."""
+    if target.configuration.file is None and "prefix" not in target.environment.database:
+        target.configuration = with_changes(target.configuration, prefix=source.prefix)
+
+
+def _fit(source: Site, target: Site) -> Names:
+    """How the source's tables are called at the target; raises Refused where they do not fit."""
+    ours, theirs = target.environment.name, source.environment.name
+    if source.database.engine != target.database.engine:
+        raise Refused(
+            f"{theirs} keeps its data in {source.database.engine}, {ours} in "
+            f"{target.database.engine}: rows cannot pass from one to the other",
+            "set up both with the same kind of database",
+        )
+    shared = not target.database.missing and source.database.is_same(target.database)
+    if shared and source.prefix == target.prefix:
+        raise Refused(
+            f"{theirs} and {ours} use the same tables of the same database",
+            f"give {ours} a database of its own, or another prefix",
+        )
+    if not source.tables:
+        raise Refused(
+            f"{theirs} has no tables that begin with {source.prefix!r}",
+            "check the prefix and the database in its configuration",
+        )
+    try:
+        names = Names.between(source, target, shared)
+    except OneName as error:
+        raise Refused(
+            str(error), "rename one of them, or leave it out with [leave] tables"
+        ) from error
+    own = {*(table.name for table in target.tables), *target.views}
+    foreign = {*(table.name for table in target.database.tables()), *target.database.views()} - own
+    for old, new in names.tables.items():
+        if new in foreign:
+            raise Refused(
+                f"{old} would become {new}, which belongs to another site in the database of {ours}",
+                f"give {ours} another prefix",
+            )
+    return names
+
+
+def _rows(site: Site, table: Table) -> int:
+    return site.database.count(table.name) if table.size <= _COUNTED else table.rows
+
+
+def _weigh(source: Site, target: Site, tables: Sequence[TablePlan], risks: list[str]) -> None:
+    for item in tables:
+        risks += [f"{item.table.name}: {note}" for note in item.table.notes]
+    ours, theirs = target.database.facts(), source.database.facts()
+    if ours.max_statement and theirs.max_statement and ours.max_statement < theirs.max_statement:
+        risks.append(
+            f"{target.environment.name} takes packets of {ours.max_statement:,} bytes, "
+            f"{source.environment.name} of {theirs.max_statement:,}: a larger value could be refused"
+        )
+        limit = ours.max_statement
+        for item in tables if ours.bulk_load is False else ():
+            column, longest = source.database.longest(item.table)
+            if longest > limit - 4096:
+                raise Refused(
+                    f"{item.table.name}.{column} holds a value of {longest:,} bytes, more than "
+                    f"{target.environment.name} takes in one packet ({limit:,})",
+                    "raise max_allowed_packet or permit local_infile there, or leave it out",
+                )
+    if ours.bulk_load is False:
+        risks.append(
+            f"{target.environment.name} forbids LOAD DATA LOCAL: rows go in by INSERT, which takes "
+            "about twice as long"
+        )
+    if ours.product != theirs.product:
+        risks.append(
+            f"{theirs.product} {theirs.version} goes into {ours.product} {ours.version}: what the "
+            "one says differently is translated, and named here"
+        )

@@ -1,0 +1,85 @@
+"""Connections that break while a run is under way: knowing them, and making them anew."""
+
+from __future__ import annotations
+
+import sqlite3
+import time
+from collections.abc import Callable, Iterator
+from typing import TypeVar
+
+from ..database import DatabaseError, DatabaseUnreachable
+from ..files import FilesError
+from ..remote import ReachError
+from ..site import Site
+from .events import Listener, Waiting
+
+# Seconds between attempts to connect anew; about five minutes in all.
+PAUSES = (0.5, 1, 2, 4, 8, 15, 30, 60, 60, 120)
+_LOST = (2006, 2013, 2014, 2055, 1053, 1927)  # the server has gone away, and its kin
+wait = time.sleep
+Result = TypeVar("Result")
+
+
+def connect_anew(
+    sites: tuple[Site, ...], lost: Exception, pauses: Iterator[float], listener: Listener
+) -> None:
+    """Connect to both sites again, after pauses that grow; the line may break meanwhile, too.
+
+    Raises:
+        DatabaseError: the pauses came to an end; its cause is what was lost first.
+    """
+    broken = lost
+    for pause in pauses:
+        listener(Waiting(str(broken), pause))
+        wait(pause)
+        try:
+            for site in sites:
+                site.reopen()
+        except (DatabaseError, FilesError, ReachError, OSError) as error:
+            broken = error
+        except Exception as error:
+            if not was_cut_off(error):
+                raise
+            broken = error
+        else:
+            return
+    raise DatabaseError(str(broken)) from lost
+
+
+def persistently(site: Site, work: Callable[[], Result], listener: Listener) -> Result:
+    """Do something that may be done again; where a connection breaks, it is made anew and the work repeated.
+
+    Raises:
+        DatabaseError: the pauses came to an end; its cause is what was lost first.
+    """
+    pauses = iter(PAUSES)
+    while True:
+        try:
+            return work()
+        except Exception as error:
+            if not was_cut_off(error):
+                raise
+            broken = error
+        connect_anew((site,), broken, pauses, listener)
+
+
+def was_cut_off(error: BaseException) -> bool:
+    """True where the reason of an error is a connection that is lost, or a server that is not there."""
+    seen: BaseException | None = error
+    while seen is not None:
+        if type(seen).__name__ == "LineBroken" or isinstance(seen, ConnectionError):
+            return True
+        if isinstance(seen, DatabaseUnreachable) and seen.code in (2002, 2003, *_LOST):
+            return True
+        # By its name: the driver is loaded only where there is such a server.
+        kind = f"{type(seen).__module__.partition('.')[0]}.{type(seen).__name__}"
+        # An "Error" of no kind is what it says of a connection that it has given up before.
+        if kind in ("pymysql.InterfaceError", "pymysql.Error"):
+            return True
+        if kind == "pymysql.OperationalError" and seen.args[:1] and seen.args[0] in _LOST:
+            return True
+        lost = "connection to the database was lost" in str(seen)
+        if lost and isinstance(seen, sqlite3.OperationalError):
+            return True
+        seen = seen.__cause__ or seen.__context__
+    return False

@@ -1,0 +1,252 @@
+"""Taking a snapshot of an environment while it is in use: its data from one consistent view, its files."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, replace
+from datetime import datetime
+
+from ..cms import read_version
+from ..config import Environment
+from ..database import Reader, Table
+from ..database.engines import engine_of
+from ..files import UNREADABLE, Entry, some_of
+from ..site import Looked, Site, counts_of, file_scope, is_empty, newest_of
+from ..store import (
+    FileKeeper,
+    Hands,
+    Manifest,
+    Store,
+    StoredData,
+    StoredFile,
+    StoredFiles,
+    StoredTable,
+    TableWriter,
+    keep_files,
+)
+from .errors import JobError
+from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
+from .exclusions import routines_with
+from .plan import PARTS, Plan
+
+# Less than what waits in a connection, so that the server goes on while a stretch is cut and stored.
+_STRETCH = 64 << 10
+
+
+def take_snapshot(
+    site: Site,
+    store: Store,
+    parts: Sequence[str] = PARTS,
+    everywhere: Sequence[Environment] = (),
+    *,
+    label: str = "",
+    purpose: str = "backup",
+    listener: Listener = silent,
+) -> Manifest:
+    """Store what a site holds of some parts. ``everywhere`` are all environments of the project.
+
+    Raises:
+        StoreError: it cannot be stored; what was there is as it was.
+        DatabaseError, FilesError: something cannot be read.
+    """
+    with store.writing():
+        with Hands(store.shelf.writers) as hands:
+            keeper = _Keeper(site, store, hands, listener)
+            manifest = keeper.keep(tuple(parts), everywhere, label, purpose)
+        store.add(manifest)
+    return manifest
+
+
+@dataclass(frozen=True)
+class Keeping:
+    """Where a run keeps what it replaces, and which environments the project has."""
+
+    store: Store
+    everywhere: Sequence[Environment] = ()
+
+    def keep(self, target: Site, plan: Plan, run: int, listener: Listener = silent) -> str:
+        """Take a snapshot of the parts of ``target`` that a plan replaces, and prove it; its ID.
+
+        Raises:
+            JobError: what was stored cannot be read again as it should be.
+        """
+        if target.database.missing or is_empty(target.root):
+            return ""
+        manifest = take_snapshot(
+            target,
+            self.store,
+            plan.parts,
+            self.everywhere,
+            label=f"before run {run}",
+            purpose="before",
+            listener=listener,
+        )
+        harms = self.store.verify(manifest)
+        if harms:
+            raise JobError(
+                f"the snapshot of {target.environment.name} cannot be read again: {harms[0].reason}",
+                f"check the disk that the store is on ({self.store.where})",
+            )
+        return manifest.id
+
+
+class _Keeper:
+    def __init__(self, site: Site, store: Store, hands: Hands, listener: Listener) -> None:
+        self._site = site
+        self._store = store
+        self._hands = hands
+        self._tables = store.newest_tables(site.environment.name)
+        self._tell = listener
+        self._added = 0
+        self._notes: list[str] = []
+        self._looked: Looked | None = None
+
+    def keep(
+        self,
+        parts: tuple[str, ...],
+        everywhere: Sequence[Environment],
+        label: str,
+        purpose: str,
+    ) -> Manifest:
+        site = self._site
+        taken = datetime.now().astimezone().isoformat(timespec="milliseconds")
+        entries, passed = self._scan(parts, everywhere)
+        keeper = FileKeeper(
+            self._store, self._hands, site.files, site.environment.name,
+            lambda entry: self._tell(FileMoved(entry.path, entry.size, 1)),
+        )  # fmt: skip
+        known = keeper.known(entries)
+        missing = [e for path, e in entries.items() if e.kind == "file" and path not in known]
+        tables = site.tables if "data" in parts else ()
+        self._tell(
+            Started(
+                sum(table.rows for table in tables),
+                sum(table.size for table in tables),
+                len(missing),
+                sum(entry.size for entry in missing),
+            )
+        )
+        data = self._data(tables) if "data" in parts else None
+        self._tell(Phase("read files"))
+        files = (
+            self._files(keeper, entries, passed, known) if len(parts) > ("data" in parts) else None
+        )
+        environment, looked = site.environment, self._looked
+        return Manifest(
+            id=self._store.new_id(),
+            taken=taken,
+            environment=environment.name,
+            role=environment.role,
+            cms=site.definition.name,
+            parts=parts,
+            address=str(environment.address),
+            also=tuple(map(str, environment.also)),
+            roots=site.roots,
+            label=label,
+            purpose=purpose,
+            title=site.title or "",
+            cms_version=read_version(site.root, site.definition) or "",
+            addresses=tuple(str(address) for _, address in site.recorded_addresses()),
+            counts=looked.counts if looked is not None else None,
+            newest=looked.newest if looked is not None else None,
+            data=data,
+            files=files,
+            added=self._added,
+            notes=tuple(self._notes),
+        )
+
+    # -- data -------------------------------------------------------------------------------------------
+
+    def _data(self, tables: Sequence[Table]) -> StoredData:
+        site, database = self._site, self._site.database
+        self._tell(Phase("read tables"))
+        with ThreadPoolExecutor(1, "counts") as aside, database.reading() as reader:
+            # On another connection, from when this view begins: as good as of its moment, and beside the reading.
+            looking = aside.submit(_look, site)
+            rows = [self._rows(reader, table) for table in tables]
+            self._looked = looking.result()
+            stored = [
+                StoredTable(
+                    table,
+                    database.schema(table.name),
+                    lists,
+                    mixed=engine_of(database.engine).any_type,
+                    last_given=database.last_given(table.name),
+                )
+                for table, lists in rows
+            ]
+        self._notes += [f"{table.name}: {note}" for table in tables for note in table.notes]
+        names = [table.name for table in tables]
+        routines = routines_with(site, names, site.views)
+        self._notes += [
+            f"the stored routine {item.name} is not shown to this account, and not kept"
+            for item in routines
+            if not item.sql
+        ]
+        return StoredData(
+            engine=database.engine,
+            facts=database.facts().kept(),
+            prefix=site.prefix,
+            charset=site.configuration.charset,
+            tables=tuple(stored),
+            attachments=(
+                *database.attachments(names, site.views),
+                *(item for item in routines if item.sql),
+            ),
+            views=site.views,
+            size=sum(item.table.size for item in stored),
+        )
+
+    def _rows(self, reader: Reader, table: Table) -> tuple[Table, tuple[str, ...]]:
+        """Store a table's rows; it as it is stored, and its list of pages."""
+        self._tell(TableStarted(table.name, table.rows))
+        old = self._store.pages_if_whole(self._tables.get(table.name))
+        writer = TableWriter(self._store.contents, self._hands, old)
+        rows = size = 0
+        for records in reader.records(table, _STRETCH):
+            if writer.add(records):
+                self._tell(Moved(table.name, writer.rows - rows, writer.size - size))
+                rows, size = writer.rows, writer.size
+        lists = writer.finish_list()
+        self._tell(Moved(table.name, writer.rows - rows, writer.size - size))
+        self._added += writer.added
+        self._tell(TableDone(table.name, writer.rows))
+        return replace(table, rows=writer.rows, size=writer.size), lists
+
+    # -- files ------------------------------------------------------------------------------------------
+
+    def _scan(
+        self, parts: Sequence[str], everywhere: Sequence[Environment]
+    ) -> tuple[dict[str, Entry], dict[str, str]]:
+        site = self._site
+        scope = file_scope(site, site, parts, everywhere)
+        if not scope.folders:
+            return {}, {}
+        found = site.files.scan(scope.folders, scope.skip[0])
+        return dict(found), {**found.passed, **dict.fromkeys(scope.nested, "another environment")}
+
+    def _files(
+        self,
+        keeper: FileKeeper,
+        entries: dict[str, Entry],
+        passed: dict[str, str],
+        known: dict[str, StoredFile],
+    ) -> StoredFiles:
+        stored = keeper.keep(entries.values(), known)
+        for names, what in (
+            (keeper.restless, "written to whenever they were read, perhaps not whole"),
+            (keeper.vanished, "removed while the snapshot was taken"),
+            (keeper.unread, "not readable for the account"),
+        ):
+            if names:
+                self._notes.append(f"{what}: {some_of(sorted(names))}")
+        passed = {**passed, **dict.fromkeys(keeper.unread, UNREADABLE)}
+        files, added = keep_files(self._store.contents, stored, passed)
+        self._added += keeper.added + added
+        return files
+
+
+def _look(site: Site) -> Looked:
+    newest = newest_of(site)
+    return Looked(counts_of(site), (newest.title, newest.changed) if newest is not None else None)

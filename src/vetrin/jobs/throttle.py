@@ -1,0 +1,34 @@
+"""Leaving a live host room to breathe."""
+
+from __future__ import annotations
+
+import time
+
+from ..remote import RemoteHost
+from .events import Event, FileMoved, Listener, Moved, Slowed
+
+_ASKED = 5.0  # seconds between two looks at the host's load
+_BUSY = 3.0  # processes that wait for each processor; beyond that we step back
+_STEP = 2.0  # seconds of stepping back before the next look
+_LONGEST = 60.0  # seconds after which we go on for a while all the same
+
+
+class Courtesy:
+    """A listener that passes everything on, and lets a transfer wait while the host is busy.
+
+    The load is what the host itself says (the average over one minute), asked through its helper.
+    """
+
+    def __init__(self, listener: Listener, far: RemoteHost) -> None:
+        self._listener = listener
+        self._far = far
+        self._asked = time.monotonic()
+
+    def __call__(self, event: Event) -> None:
+        if isinstance(event, (Moved, FileMoved)) and time.monotonic() - self._asked > _ASKED:
+            begun = time.monotonic()
+            while (load := self._far.load()) > _BUSY and time.monotonic() - begun < _LONGEST:
+                self._listener(Slowed(load))
+                time.sleep(_STEP)
+            self._asked = time.monotonic()
+        self._listener(event)

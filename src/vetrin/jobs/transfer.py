@@ -1,0 +1,458 @@
+"""Carrying out a plan.
+
+Built to survive an error, Ctrl-C and being killed at any point: until the switch only hidden tables
+and Vetrin's own folder are written; what will be exchanged is put on record before (``switching``); and
+``recovery`` takes back from there whatever a dead run left, before anything new begins.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from ..database import Attachment, DatabaseError, Exchange
+from ..files import FilesError
+from ..site import PrefixedValues, Site, counts_of
+from ..store import Build, Builds, Store
+from . import reconnect, switching
+from .arrival import Step, Tables
+from .baseline import Baseline
+from .errors import JobError
+from .events import (
+    Event,
+    FileMoved,
+    Listener,
+    Moved,
+    Phase,
+    Started,
+    TableDone,
+    TableStarted,
+    silent,
+)
+from .exclusions import can_hang
+from .file_copy import FileCopier
+from .identity import where
+from .journal import DONE, RESUMED, SWAPPING, Journals, Run
+from .lock import only_run
+from .plan import Plan
+from .prefetch import ahead
+from .reconnect import connect_anew, was_cut_off
+from .recovery import drop_parked, recover, taken_back_on_failure
+from .row_rewriting import Rewriting
+from .snapshot import Keeping
+from .switch import Switch, own_again
+from .table_copy import Record, TableCopier, rows_of
+from .throttle import Courtesy
+from .undoing import replaced_routines
+
+_TRIES = 100  # breakdowns in one run
+
+
+@dataclass(frozen=True)
+class Report:
+    """What a run did, beside its plan.
+
+    ``file_bytes`` were sent; ``files_moved`` had their content there already, under another name;
+    ``file_places`` were rewritten in files. ``kept`` is what the target held, as a build; ``baseline`` the snapshot
+    of what came; ``own`` the files that only the target has.
+    """
+
+    run: Run
+    rows: dict[str, int]
+    rewriting: Rewriting
+    files: int
+    file_bytes: int
+    files_gone: int
+    files_moved: int
+    file_places: int
+    counts: dict[str, int]
+    keyed: PrefixedValues
+    settled: tuple[Step, ...]
+    remarks: tuple[str, ...]
+    recovered: tuple[int, ...]
+    kept: Build | None = None
+    baseline: str = ""
+    own: tuple[str, ...] = ()
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "run": self.run.number,
+            "tables": self.rows,
+            "rows": sum(self.rows.values()),
+            "rewriting": self.rewriting.as_json(),
+            "prefixed": {
+                "changed": dict(self.keyed.changed),
+                "left": {f"{table}: {name}": n for (table, name), n in self.keyed.left.items()},
+            },
+            "settled": [step.says() for step in self.settled],
+            "remarks": list(self.remarks),
+            "files": self.files,
+            "file_bytes": self.file_bytes,
+            "files_gone": self.files_gone,
+            "files_moved": self.files_moved,
+            "file_places": self.file_places,
+            "baseline": self.baseline or None,
+            "only_on_target": list(self.own),
+            "kept_build": self.kept.fingerprint if self.kept else None,
+            "counts": self.counts,
+        }
+
+
+def rewriting_of(plan: Plan) -> Rewriting:
+    """The rewriting of a plan, which also counts references to third environments."""
+    return Rewriting(plan.mapping, plan.target, plan.others, plan.encoded, signed=dict(plan.signed))
+
+
+def keyed_of(plan: Plan) -> PrefixedValues:
+    """The renaming of values that hold the table prefix, with counts of its own."""
+    return PrefixedValues("", "", {}) if plan.keyed is None else replace(
+        plan.keyed, changed=Counter(), left=Counter()
+    )  # fmt: skip
+
+
+def preview(plan: Plan, source: Site, listener: Listener = silent) -> Rewriting:
+    """Count exactly what the run would rewrite, by reading the source and writing nothing."""
+    rewriting, keyed = rewriting_of(plan), keyed_of(plan)
+    listener(Phase("look"))
+    listener(Started(plan.rows, plan.table_bytes, 0, 0))
+    with source.database.reading() as reader:
+        for item in plan.tables:
+            listener(TableStarted(item.table.name, item.rows))
+            with ahead(rows_of(reader, item)) as batches:
+                changed = keyed.through(item.table, batches)
+                for batch in rewriting.through(item.table, item.rewritten, changed):
+                    listener(Moved(item.table.name, batch.rows, batch.size))
+            listener(TableDone(item.table.name, item.rows))
+    return rewriting
+
+
+def run_plan(
+    plan: Plan,
+    source: Site,
+    target: Site,
+    journals: Journals,
+    listener: Listener = silent,
+    builds: Builds | None = None,
+    command: Sequence[str] = (),
+    keeping: Keeping | None = None,
+    baselines: Store | None = None,
+    *,
+    keep_earlier: bool = False,
+) -> Report:
+    """Do what the plan says, or go on with a run that was stopped while it did the same.
+
+    With ``builds``, what a push to production replaces is kept there too. ``command`` is what is put on
+    record as the way to go on. With ``keeping``, a snapshot of what will be replaced is taken first, and
+    proved. With ``baselines``, what is taken of the source is kept there. With ``keep_earlier``, what earlier
+    runs parked stays until ``let_go_of_earlier``.
+
+    Raises:
+        Refused: another run writes to the target.
+        Stopped: it was interrupted, or a connection was lost for good; the target is as it was before,
+            and what has arrived waits beside it.
+        JobError: something failed; the target is as it was before.
+    """
+    key = signature(plan)
+    remarks: list[str] = []
+    with only_run(target):
+        run = resumable(journals, target.environment.name, key)
+        recovered = recover(target, journals, but=run)
+        if run is None:
+            run = journals.begin(
+                plan.kind,
+                plan.source.name,
+                plan.target.name,
+                parts=list(plan.parts),
+                build=plan.build.as_json() if plan.build else None,
+                signature=key,
+                command=list(command),
+                **where(target),
+            )
+        else:
+            run.resumed = True
+            run.write(RESUMED)
+        with Baseline(baselines, plan, source, run) as baseline:
+            with taken_back_on_failure(target, run, journals):
+                if keeping is not None and not run.saved:
+                    listener(Phase("keep"))
+                    run.write("saved", snapshot=keeping.keep(target, plan, run.number, listener))
+                kept = None
+                if builds is not None and plan.target.role == "production":
+                    listener(Phase("keep"))
+                    kept = keep_what_goes(plan, target, builds)
+                report = _persistently(
+                    plan, source, target, run, baseline, listener, recovered, kept
+                )
+            # From here on what came stays, and what goes wrong is a remark.
+            with _remarked("the record of the switch could not be removed", remarks):
+                switching.end(target, run.token)
+            with _remarked("no baseline for a later merge was kept", remarks):
+                report = replace(report, baseline=baseline.finish(journals))
+            if baseline.lost:
+                remarks.append(f"no baseline for a later merge was kept: {baseline.lost}")
+        report = replace(report, remarks=(*report.remarks, *remarks))
+        return report if keep_earlier else let_go_of_earlier(target, journals, report)
+
+
+def let_go_of_earlier(target: Site, journals: Journals, report: Report) -> Report:
+    """Once a run is to stay: remove what earlier ones parked, as its own way back takes their place."""
+    remarks: list[str] = []
+    if report.run.changed:  # otherwise the way back is still the one before
+        with only_run(target), _remarked("what earlier runs parked is still there", remarks):
+            drop_parked(target, journals, keep=report.run)
+    return replace(report, remarks=(*report.remarks, *remarks))
+
+
+@contextlib.contextmanager
+def _remarked(what: str, remarks: list[str]) -> Iterator[None]:
+    """An error of what is done when all is there already becomes a remark."""
+    try:
+        yield
+    except (OSError, DatabaseError, FilesError, JobError) as error:
+        remarks.append(f"{what}: {error}")
+    except Exception as error:
+        if not was_cut_off(error):
+            raise
+        remarks.append(f"{what}: {error}")
+
+
+def signature(plan: Plan) -> str:
+    """The same for two plans of the same transfer, whatever has changed at the source meanwhile."""
+    parts: list[object] = [
+        plan.kind, plan.source.name, plan.target.name, plan.parts,
+        plan.build.fingerprint if plan.build else "",
+        [(pair.old_text, pair.new_text) for pair in plan.mapping.pairs],
+        sorted((t.table.name, t.target, repr(t.leave), repr(sorted(t.instead.items()))) for t in plan.tables),
+        sorted((k, repr(v)) for k, v in plan.encoded.items()),
+    ]  # fmt: skip
+    return hashlib.sha256(repr(parts).encode()).hexdigest()[:16]
+
+
+def resumable(journals: Journals, environment: str, key: str = "") -> Run | None:
+    """The run on an environment that was stopped in between and can be gone on with (as this plan)."""
+    for run in journals.of(environment):
+        if run.can_go_on and key in ("", run.signature):
+            return run
+    return None
+
+
+def _persistently(
+    plan: Plan,
+    source: Site,
+    target: Site,
+    run: Run,
+    baseline: Baseline,
+    listener: Listener,
+    recovered: tuple[int, ...],
+    kept: Build | None,
+) -> Report:
+    """Carry out; a connection that breaks is made anew, after pauses that grow, and the run goes on."""
+    moved = 0
+
+    def heard(event: Event) -> None:
+        nonlocal moved
+        if isinstance(event, (Moved, FileMoved)) and event.size:
+            moved += 1
+        listener(event)
+
+    pauses, tries = iter(reconnect.PAUSES), 0
+    work = _Transfer(plan, source, target, run, baseline, heard)
+    while True:
+        try:
+            return work.carry_out(recovered, kept)
+        except Exception as error:
+            if not was_cut_off(error):
+                raise
+            broken = error
+        if moved and tries < _TRIES:  # it went on for a while: that is another breakdown
+            pauses, moved, tries = iter(reconnect.PAUSES), 0, tries + 1
+        connect_anew((source, target), broken, pauses, listener)
+        run.resumed = True
+        if run.stage != SWAPPING:
+            work = _Transfer(plan, source, target, run, baseline, heard)
+
+
+def keep_what_goes(plan: Plan, target: Site, builds: Builds) -> Build | None:
+    """Keep, as a build, what the target holds in place of the one that comes."""
+    files, build = plan.files, plan.build
+    if files is None or build is None or files.nothing:
+        return None
+    mine = [*files.replaced.values(), *files.gone]
+    if not mine:
+        return None
+    theirs = {entry.path for entry in (*files.coming, *mine)}
+    same = {file.entry.path: file for file in build.stored if file.entry.path not in theirs}
+    entries = [*(file.entry for file in same.values()), *(e._replace(digest="") for e in mine)]
+    return builds.keep(target, entries, plan.parts, found=True, known=same)
+
+
+class _Transfer:
+    def __init__(
+        self,
+        plan: Plan,
+        source: Site,
+        target: Site,
+        run: Run,
+        baseline: Baseline,
+        listener: Listener,
+    ) -> None:
+        for site in (source, target):
+            if site.far is not None and site.environment.role == "production":
+                listener = Courtesy(listener, site.far)
+        self._plan = plan
+        self._source = source
+        self._target = target
+        self._run = run
+        self._baseline = baseline
+        self._tell = listener
+        self._rewriting = rewriting_of(plan)
+        self._keyed = keyed_of(plan)
+        self._mover = FileCopier(plan, source, target, run.token, listener, going_on=run.resumed)
+        self._taker = TableCopier(
+            plan,
+            source,
+            target,
+            run.token,
+            Record(run.folder),
+            self._rewriting,
+            self._keyed,
+            baseline,
+            listener,
+        )
+        self._remarks: tuple[str, ...] = ()
+
+    def carry_out(self, recovered: tuple[int, ...], kept: Build | None) -> Report:
+        plan, files, run = self._plan, self._plan.files, self._run
+        switch = run.switch
+        if run.stage != SWAPPING:  # otherwise the connection was lost after that was written
+            switch = self._prepare()
+        self._tell(Phase("swap"))
+        text = plan.holds[1] if plan.holds else ""
+        lost, _ = switching.perform(self._target, run, switch, text)
+        self._remarks += tuple(lost)
+        self._target.forget()
+        report = Report(
+            run,
+            self._taker.rows,
+            self._rewriting,
+            files.files - len(self._mover.vanished) if files else 0,
+            self._mover.sent,
+            sum(entry.kind != "folder" for entry in files.gone) if files else 0,
+            len(files.reused) if files else 0,
+            self._mover.rewritten.total,
+            counts_of(self._target) if plan.tables else plan.arriving.counts,
+            self._keyed,
+            tuple(plan.settling.steps),
+            (*self._remarks, *self._mover.remarks(), *_moment(self._taker)),
+            recovered,
+            kept,
+            own=tuple(e.path for e in files.only_there if e.kind != "folder") if files else (),
+        )
+        run.write(DONE, report=report.as_json())
+        with contextlib.suppress(OSError):
+            self._mover.remember()
+        return report
+
+    def _prepare(self) -> Switch:
+        """Lay everything ready; what the switch has to do."""
+        plan, files = self._plan, self._plan.files
+        self._tell(
+            Started(
+                plan.rows, plan.table_bytes, files.files if files else 0, files.size if files else 0
+            )
+        )
+        self._tell(Phase("tables"))
+        if self._target.database.missing:
+            self._target.database.create()
+        exchanges = self._taker.take()
+        self._settle()
+        self._tell(Phase("files"))
+        moves = self._mover.stage()
+        detach, attach = self._attachments(exchanges)
+        if moves:  # otherwise it would wait for what others write to the same disk
+            self._target.files.flush(self._run.token)
+        held = plan.holds[0] if plan.holds else ""
+        return Switch(tuple(exchanges), tuple(detach), tuple(attach), tuple(moves), held=held)
+
+    def _settle(self) -> None:
+        """Set in the new tables, still hidden, what the target keeps and what arrival asks for."""
+        plan, prefix = self._plan, len(self._source.prefix)
+        columns = {item.table.name[prefix:]: item.table for item in plan.tables}
+        tables = Tables(
+            self._target, lambda name: self._taker.to_settle(self._source.prefix + name), columns
+        )
+        said = [step.do(tables) for step in plan.settling.steps]
+        self._remarks = tuple(remark for remark in said if remark)
+
+    def _attachments(
+        self, exchanges: Sequence[Exchange]
+    ) -> tuple[list[Attachment], list[Attachment]]:
+        if not exchanges:
+            return [], []
+        names = [exchange.live for exchange in exchanges]
+        source, target = self._source.database, self._target.database
+        detach = own_again(target.attachments(names, self._target.views))
+        facts, renamed = source.facts(), self._plan.names
+        assert renamed is not None
+        hanging = [
+            *(
+                item
+                for item in source.attachments(
+                    [item.table.name for item in self._plan.tables], self._plan.views
+                )
+                if item.kind != "trigger" or "triggers" not in self._plan.left_programs
+            ),
+            *self._plan.routines,
+        ]
+        self._baseline.hang(hanging)
+        called = renamed.routines(
+            [*self._plan.routines, *(item for item in hanging if item.kind == "sequence")]
+        )
+        attach = [
+            target.adapt_attachment(renamed.attachment(item, called), facts) for item in hanging
+        ]
+        self._remarks += tuple(
+            f"the {item.kind} {item.name} stays behind: {item.lost}" for item in attach if item.lost
+        )
+        attach = [item for item in attach if not item.lost]
+        detach += replaced_routines(target, attach)
+        views = {renamed.table(view) for view in self._plan.views}
+        there = {*names, *(table.name for table in self._target.tables)}
+        # What hangs on tables that only the target has goes off and on again, with the tables
+        # that it points at.
+        coming = {(item.kind, item.name, item.table) for item in attach}
+        attach = [
+            item
+            for item in attach
+            if item.kind in ("routine", "sequence")
+            or (item.table in {*names, *views} and can_hang(item, there))
+        ]
+        attach += [
+            item
+            for item in detach
+            if item.kind in ("constraint", "view")
+            and item.table not in names
+            and (item.kind, item.name, item.table) not in coming
+        ]
+        return detach, attach
+
+
+def _moment(taker: TableCopier) -> Iterator[str]:
+    """To which moment the copy belongs, where it was taken with interruptions."""
+    if taker.again:
+        changed = len(taker.renewed)
+        count = len(taker.again)
+        tables = "1 table" if count == 1 else f"{count} tables"
+        what = (
+            "nothing in them had changed"
+            if not changed
+            else f"{', '.join(sorted(taker.renewed))} had changed and {'was' if changed == 1 else 'were'} brought "
+            "up to date"
+        )
+        yield (
+            f"the data is that of {taker.since.replace('T', ' ')[:19]}: {tables} had been taken before, {what}"
+        )

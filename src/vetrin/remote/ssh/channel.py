@@ -1,0 +1,229 @@
+"""Bytes both ways through one channel of a connection, for a thread that waits.
+
+The connection lives in the event loop's thread; whoever works with a pipe does so in another one, as
+with a socket. What has come and was not yet taken is bounded: beyond that the other side is let wait.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import io
+import threading
+import time
+from collections import deque
+from typing import Any
+
+import asyncssh
+
+_FULL = 4 << 20  # bytes that have come and wait to be taken, before the sender is held
+_SLICE = 1 << 18  # bytes that go out in one step
+_COMPLAINT = 4096  # bytes of what a command says on stderr that are kept
+
+
+class LineError(Exception):
+    """A host cannot be reached, or not as it was asked for; ``remedy`` says what to do."""
+
+    def __init__(self, message: str, remedy: str = "") -> None:
+        super().__init__(message)
+        self.remedy = remedy
+
+
+class LineBroken(LineError):
+    """The connection was there and is lost."""
+
+
+class Pace:
+    """Holds the bytes of one connection, in and out together, to a rate in bytes per second.
+
+    A second's worth may go at once. Without a rate nothing is ever held.
+    """
+
+    def __init__(self, rate: int | None = None) -> None:
+        self.rate = rate
+        self._lock = threading.Lock()
+        self._due = time.monotonic()
+
+    def spend(self, count: int) -> None:
+        """Wait until ``count`` more bytes may pass."""
+        if not self.rate:
+            return
+        with self._lock:
+            self._due = max(self._due, time.monotonic() - 0.1) + count / self.rate
+            wait = self._due - time.monotonic()
+        if wait > 0:
+            time.sleep(wait)
+
+
+class Pipe(asyncssh.SSHClientSession[bytes]):
+    """One channel: a command's input and output, or a connection to a port or a socket.
+
+    Raises:
+        LineBroken: from reading and writing, once the connection is lost.
+    """
+
+    def __init__(self, loop: asyncio.AbstractEventLoop, pace: Pace) -> None:
+        self._loop = loop
+        self._pace = pace
+        self._channel: Any = None
+        self._waiting: deque[bytes | memoryview] = deque()
+        self._held = 0
+        self._change = threading.Condition()
+        self._paused = False
+        self._ended = False
+        self._broken: BaseException | None = None
+        self._writable = threading.Event()
+        self._writable.set()
+        self._timeout: float | None = None
+        self.complaint = b""
+        self.received = 0
+
+    # In the loop's thread
+
+    def connection_made(self, chan: Any) -> None:
+        self._channel = chan
+        chan.set_write_buffer_limits(high=1 << 20)
+
+    def data_received(self, data: bytes, datatype: Any) -> None:
+        if datatype is not None:
+            self.complaint = (self.complaint + data)[:_COMPLAINT]
+            return
+        with self._change:
+            self._waiting.append(data)
+            self._held += len(data)
+            self.received += len(data)
+            if self._held > _FULL and not self._paused:
+                self._paused = True
+                self._channel.pause_reading()
+            self._change.notify()
+
+    def eof_received(self) -> bool:
+        with self._change:
+            self._ended = True
+            self._change.notify_all()
+        return True  # what we still write may go
+
+    def connection_lost(self, exc: BaseException | None) -> None:
+        with self._change:
+            self._ended = True
+            self._broken = exc
+            self._change.notify_all()
+        self._writable.set()
+
+    def pause_writing(self) -> None:
+        self._writable.clear()
+
+    def resume_writing(self) -> None:
+        self._writable.set()
+
+    # In the thread that works with it
+
+    def take_into(self, into: memoryview) -> int:
+        """Fill some of ``into`` with what has come; how many bytes. Waits for the first; 0 at the end.
+
+        Raises:
+            TimeoutError: nothing came within the time that ``settimeout`` set.
+        """
+        with self._change:
+            if not self._waiting and not self._ended:
+                came = self._change.wait_for(lambda: self._waiting or self._ended, self._timeout)
+                if not came:
+                    raise TimeoutError("the other side does not answer")
+            if not self._waiting and self._broken is not None:
+                raise LineBroken("the connection was lost") from self._broken
+            size = 0
+            while self._waiting and size < len(into):
+                part = self._waiting.popleft()
+                fits = len(into) - size
+                if len(part) > fits:
+                    self._waiting.appendleft(memoryview(part)[fits:])
+                    part = part[:fits]
+                into[size : size + len(part)] = part
+                size += len(part)
+            self._held -= size
+            resume = self._paused and self._held < _FULL // 2
+            if resume:
+                self._paused = False
+        if resume:
+            self._loop.call_soon_threadsafe(self._channel.resume_reading)
+        self._pace.spend(size)
+        return size
+
+    def sendall(self, data: bytes | bytearray | memoryview) -> None:
+        """Send all of it; returns when it is on its way, not when it has arrived.
+
+        Raises:
+            TimeoutError: nothing was taken within the time that ``settimeout`` set.
+        """
+        whole = memoryview(data)
+        for at in range(0, len(whole), _SLICE):
+            if not self._writable.wait(self._timeout):
+                raise TimeoutError("the other side takes nothing")
+            if self._ended and (self._broken is not None or self._channel.is_closing()):
+                raise LineBroken("the connection was lost") from self._broken
+            part = bytes(whole[at : at + _SLICE])
+            self._pace.spend(len(part))
+            done = threading.Event()
+            self._loop.call_soon_threadsafe(self._write, part, done)
+            if len(whole) > _SLICE:
+                done.wait()
+
+    def _write(self, part: bytes, done: threading.Event) -> None:
+        try:
+            self._channel.write(part)
+        except (OSError, asyncssh.Error, BrokenPipeError) as error:
+            with self._change:
+                self._broken = self._broken or error
+                self._ended = True
+                self._change.notify_all()
+        finally:
+            done.set()
+
+    @property
+    def ended(self) -> bool:
+        """True once the other side has nothing more to say."""
+        return self._ended
+
+    def settimeout(self, seconds: float | None) -> None:
+        self._timeout = seconds
+
+    def makefile(self, mode: str, buffering: int = 1 << 16) -> io.BufferedReader:
+        """A file to read from, as of a socket."""
+        return io.BufferedReader(_Reading(self), buffering)
+
+    def close(self) -> None:
+        if self._channel is not None and not self._loop.is_closed():
+            self._loop.call_soon_threadsafe(self._channel.close)
+
+    def shutdown(self, how: int) -> None:
+        self.close()
+
+
+class Socket:
+    """A pipe as those know it who expect a socket: its loss is a reset connection."""
+
+    def __init__(self, pipe: Pipe) -> None:
+        self._pipe = pipe
+        self.settimeout = pipe.settimeout
+        self.makefile = pipe.makefile
+        self.close = pipe.close
+        self.shutdown = pipe.shutdown
+
+    def sendall(self, data: bytes | bytearray | memoryview) -> None:
+        try:
+            self._pipe.sendall(data)
+        except LineError as error:
+            raise ConnectionResetError(104, str(error)) from error
+
+
+class _Reading(io.RawIOBase):
+    def __init__(self, pipe: Pipe) -> None:
+        self._pipe = pipe
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, into: Any) -> int:
+        try:
+            return self._pipe.take_into(memoryview(into))
+        except LineError as error:
+            raise ConnectionResetError(104, str(error)) from error

@@ -1,0 +1,247 @@
+"""An embedded database on a host: its statements are run there, by the helper.
+
+Where there is only SFTP, a copy of the file is fetched and read here; writing to it is refused, for
+nobody could hold the database's locks.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+import struct
+import tempfile
+from collections.abc import Iterable, Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+from ...database.row_codec import Text
+from ...database.sqlite.database import LocalOpener
+from ...files import FileChange, FilesError, Machine, RemotePath, spot_there
+from ...spot import Spot
+from .channel import LineError, Pipe
+from .helper_client import Helpers
+from .helper_protocol import (
+    BEGIN,
+    BYTES,
+    DATA,
+    DONE,
+    LOST,
+    Content,
+    ExchangeError,
+    Frames,
+    escaped,
+    frame,
+    record,
+    records,
+)
+
+_CELL = struct.Struct(">cI")
+_TRIES = 5
+
+
+class HelperOpener:
+    """Opens databases through the helper."""
+
+    unwritable = ""
+
+    def __init__(self, helpers: Helpers, machine: Machine) -> None:
+        self._helpers = helpers
+        self._machine = machine
+
+    def exists(self, path: str) -> bool:
+        return RemotePath(self._machine, path).is_file()
+
+    def identity(self, path: str) -> str:
+        return f"{self._helpers.line.host}{self._machine.real(path)}"
+
+    def spot(self, path: str) -> Spot | None:
+        return spot_there(self._machine, self._helpers.line.host.name, path)
+
+    def absolute(self, path: str) -> str:
+        return path
+
+    def connect(self, path: str, mode: str) -> Any:
+        if not self._helpers.hello.sqlite:
+            raise sqlite3.OperationalError(
+                f"{self._helpers.hello.form} there has no SQLite; install its module"
+            )
+        try:
+            frames, pipe = self._helpers.session()
+            said = frames.ask("sqlite", path=escaped(path), mode=mode)
+        except (LineError, ExchangeError) as error:
+            raise sqlite3.OperationalError(str(error)) from error
+        if "failed" in said:
+            pipe.close()
+            raise sqlite3.OperationalError(said["failed"])
+        return FarConnection(frames, pipe)
+
+    def make_folder(self, path: str) -> None:
+        self._machine.act([FileChange("folder", path.rpartition("/")[0])])
+
+
+class CopyOpener(LocalOpener):
+    """Fetches a copy of the file, with what its log holds, and opens that for reading."""
+
+    unwritable = "by SFTP alone nobody could hold the locks of its SQLite database meanwhile"
+
+    def __init__(self, machine: Machine, account: str) -> None:
+        self._machine = machine
+        self._account = account
+        self._folder: tempfile.TemporaryDirectory[str] | None = None
+
+    def exists(self, path: str) -> bool:
+        return RemotePath(self._machine, path).is_file()
+
+    def identity(self, path: str) -> str:
+        return f"{self._account}{self._machine.real(path)}"
+
+    def spot(self, path: str) -> Spot | None:
+        return spot_there(self._machine, self._account.rpartition("@")[2], path)
+
+    def connect(self, path: str, mode: str) -> Any:
+        if self._folder is None:
+            self._folder = tempfile.TemporaryDirectory(prefix="vetrin-")
+            self._fetch(path, Path(self._folder.name))
+        connection = super().connect(str(Path(self._folder.name, "copy.sqlite")), "rw")
+        connection.execute("PRAGMA query_only = ON")  # what were written to a copy would be lost
+        return connection
+
+    def _fetch(self, path: str, folder: Path) -> None:
+        names = [path, f"{path}-wal"]
+        for _ in range(_TRIES):
+            before = self._machine.look(names, follow=True)
+            for name, seen, to in zip(
+                names, before, ("copy.sqlite", "copy.sqlite-wal"), strict=True
+            ):
+                (folder / to).unlink(missing_ok=True)
+                if seen is not None:
+                    with (folder / to).open("wb") as file:
+                        file.writelines(self._machine.read(name))
+            if self._machine.look(names, follow=True) == before:
+                return
+        raise FilesError(f"{path}: it changes faster than it can be fetched")
+
+
+class FarConnection:
+    """As much of ``sqlite3.Connection`` as is used, for a database on a host."""
+
+    def __init__(self, frames: Frames, pipe: Pipe) -> None:
+        self._frames = frames
+        self._pipe = pipe
+        self._answers = records(self._answer())
+        self._open: FarCursor | None = None
+        self.text_factory: Any = Text
+
+    def execute(self, sql: str, values: Sequence[Any] = ()) -> FarCursor:
+        return self._run(sql, [values] if values else [])
+
+    def executemany(self, sql: str, rows: Iterable[Sequence[Any]]) -> FarCursor:
+        listed = list(rows)
+        return self._run(sql, listed) if listed else FarCursor(iter(()))
+
+    def close(self) -> None:
+        self._pipe.close()
+
+    def _run(self, sql: str, rows: Sequence[Sequence[Any]]) -> FarCursor:
+        if self._open is not None:
+            self._open.gather()  # one statement at a time goes through
+        parts = [
+            record(BEGIN, sql.encode()),
+            *(record(BYTES, _cells(row)) for row in rows),
+            record(DONE),
+        ]
+        try:
+            self._pipe.sendall(frame(DATA, b"".join(parts)))
+        except LineError as error:
+            raise sqlite3.OperationalError(str(error)) from error
+        self._open = FarCursor(self._answers)
+        if not sql.lstrip()[:6].upper().startswith(("SELECT", "PRAGMA")):
+            self._open.gather()
+        return self._open
+
+    def _answer(self) -> Iterator[tuple[int, Content]]:
+        try:
+            yield from self._frames.answer()
+        except (ExchangeError, LineError) as error:
+            raise sqlite3.OperationalError(
+                f"the connection to the database was lost: {error}"
+            ) from error
+
+
+class FarCursor:
+    """Rows as they come; what was not taken is gathered before the next statement."""
+
+    def __init__(self, answers: Iterator[tuple[int, memoryview]]) -> None:
+        self._answers = answers
+        self._rows: list[tuple[Any, ...]] = []
+        self._done = False
+        self._closed = False
+        self.rowcount = -1
+
+    def __iter__(self) -> Iterator[tuple[Any, ...]]:
+        while (row := self.fetchone()) is not None:
+            yield row
+
+    def fetchone(self) -> tuple[Any, ...] | None:
+        if self._rows:
+            return self._rows.pop(0)
+        return None if self._done else self._next()
+
+    def fetchall(self) -> list[tuple[Any, ...]]:
+        return list(self)
+
+    def gather(self) -> None:
+        while not self._done:
+            row = self._next()
+            if row is not None and not self._closed:
+                self._rows.append(row)
+
+    def close(self) -> None:
+        self._closed = True
+        self._rows.clear()
+
+    def _next(self) -> tuple[Any, ...] | None:
+        for kind, content in self._answers:
+            if kind == BYTES:
+                return tuple(_values(bytes(content)))
+            self._done = True
+            if kind == LOST:
+                raise sqlite3.OperationalError(bytes(content).decode("utf-8", "replace"))
+            self.rowcount = int(bytes(content))
+            return None
+        self._done = True
+        return None
+
+
+def _cells(row: Sequence[Any]) -> bytes:
+    parts = []
+    for value in row:
+        if value is None:
+            parts.append(_CELL.pack(b"N", 0))
+            continue
+        if isinstance(value, float):
+            letter, content = b"F", struct.pack(">d", value)
+        elif isinstance(value, int):
+            letter, content = b"I", b"%d" % value
+        elif isinstance(value, str):
+            letter, content = b"T", value.encode()
+        else:
+            letter, content = b"B", bytes(value)
+        parts.append(_CELL.pack(letter, len(content)) + content)
+    return b"".join(parts)
+
+
+def _values(content: bytes) -> Iterator[Any]:
+    at = 0
+    while at < len(content):
+        letter, length = _CELL.unpack_from(content, at)
+        at += _CELL.size
+        part = content[at : at + length]
+        at += length
+        if letter == b"N":
+            yield None
+        elif letter == b"I":
+            yield int(part)
+        elif letter == b"F":
+            yield struct.unpack(">d", part)[0]
+        else:
+            yield Text(part) if letter == b"T" else part

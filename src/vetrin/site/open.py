@@ -1,0 +1,297 @@
+"""Opening an environment, on this machine or another one: its files, and its database by its own words."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator
+from dataclasses import replace
+from functools import partial
+from pathlib import Path
+from typing import cast
+
+from ..cms import ConfigurationError, Place, SiteConfiguration, read_configuration
+from ..config import Environment, Project, creator_password, database_password
+from ..database import AbsentDatabase, Database, DatabaseUnreachable
+from ..database.engines import engine_of
+from ..files import OWN_FOLDER, DigestCache, FilesError, FileTree, LocalTree, RemoteTree, spot_there
+from ..remote.errors import ReachError
+from ..remote.pool import RemoteHost, hosts
+from ..spot import Spot, spot_here
+from .guard import Found, Whereabouts, must_be_its_own, prefix_of
+from .site import Site
+
+# What may lie in a root in which there is no site yet.
+_EMPTY = frozenset({OWN_FOLDER, ".well-known", "lost+found", "cgi-bin", ".git", ".gitignore"})
+
+
+def is_empty(root: Place) -> bool:
+    """True where no site is, nor anything else that one would lie among."""
+    return not root.is_dir() or all(item.name in _EMPTY for item in root.iterdir())
+
+
+def far_of(environment: Environment) -> RemoteHost | None:
+    """The host of a remote environment, connected; None for one on this machine.
+
+    Raises:
+        ReachError: it cannot be reached.
+    """
+    return None if environment.host is None else hosts.of(environment)
+
+
+def root_of(environment: Environment) -> Place:
+    """The root of an environment, wherever it is.
+
+    Raises:
+        ReachError: its host cannot be reached.
+    """
+    far = far_of(environment)
+    return environment.root if far is None else far.place(str(environment.root))
+
+
+def configuration_of(
+    project: Project,
+    environment: Environment,
+    like: SiteConfiguration | None = None,
+    *,
+    anyway: bool = False,
+) -> SiteConfiguration:
+    """What the site's configuration says, with the project's overrides.
+
+    With ``like``, the configuration of what will be brought there, the root may be empty; then an
+    embedded database will lie where it does there. With ``anyway``, as for what brings a site back that was
+    there, ``like`` is what it had, and the root need not hold a site.
+
+    Raises:
+        ReachError: there is no root, it is no root of this CMS, or its configuration is unclear.
+    """
+    root = root_of(environment)
+    try:
+        return _configuration(project, environment, root, like, anyway)
+    except FilesError as error:
+        raise ReachError(
+            environment.name,
+            "files",
+            str(error),
+            "see that the account may read it" if error.denied else "",
+        ) from error
+
+
+def _configuration(
+    project: Project,
+    environment: Environment,
+    root: Place,
+    like: SiteConfiguration | None,
+    anyway: bool,
+) -> SiteConfiguration:
+    # What is set in the environment of a process here says nothing of one on another machine.
+    environ: dict[str, str] | None = None if environment.host is None else {}
+    gone = anyway and root.is_dir() and not project.definition.is_site(root)
+    if like is not None and (gone or is_empty(root)):
+        given = dict(environment.database)
+        if engine_of(like.engine).in_file and not {"file", "database"} & given.keys():
+            given["file"] = Path(like.database).name
+            if not Path(like.database).is_absolute():
+                given["file"] = like.database
+        try:
+            return read_configuration(root, project.definition, given, environ)
+        except ConfigurationError as error:
+            raise ReachError(environment.name, "configuration", str(error), "") from error
+    if not root.is_dir():
+        raise ReachError(
+            environment.name,
+            "files",
+            f"there is no folder {root}" + (f" on {environment.host}" if environment.host else ""),
+            f"create it, or correct root in [environment.{environment.name}]",
+        )
+    if not project.definition.is_site(root):
+        raise ReachError(
+            environment.name,
+            "files",
+            f"{root} is no root of {project.definition.title}: "
+            f"{', '.join(m for m in project.definition.markers if not (root / m).exists())} missing",
+            f"point root in [environment.{environment.name}] at the folder that holds them",
+        )
+    try:
+        return read_configuration(root, project.definition, environment.database, environ)
+    except ConfigurationError as error:
+        raise ReachError(environment.name, "configuration", str(error), "") from error
+
+
+def open_database(
+    environment: Environment,
+    configuration: SiteConfiguration,
+    *,
+    read_only: bool,
+    may_be_missing: bool = False,
+) -> Database:
+    """Connect to the database that a configuration names.
+
+    With ``may_be_missing``, one that does not exist yet is opened as an empty one.
+
+    Raises:
+        DatabaseUnreachable: it does not answer, or refuses the account.
+    """
+    far = far_of(environment)
+    if engine_of(configuration.engine).in_file:
+        # An engine's library is loaded only where a site needs it.
+        from ..database.sqlite.database import LocalOpener, Opener, SqliteDatabase
+        from ..remote.ssh.sqlite import CopyOpener, HelperOpener
+
+        door: Opener
+        if far is None:
+            door = LocalOpener()
+        elif far.helpers is not None:
+            door = HelperOpener(far.helpers, far.machine)
+            far.ways["database"] = f"its file, by SQLite {far.helpers.hello.sqlite} in the helper"
+        else:
+            door = CopyOpener(far.machine, far.line.account)
+            far.ways["database"] = "a copy of its file, for reading only"
+        return SqliteDatabase(
+            str(root_of(environment) / configuration.database),
+            read_only=read_only,
+            may_be_missing=may_be_missing,
+            door=door,
+        )
+    # An engine's library is loaded only where a site needs it.
+    from ..database.mysql import VERIFIED, Credentials, MysqlDatabase
+
+    top = far.place("/") if far is not None else None
+    host, port, socket = configuration.host_port_socket(top)
+    password = password_of(environment, configuration)
+    given = environment.database
+    credentials = Credentials(
+        configuration.database, configuration.user, password, host, port, socket,
+        tls=given.get("tls", VERIFIED), ca=given.get("tls-ca"),
+    )  # fmt: skip
+    creator = None
+    if may_be_missing and "create-as" in given:
+        password = creator_password(environment.name)
+        creator = replace(credentials, user=given["create-as"], password=password)
+    return MysqlDatabase(
+        credentials,
+        read_only=read_only,
+        may_be_missing=may_be_missing,
+        creator=creator,
+        dial=far.dial if far is not None else None,
+    )
+
+
+def password_of(environment: Environment, configuration: SiteConfiguration) -> str:
+    """The database password: from the site's configuration, else from where the user keeps it."""
+    return configuration.password or database_password(environment.name) or ""
+
+
+def open_site(
+    project: Project,
+    environment: Environment,
+    *,
+    read_only: bool = True,
+    like: SiteConfiguration | None = None,
+    anyway: bool = False,
+    data: bool = True,
+    source: Environment | None = None,
+) -> Site:
+    """Open files and database of an environment.
+
+    With ``like``, as for the target of a transfer from a site that is configured so, root and
+    database need not exist yet. With ``anyway``, ``like`` is what was there, and the root need not hold a site.
+    Without ``data``, nothing of the database is needed: one that cannot be got at is open as one without tables.
+    What is opened for writing belongs to no environment to which nothing may be written, nor to the ``source``.
+
+    Raises:
+        ReachError, DatabaseUnreachable: one of them cannot be got at.
+        Protected: it is, by its files or its tables, an environment to which nothing may be written, or the source.
+    """
+
+    def opened() -> Site:
+        return _opened(project, environment, read_only, like, anyway, data)
+
+    site = opened()
+    site.again = opened
+    if read_only:
+        return site
+    with contextlib.ExitStack() as closing:
+        closing.enter_context(site)
+        where = _whereabouts(environment, site.configuration, site.database, like)
+        found = Found(where, site.database)
+        site.unsure = must_be_its_own(project, environment, found, partial(_found, project), source)
+        closing.pop_all()
+    return site
+
+
+def _opened(
+    project: Project,
+    environment: Environment,
+    read_only: bool,
+    like: SiteConfiguration | None,
+    anyway: bool,
+    data: bool,
+) -> Site:
+    configuration = configuration_of(project, environment, like, anyway=anyway)
+    try:
+        database = open_database(
+            environment,
+            configuration,
+            read_only=read_only,
+            may_be_missing=like is not None and not anyway,
+        )
+    except DatabaseUnreachable as error:
+        if data:
+            raise
+        absent = AbsentDatabase(configuration.engine, configuration.database, str(error))
+        database = cast(Database, absent)
+    far = far_of(environment)
+    root = root_of(environment)
+    files: FileTree
+    if far is None:
+        files = LocalTree(environment.root)
+    else:
+        files = RemoteTree(far.machine, str(root))
+        environment = replace(environment, root=Path(str(root)))
+    return Site(
+        environment,
+        project.definition,
+        configuration,
+        database,
+        files,
+        DigestCache(project.state / "files" / f"{environment.name}.sqlite"),
+        root,
+        far,
+    )
+
+
+@contextlib.contextmanager
+def _found(project: Project, environment: Environment) -> Iterator[Found]:
+    """Look where an environment is; its database is open meanwhile, where a server has it."""
+    configuration = configuration_of(project, environment)
+    if engine_of(configuration.engine).in_file:
+        yield Found(_whereabouts(environment, configuration, None, None))
+        return
+    database = open_database(environment, configuration, read_only=True)
+    try:
+        yield Found(_whereabouts(environment, configuration, database, None), database)
+    finally:
+        database.close()
+
+
+def _whereabouts(
+    environment: Environment,
+    configuration: SiteConfiguration,
+    database: Database | None,
+    like: SiteConfiguration | None,
+) -> Whereabouts:
+    root = root_of(environment)
+    prefix = prefix_of(environment, configuration, like or configuration)
+    where = Whereabouts(_spot(environment, str(root)), prefix=prefix)
+    if engine_of(configuration.engine).in_file:
+        return replace(where, store=_spot(environment, str(root / configuration.database)))
+    if database is None or database.missing:
+        return where
+    facts = database.facts()
+    folded = facts.details.get("lower-case table names", "0") != "0"
+    return replace(where, server=facts.identity, folded=folded)
+
+
+def _spot(environment: Environment, path: str) -> Spot | None:
+    far = far_of(environment)
+    return spot_here(path) if far is None else spot_there(far.machine, far.line.host.name, path)

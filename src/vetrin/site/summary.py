@@ -1,0 +1,108 @@
+"""How an environment stands: its versions, counts, newest entry and sizes."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..cms import read_version
+from ..database import Condition, Every, Other
+from . import Site
+
+
+@dataclass(frozen=True)
+class Newest:
+    title: str
+    changed: str
+
+
+@dataclass(frozen=True)
+class Summary:
+    """What people compare when they put two environments side by side. Sizes are in bytes."""
+
+    environment: str
+    title: str | None
+    cms_version: str | None
+    database_version: str
+    counts: dict[str, int] = field(default_factory=dict)
+    newest: Newest | None = None
+    database_size: int = 0
+    tables: int = 0
+    media_files: int = 0
+    media_size: int = 0
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "title": self.title,
+            "cms_version": self.cms_version,
+            "database": self.database_version,
+            "counts": self.counts,
+            "newest": vars(self.newest) if self.newest else None,
+            "database_bytes": self.database_size,
+            "tables": self.tables,
+            "media_files": self.media_files,
+            "media_bytes": self.media_size,
+        }
+
+
+def counts_of(
+    site: Site, leave: Mapping[str, Condition] | None = None, away: Collection[str] = ()
+) -> dict[str, int]:
+    """The definition's counts, for tables that are there.
+
+    Rows that meet the condition in ``leave`` for their table do not count, nor do tables ``away``.
+    """
+    if site.looked is not None and not leave and not away:
+        return dict(site.looked.counts)
+    found: dict[str, int] = {}
+    for rule in site.definition.counts:
+        table = site.prefix + rule.table
+        if not site.has_table(rule.table) or table in away:
+            continue
+        where = site.condition(rule.where)
+        if leave and table in leave:
+            where = Every((where, Other(leave[table])))
+        found[rule.name] = site.database.count(table, where)
+    return found
+
+
+def newest_of(site: Site) -> Newest | None:
+    """The entry that was changed last."""
+    if site.looked is not None:
+        return Newest(*site.looked.newest) if site.looked.newest else None
+    rule = site.definition.entries
+    if rule is None or not site.has_table(rule.table):
+        return None
+    rows = site.database.select(
+        site.prefix + rule.table,
+        [rule.title, rule.changed],
+        where=site.condition(rule.where),
+        order=rule.changed,
+        descending=True,
+        limit=1,
+    )
+    return Newest(str(rows[0][0]), str(rows[0][1])) if rows else None
+
+
+def standing(site: Site, *, files: bool = True) -> Summary:
+    """Look at an open environment.
+
+    Raises:
+        DatabaseError, FilesError: something could not be read.
+    """
+    facts = site.database.facts()
+    media = site.files.scan(site.definition.parts.get("media", ())) if files else {}
+    found = [entry for entry in media.values() if entry.kind == "file"]
+    return Summary(
+        environment=site.environment.name,
+        title=site.title,
+        cms_version=read_version(site.root, site.definition),
+        database_version=f"{facts.product} {facts.version}",
+        counts=counts_of(site),
+        newest=newest_of(site),
+        database_size=sum(table.size for table in site.tables) or site.database.size(),
+        tables=len(site.tables),
+        media_files=len(found),
+        media_size=sum(entry.size for entry in found),
+    )

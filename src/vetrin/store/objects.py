@@ -1,0 +1,247 @@
+"""Contents by their digest: ``objects/AB/DIGEST.zst``, each a zstandard frame (RFC 8878).
+
+The digest is BLAKE2b of the content (RFC 7693; 256 bits, as ``b2sum -l 256`` makes it), so equal content is
+stored once, whoever writes it, and a content is proved by its name whenever it is read. A content that differs
+in a few places from one that is there is stored as a patch: a frame whose dictionary is that other content, as
+``zstd --patch-from`` makes and reads. Patches are small and many; those of one table lie one behind the other
+in a content of their own.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import threading
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from typing import Any, TypeVar
+
+import zstandard
+
+from .backend import Backend, Missing, StoreError
+from .encryption import Cipher, NoCipher
+
+LEVEL = (
+    1  # by which the disk is quicker to fill than by more thorough ones, for a twentieth more of it
+)
+_PATCH = 3
+LARGEST = 4 << 20  # bytes of one object; larger contents are kept in blocks
+_BLOCKS = 4  # of one content that are fetched together
+_TOGETHER = 64  # contents that are fetched together, of at most as many bytes
+_BYTES = 16 << 20
+Result = TypeVar("Result")
+Item = TypeVar("Item")
+
+
+def fingerprint(content: bytes | memoryview) -> str:
+    """The digest of a content: 64 hexadecimal digits."""
+    return hashlib.blake2b(content, digest_size=32).hexdigest()
+
+
+class Damaged(StoreError):
+    """A content is missing or is not what its name says. ``digest`` says which one."""
+
+    def __init__(self, digest: str, reason: str) -> None:
+        super().__init__(f"the stored content {digest[:12]} {reason}")
+        self.digest = digest
+
+
+class Contents:
+    """The contents on a shelf. Safe to be used from several threads."""
+
+    def __init__(self, shelf: Backend, seal: Cipher | None = None) -> None:
+        self._shelf = shelf
+        self._seal = seal or NoCipher()
+        self._tools = threading.local()
+        self._known: set[str] = set()
+
+    def place(self, digest: str) -> str:
+        """The name on the shelf."""
+        name = self._seal.name(digest)
+        return f"objects/{name[:2]}/{name}{'.sealed' if self._seal.sealed else '.zst'}"
+
+    def has(self, digest: str) -> bool:
+        if digest in self._known:
+            return True
+        if self._shelf.has(self.place(digest)):
+            self._known.add(digest)
+            return True
+        return False
+
+    def keep(self, content: bytes | memoryview, digest: str = "") -> tuple[str, int]:
+        """Store a content of at most ``LARGEST`` bytes; its digest, and how many bytes that added."""
+        digest = digest or fingerprint(content)
+        if self.has(digest):
+            return digest, 0
+        place = self.place(digest)
+        written = self._seal.close(place, self._compressor().compress(content))
+        self._shelf.write(place, written)
+        self._known.add(digest)
+        return digest, len(written)
+
+    def bring(self, digests: Iterable[str]) -> None:
+        """Have these at hand for what this thread reads next, fetched in one go where the shelf is far; what was
+        brought before is let go."""
+        self._tools.held = self._fetched(digests)
+
+    def read(self, digest: str) -> bytes:
+        """Raises Damaged."""
+        return self._proved(digest, self._held())
+
+    def blocks(self, digests: Sequence[str]) -> Iterator[bytes]:
+        """Raises Damaged."""
+        for at in range(0, len(digests), _BLOCKS):
+            some = digests[at : at + _BLOCKS]
+            held = self._held()
+            missing = [digest for digest in some if self.place(digest) not in held]
+            if len(missing) > 1:
+                held = held | self._fetched(missing)
+            for digest in some:
+                yield self._proved(digest, held)
+
+    def _held(self) -> dict[str, bytes]:
+        """What is at hand for this thread, by its name on the shelf."""
+        found: dict[str, bytes] = getattr(self._tools, "held", {})
+        return found
+
+    def _fetched(self, digests: Iterable[str]) -> dict[str, bytes]:
+        places = list({self.place(digest): None for digest in digests}) if self._shelf.far else []
+        return self._shelf.fetch(places) if places else {}
+
+    def _proved(self, digest: str, held: Mapping[str, bytes]) -> bytes:
+        place = self.place(digest)
+        try:
+            raw = held[place] if place in held else self._shelf.read(place)
+            content = opened(self._decompressor(), self._seal.open(place, raw), LARGEST)
+        except Missing as error:
+            raise Damaged(digest, "is missing") from error
+        except (ValueError, zstandard.ZstdError) as error:
+            raise Damaged(digest, f"is damaged: {error}") from error
+        if fingerprint(content) != digest:
+            raise Damaged(digest, "is damaged: it is not what it was")
+        return content
+
+    def keep_blocks(self, blocks: Iterable[bytes | memoryview]) -> tuple[list[str], int]:
+        """Store a content of any size in blocks of ``LARGEST`` bytes; their digests, and what it added."""
+        digests, added = [], 0
+        for block in in_blocks(blocks):
+            digest, more = self.keep(block)
+            digests.append(digest)
+            added += more
+        return digests, added
+
+    def patch(self, content: bytes, base: bytes) -> bytes:
+        """A frame that makes ``content`` of ``base``."""
+        return zstandard.ZstdCompressor(
+            compression_params=zstandard.ZstdCompressionParameters.from_level(
+                _PATCH, window_log=_window(len(base) + len(content)), enable_ldm=False
+            ),
+            dict_data=_dictionary(base),
+        ).compress(content)
+
+    def patched(self, frame: bytes, base: bytes, digest: str) -> bytes:
+        """The content that a patch makes of ``base``. Raises Damaged."""
+        try:
+            tool = zstandard.ZstdDecompressor(dict_data=_dictionary(base))
+            content = opened(tool, frame, LARGEST)
+        except zstandard.ZstdError as error:
+            raise Damaged(digest, f"is damaged: {error}") from error
+        if fingerprint(content) != digest:
+            raise Damaged(digest, "is damaged: it is not what it was")
+        return content
+
+    def set_aside(self, digest: str) -> None:
+        """Take the name from a damaged content, so that the next who has the content stores it anew."""
+        place = self.place(digest)
+        if self._shelf.has(place):
+            self._shelf.rename(place, f"damaged/{place.rsplit('/', 1)[1]}")
+        self._known.discard(digest)
+        self._held().pop(place, None)
+
+    def forget(self) -> None:
+        """What was there may be gone: look again."""
+        self._known.clear()
+
+    def _compressor(self) -> Any:
+        found = getattr(self._tools, "compressor", None)
+        if found is None:
+            found = self._tools.compressor = zstandard.ZstdCompressor(level=LEVEL)
+        return found
+
+    def _decompressor(self) -> Any:
+        found = getattr(self._tools, "decompressor", None)
+        if found is None:
+            found = self._tools.decompressor = zstandard.ZstdDecompressor()
+        return found
+
+
+class Hands:
+    """Threads that compress and write while their caller reads on: a bounded number of jobs in flight."""
+
+    def __init__(self, count: int = 2) -> None:
+        self._pool = ThreadPoolExecutor(count, "store")
+        self._room = threading.Semaphore(4 * count)
+
+    def do(self, job: Callable[..., Result], *values: Any) -> Future[Result]:
+        """Begin with a job; waits where too many are under way."""
+        self._room.acquire()
+        future = self._pool.submit(job, *values)
+        future.add_done_callback(lambda _: self._room.release())
+        return future
+
+    def __enter__(self) -> Hands:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self._pool.shutdown(cancel_futures=True)
+
+
+def opened(tool: zstandard.ZstdDecompressor, frame: bytes, most: int) -> bytes:
+    """What one frame holds, and nothing behind it; a damaged one may say that it holds more than there is room.
+
+    Raises:
+        zstandard.ZstdError: it is damaged, or says that it holds more than ``most`` bytes.
+    """
+    if not 0 <= zstandard.frame_content_size(frame) <= most:
+        raise zstandard.ZstdError("it has another size than it could have")
+    content: bytes = tool.decompress(frame, allow_extra_data=False)
+    return content
+
+
+def together(items: Iterable[Item], size: Callable[[Item], int]) -> Iterator[list[Item]]:
+    """The same items, in lists of what is worth fetching in one go."""
+    some: list[Item] = []
+    total = 0
+    for item in items:
+        if some and (len(some) == _TOGETHER or total + size(item) > _BYTES):
+            yield some
+            some, total = [], 0
+        some.append(item)
+        total += size(item)
+    if some:
+        yield some
+
+
+def in_blocks(parts: Iterable[bytes | memoryview], length: int = LARGEST) -> Iterator[bytes]:
+    """The same bytes in blocks of ``length``, the last one shorter; none for no bytes."""
+    waiting: list[bytes] = []
+    size = 0
+    for part in parts:
+        view = memoryview(part)
+        while len(view):
+            some = bytes(view[: length - size])
+            waiting.append(some)
+            size += len(some)
+            view = view[len(some) :]
+            if size == length:
+                yield b"".join(waiting)
+                waiting, size = [], 0
+    if size:
+        yield b"".join(waiting)
+
+
+def _dictionary(base: bytes) -> zstandard.ZstdCompressionDict:
+    return zstandard.ZstdCompressionDict(base, dict_type=zstandard.DICT_TYPE_RAWCONTENT)
+
+
+def _window(size: int) -> int:
+    return max(18, min(27, size.bit_length() + 1))

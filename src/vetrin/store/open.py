@@ -1,0 +1,66 @@
+"""Opening the store of a project, wherever it is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from ..config import Project, store_passphrase
+from ..files import own_folder
+from .backend import Backend, FolderBackend, StoreError
+from .encryption import cipher_of
+from .store import Store
+
+FOLDER = "store"
+
+
+def open_store(
+    project: Project,
+    *,
+    writing: bool = False,
+    here: bool = False,
+    ask: Callable[[bool], str | None] = lambda new: None,
+) -> Store:
+    """The store that [store] of vetrin.toml names, else (and with ``here``) the project's own.
+
+    ``ask`` is for the passphrase, where there is one and neither the environment variable nor the keyring
+    has it; it is told whether the store gets it now. With ``writing``, an empty store that is to have a
+    passphrase gets it.
+
+    Raises:
+        WrongPassphrase: it does not open the store.
+        StoreError, ReachError: the store cannot be got at, or has no passphrase although the project says so.
+    """
+    shelf = backend_of(project, here=here)
+    if writing and (here or not project.store.place):
+        own_folder(project.folder)
+    has_one = shelf.has("seal.json")
+    wanted = writing and project.store.passphrase
+    passphrase = None
+    expected = project.store.passphrase and not here
+    if expected and not has_one and next(iter(shelf.names("snapshots")), None) is not None:
+        raise StoreError(
+            f"{shelf.where}: vetrin.toml says that this store has a passphrase, and it has none. Was the passphrase "
+            "added to vetrin.toml later? Then move the store away, and the next command begins one that has it. Else "
+            "somebody may have put another in its place"
+        )
+    if has_one or wanted:
+        passphrase = store_passphrase() or ask(not has_one)
+    return Store(shelf, cipher_of(shelf, passphrase, wanted=wanted))
+
+
+def backend_of(project: Project, *, here: bool = False) -> Backend:
+    place = project.store.place
+    if not place or here:
+        return FolderBackend(project.state / FOLDER)
+    if place.startswith("sftp://"):
+        # What reaches hosts and clouds is loaded only for a store that lies there.
+        from .remote import remote_backend
+
+        return remote_backend(place)
+    if "://" in place:
+        # As above.
+        from .cloud import CloudBackend
+
+        return CloudBackend(place)
+    return FolderBackend(project.folder / Path(place).expanduser())

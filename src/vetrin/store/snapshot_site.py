@@ -1,0 +1,85 @@
+"""A snapshot as a site, so that whatever can be done from an environment can be done from it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from ..cms import Definition, SiteConfiguration
+from ..config import Environment
+from ..database import Facts
+from ..files import DigestCache
+from ..rewrite import Address
+from ..site import Looked, Site
+from .manifest import Manifest, StoredTable
+from .snapshot_database import SnapshotDatabase
+from .snapshot_files import SnapshotPath, SnapshotTree
+from .store import Store
+
+
+def open_snapshot(
+    store: Store,
+    manifest: Manifest,
+    definition: Definition,
+    only: Sequence[str] = (),
+) -> Site:
+    """A snapshot as a site that can be read. ``only`` are the paths of its files that are to be seen; without any,
+    all are.
+
+    Raises:
+        Damaged: a list of its files cannot be read.
+    """
+    environment = Environment(
+        name=f"{manifest.environment} ({manifest.id})",
+        address=Address.parse(manifest.address),
+        also=tuple(Address.parse(text) for text in manifest.also),
+        root=Path(manifest.roots[0]),
+    )
+    files = manifest.files
+    tree = SnapshotTree(
+        store.contents,
+        store.files(manifest),
+        files.passed if files else {},
+        only,
+        partly=manifest.purpose == "import",
+    )
+    data = manifest.data
+    engine = data.engine if data else ""
+    facts = dict(data.facts) if data else {}
+    facts.update(
+        engine=engine, where=f"snapshot {manifest.id}", identity=f"snapshot {manifest.id}",
+        bulk_load=None, max_statement=None,
+    )  # fmt: skip
+
+    def stored(table: StoredTable):  # type: ignore[no-untyped-def]
+        for _, records in store.records(table):
+            yield records
+
+    known = {"product": "", "version": "", "charset": "", "details": {}}
+    database = SnapshotDatabase(
+        Facts(**{**known, **facts}),
+        data.tables if data else (),
+        data.attachments if data else (),
+        data.views if data else (),
+        stored,
+    )
+    configuration = SiteConfiguration(
+        engine=engine,
+        database=manifest.id,
+        prefix=data.prefix if data else "",
+        charset=data.charset if data else "",
+        addresses=manifest.addresses,
+        title=manifest.title,
+    )
+    looked = None if manifest.counts is None else Looked(manifest.counts, manifest.newest)
+    place = SnapshotPath(tree, "", manifest.roots[0], manifest.roots[-1])
+    return Site(
+        environment,
+        definition,
+        configuration,
+        database,
+        tree,  # type: ignore[arg-type]
+        DigestCache(),
+        place,
+        looked=looked,
+    )
