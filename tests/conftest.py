@@ -22,7 +22,7 @@ from vetrin.remote import hosts
 
 # What takes longest begins first, so that processes that work beside one another end together.
 LONG = ("faults", "archives_wordpress", "push_wordpress", "ssh", "interrupted", "push", "command_line", "store", "wagtail",
-        "baselines", "ssh_wordpress", "wordpress", "mariadb", "choices", "settle")  # fmt: skip
+        "baselines", "ssh_wordpress", "wordpress", "mariadb", "choices", "arrival")  # fmt: skip
 
 
 # What a machine does beside a test says nothing of the test.

@@ -77,7 +77,9 @@ def test_the_same_command_after_a_dead_switch_does_what_it_would_have_done(
     assert whole(local) == before
     tried = 0
     for number, step in enumerate(in_the_switch(sample.folder, lambda: all_of_it(sample.folder))):
-        if number % 7 == 0:
+        # One that died once it was done, and only its record was left, is a run like any other.
+        done = Journals(sample.folder / ".vetrin").of("local")[0].stage == "done"
+        if number % 7 == 0 and not done:
             said = vetrin(sample.folder, *PULL)
             assert whole(local) == wanted, (step, said.stdout)
             vetrin(sample.folder, "undo", "local", "--yes")

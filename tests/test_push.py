@@ -297,11 +297,11 @@ def test_builds_lie_in_the_store_like_all_else(
     assert not list(Journals(folder / ".vetrin").runs())
     monkeypatch.setenv("VETRIN_STORE_PASSPHRASE", "steam and brass")
     vetrin(folder, "pull", "production", "--to", "staging", "--yes")
+    first = document(folder, "push", "staging", "--yes")
+    # A dry run keeps nothing, and tells the same.
     there = sorted((folder / ".vetrin/store").rglob("*"))
-    # A dry run keeps nothing.
     dry = document(folder, "push", "staging", "--dry-run")
     assert sorted((folder / ".vetrin/store").rglob("*")) == there
-    first = document(folder, "push", "staging", "--yes")
     assert dry["build"]["fingerprint"] == first["plan"]["build"]["fingerprint"]
     vetrin(folder, "push", "production", "--untried", "--yes=production")
     for path in (folder / ".vetrin/store").rglob("*"):

@@ -20,7 +20,7 @@ import pytest
 from railway import Railway
 from ssh_server import SshServer
 from systems import answer
-from test_shelves import Away
+from test_backends import Away
 from vetrin.config import Thinning, load_project
 from vetrin.jobs import take_snapshot
 from vetrin.remote import hosts

@@ -467,7 +467,7 @@ def test_a_target_keeps_its_own_although_none_may_bring_it(
     account: Credentials, database_server: DatabaseServer
 ) -> None:
     """A trigger of the target into another database goes off and on with its table."""
-    from vetrin.sync.switch import own_again
+    from vetrin.jobs.switch import own_again
 
     database_server.run("CREATE TRIGGER abroad AFTER INSERT ON kept FOR EACH ROW INSERT INTO arriving_not.log VALUES (1)",
                         "CREATE TABLE _vetrin_new_ab_0 LIKE kept", database="arriving")  # fmt: skip

@@ -34,6 +34,7 @@ from ..store import (
     TableWriter,
     keep_files,
     lease,
+    manifest_of,
     written,
 )
 from .errors import Stopped
@@ -297,23 +298,15 @@ class Baseline:
 
     def _manifest(self, store: Store, before: Manifest | None) -> Manifest:
         plan, source = self._plan, self._source
-        arriving, environment = plan.arriving, plan.source
+        arriving = plan.arriving
         data = self._data(store, before)
         newest = arriving.newest
         listed = before.listed if before else None
         if plan.files is not None and "media" in plan.parts:
             listed = self._listed(store)
-        return Manifest(
-            id=store.new_id(),
-            taken=self.since,
-            environment=environment.name,
-            role=environment.role,
-            cms=source.definition.name,
+        return replace(
+            manifest_of(source, store.new_id(), self.since, "baseline"),
             parts=("data",) if data is not None else (),
-            address=str(environment.address),
-            also=tuple(map(str, environment.also)),
-            roots=source.roots,
-            purpose="baseline",
             target=plan.target.name,
             title=arriving.title or "",
             cms_version=arriving.cms_version or "",

@@ -24,6 +24,7 @@ from ..store import (
     StoredTable,
     TableWriter,
     keep_files,
+    manifest_of,
 )
 from .errors import JobError
 from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
@@ -132,19 +133,11 @@ class _Keeper:
         files = (
             self._files(keeper, entries, passed, known) if len(parts) > ("data" in parts) else None
         )
-        environment, looked = site.environment, self._looked
-        return Manifest(
-            id=self._store.new_id(),
-            taken=taken,
-            environment=environment.name,
-            role=environment.role,
-            cms=site.definition.name,
+        looked = self._looked
+        return replace(
+            manifest_of(site, self._store.new_id(), taken, purpose),
             parts=parts,
-            address=str(environment.address),
-            also=tuple(map(str, environment.also)),
-            roots=site.roots,
             label=label,
-            purpose=purpose,
             title=site.title or "",
             cms_version=read_version(site.root, site.definition) or "",
             addresses=tuple(str(address) for _, address in site.recorded_addresses()),

@@ -12,7 +12,7 @@ from .open import open_store
 from .retention import Verdict, judge
 from .snapshot_database import SnapshotDatabase
 from .snapshot_files import SnapshotPath, SnapshotTree, keep_files
-from .snapshot_site import open_snapshot
+from .snapshot_site import manifest_of, open_snapshot
 from .store import NoSnapshot, Store
 from .table_chunks import Chunk, TableReader, TableWriter, written
 from .verify import Damage
@@ -60,6 +60,7 @@ __all__ = [
     "judge",
     "keep_files",
     "lease",
+    "manifest_of",
     "open_snapshot",
     "open_store",
     "written",

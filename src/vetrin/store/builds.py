@@ -35,6 +35,7 @@ from .git import Commit
 from .manifest import Manifest, StoredBuild, StoredFile
 from .objects import Damaged, Hands
 from .snapshot_files import SnapshotTree, keep_files
+from .snapshot_site import manifest_of
 from .store import Store
 
 SHORT = 10
@@ -128,27 +129,10 @@ class Builds:
             FilesError: something cannot be read.
             StoreError: it cannot be stored.
         """
-        store, listed = self.store, {entry.path: entry for entry in entries}
-        with contextlib.ExitStack() as stack:
-            if self._write:
-                stack.enter_context(store.writing())
-            hands = stack.enter_context(Hands(store.shelf.writers))
-            keeper = FileKeeper(
-                store, hands, site.files, site.environment.name, tell, write=self._write
-            )
-            known = dict(known or {})
-            others = {path: entry for path, entry in listed.items() if path not in known}
-            known |= keeper.known(others)
-            files = sorted(keeper.keep(listed.values(), known), key=lambda file: file.entry)
-            for names, what in (
-                (keeper.restless, "written to whenever it is read"),
-                (keeper.vanished, "removed while it was to be read"),
-                (keeper.unread, "cannot be read"),
-            ):
-                if names:
-                    raise FilesError(f"{some_of(sorted(names))}: {what}")
-            site.seen.keep(
-                f.entry for f in files if f.entry.kind == "file" and f.entry.path in others
+        store = self.store
+        with store.writing() if self._write else contextlib.nullcontext():
+            files, added = self._files(
+                site, {entry.path: entry for entry in entries}, known or {}, tell
             )
             build = Build(
                 fingerprint_of(files),
@@ -161,23 +145,40 @@ class Builds:
             )
             if not self._write:
                 return build
-            lists, added = keep_files(store.contents, files, passed)
+            lists, more = keep_files(store.contents, files, passed)
             manifest = self._manifest(site, build)
-            return self._add(replace(manifest, files=lists, added=keeper.added + added), build)
+            return self._add(replace(manifest, files=lists, added=added + more), build)
+
+    def _files(
+        self,
+        site: Site,
+        entries: Mapping[str, Entry],
+        known: Mapping[str, StoredFile],
+        tell: Callable[[Entry], None],
+    ) -> tuple[list[StoredFile], int]:
+        """Files as they are stored, in the order of their paths, and the bytes that it added."""
+        store = self.store
+        with Hands(store.shelf.writers) as hands:
+            keeper = FileKeeper(
+                store, hands, site.files, site.environment.name, tell, write=self._write
+            )
+            others = {path: entry for path, entry in entries.items() if path not in known}
+            known = {**known, **keeper.known(others)}
+            files = sorted(keeper.keep(entries.values(), known), key=lambda file: file.entry)
+        for names, what in (
+            (keeper.restless, "written to whenever it is read"),
+            (keeper.vanished, "removed while it was to be read"),
+            (keeper.unread, "cannot be read"),
+        ):
+            if names:
+                raise FilesError(f"{some_of(sorted(names))}: {what}")
+        site.seen.keep(f.entry for f in files if f.entry.kind == "file" and f.entry.path in others)
+        return files, keeper.added
 
     def _manifest(self, site: Site, build: Build) -> Manifest:
-        environment = site.environment
-        return Manifest(
-            id=self.store.new_id(),
-            taken=build.made,
-            environment=environment.name,
-            role=environment.role,
-            cms=site.definition.name,
+        return replace(
+            manifest_of(site, self.store.new_id(), build.made, "build"),
             parts=build.parts,
-            address=str(environment.address),
-            also=tuple(map(str, environment.also)),
-            roots=site.roots,
-            purpose="build",
             cms_version=read_version(site.root, site.definition) or "",
             build=StoredBuild(build.fingerprint, build.commit, build.found),
         )

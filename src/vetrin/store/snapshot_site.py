@@ -17,6 +17,23 @@ from .snapshot_files import SnapshotPath, SnapshotTree
 from .store import Store
 
 
+def manifest_of(site: Site, name: str, taken: str, purpose: str) -> Manifest:
+    """A manifest with what a site says of itself, and nothing of its content yet. ``name`` is its ID."""
+    environment = site.environment
+    return Manifest(
+        id=name,
+        taken=taken,
+        environment=environment.name,
+        role=environment.role,
+        cms=site.definition.name,
+        parts=(),
+        address=str(environment.address),
+        also=tuple(map(str, environment.also)),
+        roots=site.roots,
+        purpose=purpose,
+    )
+
+
 def open_snapshot(
     store: Store,
     manifest: Manifest,
