@@ -120,7 +120,6 @@ class Builds:
         found: bool = False,
         passed: Mapping[str, str] | None = None,
         known: Mapping[str, StoredFile] | None = None,
-        tell: Callable[[Entry], None] = lambda entry: None,
     ) -> Build:
         """Store files of a site as a build. ``known`` are those that are stored; ``passed`` are paths that
         are no part of it, and why.
@@ -131,9 +130,7 @@ class Builds:
         """
         store = self.store
         with store.writing() if self._write else contextlib.nullcontext():
-            files, added = self._files(
-                site, {entry.path: entry for entry in entries}, known or {}, tell
-            )
+            files, added = self._files(site, {entry.path: entry for entry in entries}, known or {})
             build = Build(
                 fingerprint_of(files),
                 datetime.now().astimezone().isoformat(timespec="milliseconds"),
@@ -150,18 +147,12 @@ class Builds:
             return self._add(replace(manifest, files=lists, added=added + more), build)
 
     def _files(
-        self,
-        site: Site,
-        entries: Mapping[str, Entry],
-        known: Mapping[str, StoredFile],
-        tell: Callable[[Entry], None],
+        self, site: Site, entries: Mapping[str, Entry], known: Mapping[str, StoredFile]
     ) -> tuple[list[StoredFile], int]:
         """Files as they are stored, in the order of their paths, and the bytes that it added."""
         store = self.store
         with Hands(store.shelf.writers) as hands:
-            keeper = FileKeeper(
-                store, hands, site.files, site.environment.name, tell, write=self._write
-            )
+            keeper = FileKeeper(store, hands, site.files, site.environment.name, write=self._write)
             others = {path: entry for path, entry in entries.items() if path not in known}
             known = {**known, **keeper.known(others)}
             files = sorted(keeper.keep(entries.values(), known), key=lambda file: file.entry)
