@@ -528,7 +528,8 @@ class LocalTree:
 
     def take_away(self, path: str, content: bytes) -> bool:
         place = self.root / path
-        aside = own_folder(self.root) / f"away-{secrets.token_hex(4)}"
+        # Made for nothing but this: an end of a run must not need room on a full disk.
+        aside = self.root / OWN_FOLDER / f"away-{secrets.token_hex(4)}"
         with _said(path):
             try:
                 if place.read_bytes() != content:

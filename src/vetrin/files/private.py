@@ -17,9 +17,11 @@ def private_folder(path: Path) -> None:
     Raises:
         OSError: it cannot be made.
     """
-    missing = [path]
-    while not missing[-1].parent.is_dir():
-        missing.append(missing[-1].parent)
+    missing = []
+    folder = path
+    while not folder.is_dir():
+        missing.append(folder)
+        folder = folder.parent
     for folder in reversed(missing):
         with contextlib.suppress(FileExistsError):
             folder.mkdir(mode=0o700)
