@@ -10,8 +10,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from vetrin.append_log import AppendLog, NewerLog
-from vetrin.jobs import JobError, Journals
+from vetrin.append_log import AppendLog
+from vetrin.errors import JobError, NewerLog
+from vetrin.jobs import Journals
 from vetrin.jobs.journal import DONE, SWAPPING
 
 

@@ -26,14 +26,15 @@ from hypothesis import strategies as st
 
 from vetrin.archive import reader
 from vetrin.archive.download import fetch, has_secret, joined, shown
-from vetrin.archive.intake import Given, Unclear, take_in
-from vetrin.archive.reader import BadArchive, Watch, kind_of, members, watching
+from vetrin.archive.intake import Given, take_in
+from vetrin.archive.reader import Watch, kind_of, members, watching
 from vetrin.archive.writer import archive_into, text_into
 from vetrin.cms import load_definition
 from vetrin.config import load_project
 from vetrin.demo.sample import lay_out
+from vetrin.errors import BadArchive, StoreError, Unclear
 from vetrin.files import Entry
-from vetrin.store import FolderBackend, Store, StoreError, open_snapshot
+from vetrin.store import FolderBackend, Store, open_snapshot
 
 SITE = {
     "wp-includes/version.php": "<?php $wp_version = '6.1';", "wp-load.php": "<?php", "wp-admin/admin.php": "<?php",

@@ -17,19 +17,12 @@ from vetrin.config import load_project
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.database.table_digest import table_digest
 from vetrin.demo.sample import lay_out
+from vetrin.errors import MissingPiece, WrongPassphrase
 from vetrin.files import LocalTree
 from vetrin.jobs import take_snapshot
 from vetrin.remote import hosts
 from vetrin.site import open_site
-from vetrin.store import (
-    Backend,
-    FolderBackend,
-    Missing,
-    Store,
-    WrongPassphrase,
-    cipher_of,
-    open_snapshot,
-)
+from vetrin.store import Backend, FolderBackend, Store, cipher_of, open_snapshot
 from vetrin.store.cloud import CloudBackend
 from vetrin.store.remote import remote_backend
 
@@ -53,7 +46,7 @@ def shelf(
 
 def test_a_shelf_keeps_what_it_is_given(shelf: Backend) -> None:
     assert list(shelf.names("objects")) == [] and not shelf.has("objects/ab/one")
-    with pytest.raises(Missing):
+    with pytest.raises(MissingPiece):
         shelf.read("objects/ab/one")
     shelf.write("objects/ab/one", b"first")
     assert shelf.has("objects/ab/one") and shelf.read("objects/ab/one") == b"first"

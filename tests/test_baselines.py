@@ -24,23 +24,14 @@ from vetrin.database import KeyRange
 from vetrin.database.base import Batch, Cell
 from vetrin.database.mysql import reader as mysql_reader
 from vetrin.demo.sample import lay_out
+from vetrin.errors import NoSnapshot, Stopped, StoreError
 from vetrin.files import Entry
-from vetrin.jobs import Choices, Journals, Plan, Stopped, build_plan, run_plan, table_copy, undo
+from vetrin.jobs import Choices, Journals, Plan, build_plan, run_plan, table_copy, undo
 from vetrin.jobs.baseline import Notes, Piece, Pieces
 from vetrin.jobs.events import Event, Moved, silent
 from vetrin.jobs.transfer import Report
 from vetrin.site import Site, open_site
-from vetrin.store import (
-    Chunk,
-    FolderBackend,
-    Manifest,
-    NoSnapshot,
-    Store,
-    StoreError,
-    lease,
-    leases,
-    open_snapshot,
-)
+from vetrin.store import Chunk, FolderBackend, Manifest, Store, lease, leases, open_snapshot
 
 # -- pieces --------------------------------------------------------------------------------------------
 

@@ -9,10 +9,7 @@ from pathlib import Path
 import pytest
 
 from vetrin.cms import (
-    ConfigurationError,
-    DefinitionError,
     SiteConfiguration,
-    WritingError,
     configuration_text,
     find_root,
     load_definition,
@@ -24,6 +21,7 @@ from vetrin.cms import (
 )
 from vetrin.cms.definition import parse_definition
 from vetrin.cms.php_source import PhpFileError, read_values, tokens
+from vetrin.errors import ConfigurationError, ConfigurationWriteError, DefinitionError
 
 WORDPRESS = shipped()["wordpress"]
 
@@ -237,7 +235,7 @@ def test_a_configuration_made_for_a_copy(tmp_path: Path) -> None:
     without = configuration_text("<?php\n$a = 1;\n", WORDPRESS, values)
     (tmp_path / "wp-config.php").write_text(without)
     assert read_configuration(tmp_path, WORDPRESS, environ={}).password == ODD
-    with pytest.raises(WritingError, match="no <\\?php"):
+    with pytest.raises(ConfigurationWriteError, match="no <\\?php"):
         configuration_text("nothing", WORDPRESS, values)
 
 

@@ -15,7 +15,6 @@ from vetrin.database import (
     Cleared,
     Compared,
     Database,
-    DatabaseError,
     Either,
     Every,
     Exchange,
@@ -24,7 +23,6 @@ from vetrin.database import (
     Lowered,
     Other,
     Patch,
-    RowsDiffer,
     Sql,
     Table,
     Within,
@@ -38,6 +36,7 @@ from vetrin.database.mysql import Credentials, MysqlDatabase
 from vetrin.database.mysql.row_text import FIELD, LINE
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.database.table_digest import table_digest
+from vetrin.errors import DatabaseError, RowsDiffer
 
 ODD = 'odd `name`-with "quotes" é'
 

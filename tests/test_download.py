@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from vetrin.archive.download import fetch
-from vetrin.archive.reader import BadArchive
+from vetrin.errors import BadArchive
 
 CONTENT = random.Random(7).randbytes(200_000)
 

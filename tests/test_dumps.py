@@ -13,13 +13,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from systems import DatabaseServer
-from vetrin.database import DatabaseError, Table
+from vetrin.database import Table
 from vetrin.database.base import Batch, Cell
 from vetrin.database.mysql import Credentials, MysqlDatabase
 from vetrin.database.mysql.backslashes import Doubling
 from vetrin.database.mysql.dump.reader import DumpReader
 from vetrin.database.mysql.dump.writer import TableText, footer, header
 from vetrin.database.row_codec import Text, cells_of, records_of
+from vetrin.errors import DatabaseError
 
 TYPES = """
 CREATE TABLE wp_kinds (id BIGINT UNSIGNED NOT NULL AUTO_INCREMENT, tiny TINYINT, amount DECIMAL(12,4),

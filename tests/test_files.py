@@ -13,13 +13,13 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+from vetrin.errors import FilesError
 from vetrin.files import (
     PIECE,
     Clash,
     Difference,
     DigestCache,
     Entry,
-    FilesError,
     LocalTree,
     Manifest,
     Move,

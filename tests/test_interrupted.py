@@ -19,9 +19,10 @@ from vetrin.database.sqlite import database as sqlite_engine
 from vetrin.database.table_digest import table_digest
 from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
+from vetrin.errors import Refused
 from vetrin.files import LocalTree
 from vetrin.files.open_folders import Below
-from vetrin.jobs import Journals, Refused, Rewriting, Selection, build_plan, change, run_plan, undo
+from vetrin.jobs import Journals, Rewriting, Selection, build_plan, change, run_plan, undo
 from vetrin.jobs.journal import Run
 from vetrin.jobs.lock import only_run
 from vetrin.rewrite import Mapping, parse_literal

@@ -28,6 +28,7 @@ ROOMS = (
     ("config",),
     ("cms",),
     ("rewrite", "append_log", "atomic", "spot"),
+    ("errors",),
 )
 FLOOR = {room: number for number, rooms in enumerate(ROOMS) for room in rooms}
 

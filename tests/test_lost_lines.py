@@ -7,12 +7,12 @@ from collections.abc import Callable
 import pytest
 
 from vetrin.config import load_project
-from vetrin.database import DatabaseError
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.demo.sample import Sample
-from vetrin.files import Entry, FilesError, FileStatus, LocalTree
+from vetrin.errors import DatabaseError, FilesError, JobError
+from vetrin.files import Entry, FileStatus, LocalTree
 from vetrin.files.remote_machine import SINCE_START, spot_there
-from vetrin.jobs import JobError, Journals, build_plan, run_plan, switching
+from vetrin.jobs import Journals, build_plan, run_plan, switching
 from vetrin.jobs.identity import is_where
 from vetrin.jobs.lock import holder_of, must_hold, only_run
 from vetrin.jobs.passwords import must_hold_none

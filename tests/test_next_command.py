@@ -17,7 +17,8 @@ from vetrin.config import load_project
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
-from vetrin.jobs import Choices, Journals, LeftBroken, Plan, agreed, build_plan, pushing, run_plan
+from vetrin.errors import LeftBroken
+from vetrin.jobs import Choices, Journals, Plan, agreed, build_plan, pushing, run_plan
 from vetrin.jobs.building import make_build
 from vetrin.jobs.pushing import build_push, holding, push
 from vetrin.jobs.switching import RECORD

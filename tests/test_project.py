@@ -8,9 +8,10 @@ from pathlib import Path
 import pytest
 
 from vetrin.cms import SiteConfiguration
-from vetrin.config import ProjectError, find_project, load_project, password_variable
+from vetrin.config import find_project, load_project, password_variable
 from vetrin.config.secrets import database_password
 from vetrin.config.template import Draft, project_text
+from vetrin.errors import ProjectError
 
 GOOD = """
 [site]

@@ -17,25 +17,17 @@ import pytest
 from test_command_line import document, value, vetrin
 from test_files import state
 from test_interrupted import killed_after
-from vetrin.config import Project, ProjectError, load_project
+from vetrin.config import Project, load_project
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
-from vetrin.files import Buffer, Entry, FilesError, LocalTree
-from vetrin.jobs import (
-    Choices,
-    FileMoved,
-    JobError,
-    Journals,
-    build_plan,
-    run_plan,
-    switching,
-    undo,
-)
+from vetrin.errors import DamagedObject, FilesError, JobError, NoBuild, ProjectError
+from vetrin.files import Buffer, Entry, LocalTree
+from vetrin.jobs import Choices, FileMoved, Journals, build_plan, run_plan, switching, undo
 from vetrin.jobs.building import make_build, run_build
 from vetrin.jobs.pushing import build_push, holding, push
 from vetrin.site import Site, open_site
-from vetrin.store import Builds, Damaged, NoBuild, StoredBuild, fingerprint_of, open_store
+from vetrin.store import Builds, StoredBuild, fingerprint_of, open_store
 
 
 def git(folder: Path, *arguments: str) -> str:
@@ -268,7 +260,7 @@ def test_builds_are_the_same_to_the_byte_or_not_the_same(sample: Sample) -> None
     store.add(replace(manifest, id="forged", build=StoredBuild(other)))
     with pytest.raises(NoBuild, match="could be"):
         builds.get(one.fingerprint[:20])
-    with pytest.raises(Damaged, match="not what its fingerprint stands for"):
+    with pytest.raises(DamagedObject, match="not what its fingerprint stands for"):
         builds.get(other)
     # A damaged content is found when it is read, and named.
     tree = builds.tree(one, LocalTree(sample.root("local")))

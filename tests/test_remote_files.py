@@ -15,11 +15,11 @@ from hypothesis import strategies as st
 from ssh_server import SshServer
 from test_files import aged, grow, mirrored, names, nested, stage, state, trees, write
 from vetrin.config.host import Host
+from vetrin.errors import FilesError
 from vetrin.files import (
     PIECE,
     Entry,
     FileChange,
-    FilesError,
     LocalTree,
     Machine,
     RemoteTree,

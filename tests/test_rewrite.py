@@ -14,7 +14,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from vetrin.demo.serialise import serialise
-from vetrin.rewrite import Address, AddressError, Mapping, MappingError, Rewriter, Tally
+from vetrin.errors import AddressError, MappingError
+from vetrin.rewrite import Address, Mapping, Rewriter, Tally
 from vetrin.rewrite.encoded import open_payload
 
 OLD, NEW = "https://www.harrowmere.example", "http://127.0.0.1:8080"

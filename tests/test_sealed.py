@@ -18,10 +18,10 @@ from vetrin.database import Column, Table
 from vetrin.database.base import Batch
 from vetrin.database.row_codec import records_of
 from vetrin.demo.sample import lay_out
+from vetrin.errors import DamagedObject, StoreError, WrongPassphrase
 from vetrin.files import Entry
 from vetrin.store import (
     Damage,
-    Damaged,
     FolderBackend,
     Hands,
     Manifest,
@@ -29,9 +29,7 @@ from vetrin.store import (
     StoredData,
     StoredFile,
     StoredTable,
-    StoreError,
     TableWriter,
-    WrongPassphrase,
     cipher_of,
     encryption,
     keep_files,
@@ -266,7 +264,7 @@ def test_contents_are_proved_by_their_names(tmp_path: Path) -> None:
     )  # keyed: they tell nothing of what is inside
     for digest in digests:
         store.contents.set_aside(digest)
-        with pytest.raises(Damaged, match="is missing"):
+        with pytest.raises(DamagedObject, match="is missing"):
             store.contents.read(digest)
 
 

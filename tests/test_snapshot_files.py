@@ -12,7 +12,8 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from vetrin.files import BLOCK, PIECE, FilesError, LocalTree
+from vetrin.errors import FilesError
+from vetrin.files import BLOCK, PIECE, LocalTree
 from vetrin.store import Contents, FolderBackend, SnapshotPath, SnapshotTree, StoredFile, keep_files
 from vetrin.store.manifest import files_of_list
 

@@ -27,14 +27,13 @@ from vetrin.config import load_project
 from vetrin.config.host import Host
 from vetrin.database.table_digest import table_digest
 from vetrin.demo.sample import lay_out
-from vetrin.files import FilesError, LocalTree
+from vetrin.errors import ConnectionLost, FilesError, ReachError, Refused, Stopped
+from vetrin.files import LocalTree
 from vetrin.jobs import (
     Choices,
     Journals,
     Moved,
-    Refused,
     Slowed,
-    Stopped,
     TableDone,
     build_plan,
     reconnect,
@@ -45,8 +44,7 @@ from vetrin.jobs import (
 )
 from vetrin.jobs.events import Event, FileMoved
 from vetrin.jobs.lock import only_run, wish
-from vetrin.remote import ReachError, RemoteHost, hosts
-from vetrin.remote.ssh import LineBroken
+from vetrin.remote import RemoteHost, hosts
 from vetrin.site import open_site
 
 TABLES = """
@@ -656,7 +654,11 @@ def test_a_further_helper_that_does_not_come(
     far = hosts.at(Host.parse(f"ssh://{ssh.name}"), "production")
     assert far.helpers is not None
     monkeypatch.setattr(far.helpers, "_command", "exit 7")
-    with far.helpers.one(), pytest.raises(LineBroken, match="no further helper"), far.helpers.one():
+    with (
+        far.helpers.one(),
+        pytest.raises(ConnectionLost, match="no further helper"),
+        far.helpers.one(),
+    ):
         pass
     with far.helpers.one(), pytest.raises(FilesError) as raised:
         far.machine.look(["/"])

@@ -22,21 +22,11 @@ from ssh_server import SshServer
 from systems import answer
 from test_backends import Away
 from vetrin.config import Thinning, load_project
+from vetrin.errors import DamagedObject, NoSnapshot, StoreBusy, StoreError
 from vetrin.jobs import take_snapshot
 from vetrin.remote import hosts
 from vetrin.site import open_site
-from vetrin.store import (
-    Busy,
-    Damaged,
-    FolderBackend,
-    Manifest,
-    NoSnapshot,
-    Store,
-    StoreError,
-    judge,
-    lease,
-    leases,
-)
+from vetrin.store import FolderBackend, Manifest, Store, judge, lease, leases
 
 
 def test_equal_content_is_stored_once(railway: Railway) -> None:
@@ -113,10 +103,10 @@ def test_a_damaged_manifest_hides_no_other(railway: Railway, harm: str) -> None:
     said = json.loads(railway.vetrin("backups", "--json", code=1).partition("\n}\n")[0] + "\n}")
     assert [item["snapshot"] for item in said["snapshots"]] == [second.id]
     assert said["damaged"][0]["snapshot"] == first.id
-    with pytest.raises(Damaged):
+    with pytest.raises(DamagedObject):
         Store(FolderBackend(railway.folder / ".vetrin/store")).get(first.id)
     assert "cannot be read" in railway.vetrin("restore", "production", first.id, "--json", code=1)
-    with pytest.raises(Damaged), lease(railway.store.shelf, "thin"):
+    with pytest.raises(DamagedObject), lease(railway.store.shelf, "thin"):
         Store(railway.store.shelf).sweep()  # what it needs is not known, so nothing goes
 
 
@@ -225,12 +215,12 @@ def test_thinning_waits_for_writers_and_for_itself(
     with lease(shelf, "write"):
         with lease(shelf, "write"):
             pass
-        with pytest.raises(Busy, match="writes to"), lease(shelf, "thin"):
+        with pytest.raises(StoreBusy, match="writes to"), lease(shelf, "thin"):
             pass
     with lease(shelf, "thin"):
-        with pytest.raises(Busy, match="thins"):
+        with pytest.raises(StoreBusy, match="thins"):
             railway.backup()
-        with pytest.raises(Busy), lease(shelf, "thin"):
+        with pytest.raises(StoreBusy), lease(shelf, "thin"):
             pass
     shelf.write("leases/write-dead", b"{}")
     shelf.settle()

@@ -11,11 +11,12 @@ import pytest
 
 from vetrin.config import load_project
 from vetrin.demo.sample import Sample, lay_out
-from vetrin.jobs import Journals, Refused, build_plan
+from vetrin.errors import Protected, Refused
+from vetrin.jobs import Journals, build_plan
 from vetrin.jobs.journal import DONE, FAILED, SWAPPING
 from vetrin.jobs.prefetch import ahead
 from vetrin.rewrite import Address
-from vetrin.site import Protected, mapping_for, open_site
+from vetrin.site import mapping_for, open_site
 
 
 @pytest.fixture(scope="module")

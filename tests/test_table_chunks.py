@@ -18,16 +18,8 @@ from vetrin.database.base import Batch
 from vetrin.database.conditions import Among, Cleared, Compared, Like, Lowered, Other, Within
 from vetrin.database.row_codec import records_of
 from vetrin.database.sqlite.database import SqliteDatabase
-from vetrin.store import (
-    Chunk,
-    Contents,
-    Damaged,
-    FolderBackend,
-    Hands,
-    Store,
-    TableReader,
-    TableWriter,
-)
+from vetrin.errors import DamagedObject
+from vetrin.store import Chunk, Contents, FolderBackend, Hands, Store, TableReader, TableWriter
 from vetrin.store.objects import fingerprint
 from vetrin.store.table_chunks import Chunker
 
@@ -41,7 +33,7 @@ def test_a_patch_makes_the_content(pieces: list[bytes], chance: random.Random) -
     frame = contents.patch(new, base)
     digest = fingerprint(new)
     assert contents.patched(frame, base, digest) == new
-    with pytest.raises(Damaged):
+    with pytest.raises(DamagedObject):
         contents.patched(frame[:-1], base, digest)
 
 

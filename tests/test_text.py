@@ -13,7 +13,7 @@ from vetrin.database import Batch, Column
 from vetrin.database.mysql.row_text import FIELD, LINE, insert_statements, load_block
 from vetrin.demo.picture import draw
 from vetrin.demo.serialise import serialise
-from vetrin.jobs import Refused
+from vetrin.errors import Refused
 from vetrin.rewrite.anchors import choose_anchors, common_part
 from vetrin.rewrite.php_serialized import walk
 

@@ -11,16 +11,7 @@ from pathlib import Path
 import pytest
 
 from systems import DatabaseServer, Mariadb, Mysql, mariadb_site, running
-from vetrin.database import (
-    Attachment,
-    Batch,
-    Column,
-    Exchange,
-    Facts,
-    Table,
-    Unsuitable,
-    hidden_name,
-)
+from vetrin.database import Attachment, Batch, Column, Exchange, Facts, Table, hidden_name
 from vetrin.database.mysql import MysqlDatabase
 from vetrin.database.mysql.accounts import (
     Credentials,
@@ -35,6 +26,7 @@ from vetrin.database.mysql.schema.translate import Server, adapt_attachment, ada
 from vetrin.database.sql_names import rename
 from vetrin.database.sqlite.database import quote as double_quote
 from vetrin.database.table_digest import table_digest
+from vetrin.errors import Unsuitable
 from vetrin.site import PrefixedValues
 
 CLASSIC = {

@@ -24,10 +24,10 @@ from test_command_line import document, vetrin
 from test_files import state
 from vetrin.config import load_project
 from vetrin.demo.sample import Sample, lay_out
+from vetrin.errors import FilesError
 from vetrin.files import (
     UNREADABLE,
     Buffer,
-    FilesError,
     LocalTree,
     Manifest,
     Patterns,

@@ -18,9 +18,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
 
-
-class NewerLog(Exception):
-    """The log was written by a version of Vetrin that this one does not know."""
+from .errors import NewerLog
 
 
 class Events(NamedTuple):

@@ -46,9 +46,12 @@ Signals between two modules of one room are not here: they stand beside the code
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
 from enum import IntEnum
 from typing import ClassVar
+
+_LONGEST = 300  # characters of a name that are shown
 
 
 class ExitStatus(IntEnum):
@@ -299,3 +302,15 @@ class NewerLog(VetrinError):
 
 class DemoError(VetrinError):
     """The sample project could not be set up."""
+
+
+def described(error: BaseException) -> str:
+    """What an error says; one of the operating system by the file that it is about and the reason."""
+    if isinstance(error, OSError) and error.filename is not None and error.strerror:
+        name = error.filename if isinstance(error.filename, int) else os.fsdecode(error.filename)
+        return f"{_shortened(str(name))}: {error.strerror}"
+    return str(error) or type(error).__name__
+
+
+def _shortened(name: str) -> str:
+    return name if len(name) <= _LONGEST else f"{name[: _LONGEST // 2]}…{name[-_LONGEST // 2 :]}"

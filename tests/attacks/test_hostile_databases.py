@@ -15,8 +15,8 @@ from hostile_database import HostileDatabase, asks_for, switches_to
 
 from systems import Mariadb, mariadb_site, running
 from test_command_line import vetrin
-from vetrin.database import DatabaseError, DatabaseUnreachable
 from vetrin.database.mysql import Credentials, MysqlDatabase, connect
+from vetrin.errors import DatabaseError, DatabaseUnreachable
 
 SECRET = "nobody but its owner reads this"
 WORD = "a-password-to-be-kept"

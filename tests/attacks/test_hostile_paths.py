@@ -18,16 +18,8 @@ from hypothesis import strategies as st
 from systems import Mariadb
 from test_command_line import vetrin
 from vetrin.demo.sample import Sample
-from vetrin.files import (
-    Entry,
-    FilesError,
-    LocalTree,
-    Manifest,
-    admit,
-    entry_of,
-    leads_inside,
-    unfit,
-)
+from vetrin.errors import FilesError
+from vetrin.files import Entry, LocalTree, Manifest, admit, entry_of, leads_inside, unfit
 from ways import Line, line_by
 
 UNFIT = [

@@ -14,7 +14,8 @@ from systems import Mariadb
 from test_command_line import vetrin
 from vetrin.config.host import Host
 from vetrin.demo.sample import Sample
-from vetrin.files import Entry, FilesError, FileTree, LocalTree, Move, RemoteTree
+from vetrin.errors import FilesError
+from vetrin.files import Entry, FileTree, LocalTree, Move, RemoteTree
 from vetrin.files.open_folders import Below
 from vetrin.remote.ssh import HelperMachine, Helpers, Lines
 from ways import Line, line_by

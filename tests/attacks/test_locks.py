@@ -19,12 +19,11 @@ from vetrin.config import load_project
 from vetrin.config.host import Host
 from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
+from vetrin.errors import Overtaken, Refused
 from vetrin.files import FileTree, LocalTree, RemoteTree
-from vetrin.jobs import (  # fmt: skip
+from vetrin.jobs import (
     Choices,
     Journals,
-    Overtaken,
-    Refused,
     build_plan,
     holder_of,
     must_hold,

@@ -12,9 +12,10 @@ from ssh_server import SshServer
 from test_command_line import vetrin
 from vetrin.cli import main
 from vetrin.cli.main import COMMANDS
-from vetrin.config import ProjectError, load_project
+from vetrin.config import load_project
 from vetrin.config.host import Host
 from vetrin.demo.sample import Sample, lay_out
+from vetrin.errors import ProjectError
 from vetrin.remote import hosts
 
 LONG = "x" * 5000

@@ -13,8 +13,8 @@ from conftest import own_server
 from systems import Mariadb, answer
 from test_command_line import document, vetrin
 from vetrin.demo.sample import Sample
+from vetrin.errors import Refused
 from vetrin.files import LocalTree, withheld
-from vetrin.jobs import Refused
 from vetrin.jobs.passwords import must_hold_none
 from ways import Line, line_by
 

@@ -14,13 +14,14 @@ from hypothesis import strategies as st
 from railway import Railway
 from systems import DatabaseServer
 from test_command_line import document, vetrin
-from vetrin.database import Attachment, DatabaseError, Exchange
+from vetrin.database import Attachment, Exchange
 from vetrin.database.mysql import Credentials, MysqlDatabase
 from vetrin.database.mysql import incoming_sql as mysql_incoming
 from vetrin.database.sqlite import incoming_sql as sqlite_incoming
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.database.statements import SQLITE, Unreadable, doing, tokens
 from vetrin.demo.sample import Sample
+from vetrin.errors import DatabaseError
 
 A = Attachment
 

@@ -12,7 +12,8 @@ from urllib.parse import unquote, urlsplit
 
 import httpx
 
-from .reader import BLOCK, BadArchive
+from ..errors import BadArchive
+from .reader import BLOCK
 
 _PART = re.compile(r"(.+)\.(\d{3})$")
 _PAUSES = (0.5, 1, 2, 4, 8)  # seconds between attempts that bring nothing

@@ -19,8 +19,8 @@ from typing import Literal
 
 import xxhash
 
-from ..cms import ConfigurationError, Definition, read_configuration
-from ..database import Attachment, DatabaseError, Table
+from ..cms import Definition, read_configuration
+from ..database import Attachment, Table
 from ..database.engines import engine_of
 from ..database.mysql.charsets import Between, between
 from ..database.mysql.dump.reader import Dump, DumpedTable, DumpReader
@@ -28,6 +28,7 @@ from ..database.mysql.sequences import taken_out, with_sequences
 from ..database.row_codec import records_of
 from ..database.sql_names import as_own
 from ..database.sqlite.database import SqliteDatabase
+from ..errors import BadArchive, ConfigurationError, DatabaseError, NeedsPassphrase, Unclear
 from ..files import Entry, some_of, stays_inside
 from ..site import UNKNOWN, Site
 from ..store.manifest import Manifest, StoredData, StoredFile, StoredFiles, StoredTable
@@ -37,18 +38,7 @@ from ..store.snapshot_site import open_snapshot
 from ..store.store import Store
 from ..store.table_chunks import TableWriter
 from .openpgp import ENDING, is_sealed, unseal
-from .reader import (
-    BadArchive,
-    NeedsPassphrase,
-    Watch,
-    blocks_of,
-    kind_of,
-    members,
-    most_of,
-    packing_of,
-    unpacked,
-    watching,
-)
+from .reader import Watch, blocks_of, kind_of, members, most_of, packing_of, unpacked, watching
 from .site_root import below, proved, roots_in
 from .writer import FILES, MANIFEST
 
@@ -57,16 +47,6 @@ _PATH = re.compile(rb"(?<![\w/:.~-])(/(?:[\w.@~ -]{1,80}/){0,8}[\w.@~-]{1,80})/$
 _OWN_SQL = re.compile(r"^database(?:/.+)?\.sql$")  # of several, tables come first by their names
 Kind = Literal["database", "prefix", "folder"]
 _LOOKED = 400  # places in one table that are looked at for the path of the site
-
-
-class Unclear(BadArchive):
-    """One of several has to be named: ``choices`` are the ``what``, ``kind`` is the field of ``Given`` for it."""
-
-    def __init__(self, what: str, choices: Sequence[str], kind: Kind) -> None:
-        super().__init__(f"{what}: {', '.join(choices)}")
-        self.what = what
-        self.choices = tuple(choices)
-        self.kind = kind
 
 
 @dataclass(frozen=True)

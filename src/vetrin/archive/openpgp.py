@@ -17,7 +17,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import IO, cast
 
-from ..store.backend import StoreError
+from ..errors import StoreError, WrongPassphrase
 
 ENDING = ".gpg"
 _BLOCK = 1 << 18
@@ -26,10 +26,6 @@ _SEAL = (
     "--symmetric", "--cipher-algo", "AES256", "--s2k-digest-algo", "SHA512", "--s2k-count", "65011712",
     "--compress-algo", "none",
 )  # fmt: skip
-
-
-class WrongPassphrase(StoreError):
-    """A file was sealed with another passphrase, or is damaged in its first bytes."""
 
 
 def is_sealed(path: Path) -> bool:

@@ -25,8 +25,8 @@ from typing import IO, Any, Literal, cast
 
 import zstandard
 
+from ..errors import BadArchive, NeedsPassphrase
 from ..files import Entry
-from ..store.backend import StoreError
 
 Kind = Literal["zip", "tar", "sql"]
 BLOCK = 1 << 18
@@ -39,17 +39,6 @@ _BETWEEN = (
 )  # bytes of an archive between the contents of two members: names, and what else is told of them
 _LINK = 4096  # bytes of where a link leads
 _MAGIC = ((b"\x1f\x8b", "gzip"), (b"BZh", "bzip2"), (b"\xfd7zXZ\0", "xz"), (b"\x28\xb5\x2f\xfd", "zstd"))  # fmt: skip
-
-
-class BadArchive(StoreError):
-    """An archive that cannot or must not be read; the message says what and where."""
-
-
-class NeedsPassphrase(BadArchive):
-    """An archive has a passphrase, and none was given."""
-
-    def __init__(self, name: str) -> None:
-        super().__init__(f"{name} has a passphrase, and none was given")
 
 
 @dataclass(frozen=True)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 
+from ..errors import BadArchive
 from ..files import LINK_OUT, OWN_FOLDER, VERSION_CONTROL, VERSION_CONTROLS, stays_inside
 from ..store.manifest import StoredFile
-from .reader import BadArchive
 
 
 def roots_in(paths: Collection[str], markers: Sequence[str]) -> list[str]:

@@ -16,8 +16,8 @@ from typing import IO, Any, Protocol, cast
 
 import zstandard
 
+from ..errors import StoreError
 from ..files import Entry, private_file
-from ..store.backend import StoreError
 from .download import SUMS
 from .openpgp import ENDING, sealing
 from .reader import packing_of

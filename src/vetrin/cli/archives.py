@@ -12,13 +12,13 @@ from dataclasses import replace
 from pathlib import Path
 
 from ..archive.download import fetch, joined, keep_stream, shown
-from ..archive.intake import Given, Unclear, take_in
-from ..archive.reader import NeedsPassphrase
-from ..config import Project, ProjectError
+from ..archive.intake import Given, take_in
+from ..config import Project
 from ..database.mysql.charsets import Between, between
+from ..errors import NeedsPassphrase, ProjectError, Unclear, UsageError
 from ..site import Site
 from ..store import FolderBackend, Manifest, Store, open_snapshot
-from .console import Out, Usage, size
+from .console import Out, size
 
 ARCHIVE_VARIABLE = "VETRIN_ARCHIVE_PASSPHRASE"
 
@@ -86,7 +86,7 @@ def brought(
     Where one of several has to be named, a person is asked; the answer is put among the words of the command.
 
     Raises:
-        Usage: one of several has to be named.
+        UsageError: one of several has to be named.
         BadArchive, DatabaseError: they cannot be taken in.
     """
     paths: list[Path] = []
@@ -124,10 +124,10 @@ def brought(
 
 
 def _cleared(error: Unclear, given: Given, args: argparse.Namespace, out: Out) -> Given:
-    """The same with what a person chose. Raises Usage where nobody does."""
+    """The same with what a person chose. Raises UsageError where nobody does."""
     option = f"--{error.kind}"
     chosen = None if args.yes else out.choose(f"{error.what}:", error.choices)
     if chosen is None:
-        raise Usage(f"{error}; name one with {option}")
+        raise UsageError(f"{error}; name one with {option}")
     args.words = [*args.words, f"{option}={chosen}"]
     return replace(given, **{error.kind: chosen})

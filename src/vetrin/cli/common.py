@@ -9,7 +9,8 @@ from pathlib import Path
 from rich import box
 from rich.table import Table
 
-from ..config import Environment, Project, ProjectError, find_project, load_project
+from ..config import Environment, Project, find_project, load_project
+from ..errors import ProjectError
 from ..jobs import Journals, Run, half_switched
 from ..site import Site, open_site
 from .console import Out

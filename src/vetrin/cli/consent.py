@@ -8,8 +8,8 @@ from dataclasses import replace
 
 from ..cms import is_shipped
 from ..config import VARIABLE, Agreed, Foreign, Project
+from ..errors import Refused
 from ..files import printable
-from ..jobs import Refused
 from ..site import Site
 from .console import Out, lead
 

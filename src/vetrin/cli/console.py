@@ -11,16 +11,12 @@ from typing import Any
 from rich.console import RenderableType
 from rich.text import Text
 
-from ..jobs import Refused
+from ..errors import Refused
 from .outlets import Screen, as_json, open_up, shown
 
 _WIDTH_WITHOUT_TERMINAL = 110
 # Brackets and colons in names and values are theirs, not ours to interpret.
 _PLAIN: dict[str, Any] = {"highlight": False, "markup": False, "emoji": False}
-
-
-class Usage(Exception):
-    """The command cannot be carried out as it was given."""
 
 
 class Out:

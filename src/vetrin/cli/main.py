@@ -12,6 +12,7 @@ from importlib import import_module
 from typing import NoReturn
 
 from vetrin import __version__
+from vetrin.errors import ExitStatus
 
 COMMANDS = {
     "init": "write vetrin.toml for the site in this folder",
@@ -36,8 +37,6 @@ COMMANDS = {
     "history": "list what was done, newest first",
     "demo": "try everything on a made-up site, on this machine alone",
 }
-
-DONE, FAILED, USAGE, STOPPED, DIFFERENT, REFUSED = range(6)
 
 _EPILOG = """exit codes:
   0 done   1 failed, nothing changed   2 wrong usage or configuration
@@ -113,10 +112,10 @@ def main(arguments: list[str] | None = None) -> NoReturn:
     args = parser.parse_args(argv)
     if args.version:
         print(f"vetrin {__version__}")
-        sys.exit(DONE)
+        sys.exit(ExitStatus.DONE)
     if args.command is None:
         parser.print_help()
-        sys.exit(USAGE)
+        sys.exit(ExitStatus.USAGE)
     # Help comes at once: what carries commands out is loaded with the first of them.
     from .outcome import carry_out
 

@@ -9,16 +9,13 @@ import traceback
 from collections.abc import Callable
 from pathlib import Path
 
-from ..config import ProjectError, bytes_per_second, find_project
-from ..database import DatabaseError
-from ..files import FilesError, own_folder
-from ..jobs import HalfDone, JobError, LeftBroken, Refused, Stopped, described, was_cut_off, wish
-from ..remote import ReachError, hosts
-from ..rewrite import MappingError
-from ..site import Protected
+from ..config import bytes_per_second, find_project
+from ..errors import ExitStatus, ProjectError, VetrinError, described
+from ..files import own_folder
+from ..jobs import was_cut_off, wish
+from ..remote import hosts
 from .asking import Terminal
-from .console import Out, Usage
-from .main import DIFFERENT, DONE, FAILED, REFUSED, STOPPED, USAGE
+from .console import Out
 from .outlets import Outlet
 
 _LOOKS = ("status", "survey", "compare", "reach", "check", "strays", "backups", "history")
@@ -36,33 +33,29 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
         if args.rate:
             hosts.rate = bytes_per_second(args.rate)
     except ValueError as error:
-        return out.fail(USAGE, f"--rate: {error}")
+        return out.fail(ExitStatus.USAGE, f"--rate: {error}")
     try:
         return _told(args, out, run(args, out))
-    except (Stopped, HalfDone) as error:
-        return out.fail(STOPPED, str(error), error.remedy)
-    except LeftBroken as error:
-        return out.fail(DIFFERENT, str(error), error.remedy)
-    except (ProjectError, MappingError, Usage) as error:
-        return out.fail(USAGE, str(error))
-    except (Refused, Protected) as error:
-        return out.fail(REFUSED, str(error), error.remedy)
-    except (JobError, ReachError, DatabaseError, FilesError) as error:
-        return _failed(out, error, getattr(error, "remedy", ""))
+    except VetrinError as error:
+        if error.status is ExitStatus.FAILED:
+            return _failed(out, error, error.remedy)
+        return out.fail(error.status, str(error), error.remedy)
     except KeyboardInterrupt:
-        return out.fail(FAILED, "interrupted", "nothing has changed; run the command again")
+        return out.fail(
+            ExitStatus.FAILED, "interrupted", "nothing has changed; run the command again"
+        )
     except Exception as error:
         if isinstance(error, OSError) and error.errno in _OF_THE_DISK:
             return _failed(out, error, "free some room there, or see that the account may write")
         if isinstance(error, OSError) and error.errno in _OF_A_NAME and error.filename is not None:
-            return out.fail(USAGE, described(error), "name another one")
+            return out.fail(ExitStatus.USAGE, described(error), "name another one")
         if was_cut_off(error):
             return _failed(out, error, "")
         where = _note(args)
         if out.verbose:
             traceback.print_exc()
         return out.fail(
-            FAILED,
+            ExitStatus.FAILED,
             f"an error that Vetrin did not expect: {type(error).__name__}: {error}",
             f"its origin is in {where}" if where else "--verbose shows its origin",
         )
@@ -75,8 +68,10 @@ def _told(args: argparse.Namespace, out: Out, code: int) -> int:
     full = sys.stdout.full if isinstance(sys.stdout, Outlet) else None
     if full is None:
         return code
-    failed = out.fail(FAILED, f"the output could not be written: {full.strerror or full}")
-    return failed if args.command in _LOOKS and code == DONE else code
+    failed = out.fail(
+        ExitStatus.FAILED, f"the output could not be written: {full.strerror or full}"
+    )
+    return failed if args.command in _LOOKS and code == ExitStatus.DONE else code
 
 
 def _failed(out: Out, error: Exception, remedy: str) -> int:
@@ -84,7 +79,7 @@ def _failed(out: Out, error: Exception, remedy: str) -> int:
         traceback.print_exc()
     if not remedy and was_cut_off(error):
         remedy = "a connection broke; see that the other side is there, then run the command again"
-    return out.fail(FAILED, described(error), remedy)
+    return out.fail(ExitStatus.FAILED, described(error), remedy)
 
 
 def _note(args: argparse.Namespace) -> str | None:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import argparse
 
 from ..config import STORE_VARIABLE, Project
+from ..errors import StoreError
 from ..jobs import Keeping, Plan
-from ..store import Manifest, Store, StoreError, open_store
+from ..store import Manifest, Store, open_store
 from .console import Out, lead
 
 

@@ -12,13 +12,13 @@ from ..config import (
     Keep,
     Leave,
     Project,
-    ProjectError,
     Route,
     merged,
     must_be_programs,
     nearest,
     read_arrival,
 )
+from ..errors import ExitStatus, ProjectError
 from ..jobs import (
     PARTS,
     Choices,
@@ -36,7 +36,6 @@ from ..site import Site, open_site, root_of
 from ..store import Store
 from .common import journals_of, words_of
 from .console import Out
-from .main import DONE
 from .plan_view import show_plan, show_preview, show_report
 from .progress import listener
 from .stored import baselines_of, show_way_back, store_of
@@ -234,7 +233,7 @@ def carry_out_plan(
         show_preview(out, plan, rewriting)
         out.document("plan", {**more, **plan.as_json(), "rewriting": rewriting.as_json()})
         out.say("dry run: nothing was changed")
-        return DONE
+        return ExitStatus.DONE
 
     def carry_out(plan: Plan) -> int:
         baselines = baselines_of(project, out, plan)
@@ -245,7 +244,7 @@ def carry_out_plan(
             )  # fmt: skip
         show_report(out, plan, report)
         out.document("report", {**more, "plan": plan.as_json(), **report.as_json()})
-        return DONE
+        return ExitStatus.DONE
 
     return agreed_to(
         args, out, project, source, target, make, question, carry_out,

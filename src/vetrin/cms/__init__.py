@@ -8,35 +8,20 @@ from .definition import (
     load_definition,
     shipped,
 )
-from .rules import DefinitionError, EncodedRule, ExtensionRule, LinkRule, SignedRule
-from .site_config import (
-    ConfigurationError,
-    SiteConfiguration,
-    configuration_file,
-    read_configuration,
-    read_version,
-)
-from .site_config_writer import (
-    WritingError,
-    configuration_text,
-    php_literal,
-    source_text,
-    with_constants,
-)
+from .rules import EncodedRule, ExtensionRule, LinkRule, SignedRule
+from .site_config import SiteConfiguration, configuration_file, read_configuration, read_version
+from .site_config_writer import configuration_text, php_literal, source_text, with_constants
 from .site_path import Place
 from .table_ownership import owned
 
 __all__ = [
-    "ConfigurationError",
     "Definition",
-    "DefinitionError",
     "EncodedRule",
     "ExtensionRule",
     "LinkRule",
     "Place",
     "SignedRule",
     "SiteConfiguration",
-    "WritingError",
     "configuration_file",
     "configuration_text",
     "detect",

@@ -10,6 +10,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
+from ..errors import DefinitionError
 from .rules import (
     AddressColumns,
     AddressRules,
@@ -18,7 +19,6 @@ from .rules import (
     ConfigurationRule,
     CopyRule,
     CountRule,
-    DefinitionError,
     EncodedRule,
     EntriesRule,
     ExtensionRule,

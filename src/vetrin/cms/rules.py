@@ -8,6 +8,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import MISSING, dataclass, field, fields
 from typing import Any, TypeVar
 
+from ..errors import DefinitionError
+
 Rule = TypeVar("Rule")
 Where = Mapping[str, Any]
 
@@ -25,10 +27,6 @@ _TESTS = (
     "where",
     "replaced",
 )
-
-
-class DefinitionError(ValueError):
-    """A definition is missing or has a key that does not belong there."""
 
 
 @dataclass(frozen=True)

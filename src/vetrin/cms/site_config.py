@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from ..errors import ConfigurationError
 from .definition import Definition
 from .php_source import PhpFileError, PhpValues, read_values
 from .python_source import read_settings
@@ -15,10 +16,6 @@ from .rules import ValueAt
 from .site_path import Place
 
 ENGINES = ("mysql", "sqlite")
-
-
-class ConfigurationError(ValueError):
-    """The site's configuration is missing, unreadable or leaves something open."""
 
 
 @dataclass(frozen=True)

@@ -14,6 +14,7 @@ from typing import Any
 import tomlkit
 from tomlkit.exceptions import TOMLKitError
 
+from ..errors import ConfigurationWriteError
 from .definition import Definition
 from .php_source import PhpFileError, Token, read_text, tokens
 from .site_path import Place
@@ -21,10 +22,6 @@ from .site_path import Place
 _SECRET_LENGTH = 64
 # Letters, digits and marks that need no escape in any language's quotes.
 _SECRET_LETTERS = string.ascii_letters + string.digits + "!#%&()*+,-./:;<=>?@[]^_{|}~"
-
-
-class WritingError(ValueError):
-    """A configuration file of this kind cannot be made; the message says why."""
 
 
 def new_secret() -> str:
@@ -38,7 +35,7 @@ def configuration_text(text: str, definition: Definition, values: Mapping[str, s
     Values that the definition names and ``values`` lacks stay; each of its secrets is made anew.
 
     Raises:
-        WritingError: the file is of a kind that cannot be written, or cannot be read.
+        ConfigurationWriteError: the file is of a kind that cannot be written, or cannot be read.
     """
     rule = definition.configuration
     wanted: dict[str, str] = {}
@@ -50,20 +47,22 @@ def configuration_text(text: str, definition: Definition, values: Mapping[str, s
         return _php(text, wanted, {name: new_secret() for name in rule.secrets})
     if rule.reader == "toml":
         return _toml(text, {**wanted, **{name: new_secret() for name in rule.secrets}})
-    raise WritingError(f"a configuration file in {rule.reader} has to be written by hand")
+    raise ConfigurationWriteError(
+        f"a configuration file in {rule.reader} has to be written by hand"
+    )
 
 
 def with_constants(text: str, definition: Definition, values: Mapping[str, str]) -> str:
     """The text of a configuration file with other values for these constants, by their own names.
 
     Raises:
-        WritingError: the file is of a kind that cannot be written, or cannot be read.
+        ConfigurationWriteError: the file is of a kind that cannot be written, or cannot be read.
     """
     if definition.configuration.reader == "php":
         return _php(text, values, {})
     if definition.configuration.reader == "toml":
         return _toml(text, values)
-    raise WritingError("a configuration file of this kind has to be corrected by hand")
+    raise ConfigurationWriteError("a configuration file of this kind has to be corrected by hand")
 
 
 def php_literal(text: str) -> str:
@@ -75,7 +74,7 @@ def _php(text: str, wanted: Mapping[str, str], fresh: Mapping[str, str]) -> str:
     try:
         found = tokens(text)
     except PhpFileError as error:
-        raise WritingError(str(error)) from error
+        raise ConfigurationWriteError(str(error)) from error
     places: list[tuple[int, int, str]] = []
     seen: set[str] = set()
     values = {**fresh, **wanted}
@@ -132,7 +131,7 @@ def _toml(text: str, wanted: Mapping[str, str]) -> str:
     try:
         document = tomlkit.parse(text)
     except TOMLKitError as error:
-        raise WritingError(str(error)) from error
+        raise ConfigurationWriteError(str(error)) from error
     for name, value in wanted.items():
         table: Any = document
         *path, last = name.split(".")
@@ -146,9 +145,9 @@ def source_text(path: Place) -> str:
     """A configuration file's text as it stands.
 
     Raises:
-        WritingError: it cannot be read.
+        ConfigurationWriteError: it cannot be read.
     """
     try:
         return read_text(path)
     except OSError as error:
-        raise WritingError(f"{path} cannot be read: {error.strerror}") from error
+        raise ConfigurationWriteError(f"{path} cannot be read: {error.strerror}") from error

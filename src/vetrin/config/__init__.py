@@ -2,8 +2,8 @@
 
 from .build import BuildRule, Command
 from .consent import VARIABLE, Agreed, Foreign
-from .errors import ProjectError, nearest, similar
-from .host import Host, HostError
+from .host import Host
+from .known_names import nearest, similar
 from .project import (
     FILE_NAME,
     STATE_FOLDER,
@@ -44,11 +44,9 @@ __all__ = [
     "Environment",
     "Foreign",
     "Host",
-    "HostError",
     "Keep",
     "Leave",
     "Project",
-    "ProjectError",
     "Role",
     "Route",
     "StoreRule",

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from .errors import ProjectError, known_keys
+from ..errors import ProjectError
+from .known_names import known_keys
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ import tomlkit
 from tomlkit.exceptions import TOMLKitError
 
 from ..atomic import write_whole
-from .errors import ProjectError
+from ..errors import ProjectError
 from .project import FILE_NAME, Project
 from .selection import Arrival, Keep, Leave, Route
 

@@ -5,13 +5,11 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
+from ..errors import HostError
+
 _SHAPE = re.compile(
     r"ssh://(?:(?P<user>[^@/:\s]+)@)?(?P<name>\[[0-9A-Fa-f:.%\w]+\]|[^@/:\s\[\]]+)(?::(?P<port>\d+))?/?$"
 )
-
-
-class HostError(ValueError):
-    """A ``host`` that cannot be understood."""
 
 
 @dataclass(frozen=True)

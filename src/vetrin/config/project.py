@@ -9,11 +9,12 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal
 
-from ..cms import Definition, DefinitionError, EncodedRule, load_definition
-from ..rewrite import Address, AddressError
+from ..cms import Definition, EncodedRule, load_definition
+from ..errors import AddressError, DefinitionError, HostError, ProjectError
+from ..rewrite import Address
 from .build import BuildRule, read_build
-from .errors import ProjectError, known_keys, nearest
-from .host import Host, HostError
+from .host import Host
+from .known_names import known_keys, nearest
 from .selection import (
     Arrival,
     Keep,

@@ -10,7 +10,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from typing import Any, TypeVar
 
-from .errors import ProjectError, known_keys, nearest
+from ..errors import ProjectError
+from .known_names import known_keys, nearest
 
 Choice = TypeVar("Choice", "Leave", "Keep", "Arrival")
 

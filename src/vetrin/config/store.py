@@ -6,7 +6,8 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from .errors import ProjectError, known_keys
+from ..errors import ProjectError
+from .known_names import known_keys
 
 _SPAN = re.compile(r"(\d+)\s*(day|week|month|year)s?$")
 _DAYS = {"day": 1, "week": 7, "month": 31, "year": 366}

@@ -6,7 +6,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from typing import Any, NoReturn
 
-from .base import Attachment, Database, DatabaseError, Facts, ForeignKey, Reader, Table
+from ..errors import DatabaseError
+from .base import Attachment, Database, Facts, ForeignKey, Reader, Table
 from .conditions import Where
 
 

@@ -24,32 +24,11 @@ BATCH_BYTES = 1 << 20
 HIDDEN = "_vetrin_"
 
 
-class DatabaseError(Exception):
-    """The database refused or broke something; the message is fit for the user."""
-
-
 def in_words(code: int, message: str) -> str:
     """What a server of MariaDB or MySQL said, in other words where its own would not help."""
     if code == 1205:
         return "a table stayed in use by somebody else for too long, as by a backup or a long query"
     return message
-
-
-class DatabaseUnreachable(DatabaseError):
-    """No connection: ``remedy`` says what to try, ``code`` is the engine's own number."""
-
-    def __init__(self, message: str, remedy: str = "", code: int = 0) -> None:
-        super().__init__(message)
-        self.remedy = remedy
-        self.code = code
-
-
-class Unsuitable(DatabaseError):
-    """A table cannot be laid out on this server; the message says what it lacks."""
-
-
-class RowsDiffer(DatabaseError):
-    """What arrived in a hidden table is not what was sent to it."""
 
 
 @dataclass(frozen=True)

@@ -11,14 +11,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+from ..errors import DemoError
 from .content import LOCAL, PRODUCTION, PUBLIC_ADDRESS, STAGING, Stage, fill
 
 STAGES = (LOCAL, STAGING, PRODUCTION)
 _FIRST_PORT = 8411
-
-
-class DemoError(Exception):
-    """The sample project could not be set up."""
 
 
 @dataclass(frozen=True)

@@ -6,11 +6,14 @@ UTF-8 are carried as Python's surrogate escapes, so every name goes in as it cam
 
 from __future__ import annotations
 
+import contextlib
 import posixpath
 import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal, NamedTuple, Protocol
+
+from ..errors import FilesError
 
 if TYPE_CHECKING:
     from .remote_machine import FileChange
@@ -22,12 +25,14 @@ Side = Literal["new", "old"]
 Buffer = bytes | memoryview
 
 
-class FilesError(Exception):
-    """A file could not be read or written; the message is fit for the user. ``denied``: the account may not;
-    ``lost``: the connection to its machine is lost, so nothing is known of the file."""
-
-    denied = False
-    lost = False
+@contextlib.contextmanager
+def if_readable() -> Iterator[None]:
+    """Do what is inside as far as its files can be read; a lost connection is no answer, and passes on."""
+    try:
+        yield
+    except FilesError as error:
+        if error.lost:
+            raise
 
 
 class Entry(NamedTuple):

@@ -16,6 +16,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 
 from ..append_log import AppendLog, flush_folder
+from ..errors import FilesError
 from .base import (
     BLOCK,
     LINK_OUT,
@@ -27,7 +28,6 @@ from .base import (
     VERSION_CONTROLS,
     Buffer,
     Entry,
-    FilesError,
     Manifest,
     Move,
     Room,

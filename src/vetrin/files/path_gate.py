@@ -12,7 +12,8 @@ from collections import deque
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from .base import LINK_OUT, OWN_FOLDER, VERSION_CONTROL, Entry, FilesError, Manifest, printable
+from ..errors import FilesError
+from .base import LINK_OUT, OWN_FOLDER, VERSION_CONTROL, Entry, Manifest, printable
 
 NO_PATH = "no path of a site's file"
 OWN = "Vetrin's own"

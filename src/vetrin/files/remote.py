@@ -9,6 +9,7 @@ import secrets
 import threading
 from collections.abc import Collection, Iterable, Iterator, Sequence
 
+from ..errors import FilesError
 from .base import (
     LINK_OUT,
     OWN_FOLDER,
@@ -19,7 +20,6 @@ from .base import (
     VERSION_CONTROLS,
     Buffer,
     Entry,
-    FilesError,
     Manifest,
     Move,
     Room,

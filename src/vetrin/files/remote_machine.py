@@ -5,11 +5,12 @@ Paths here are absolute, with forward slashes; bytes that are no UTF-8 are surro
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from typing import Literal, NamedTuple, Protocol
 
 from ..spot import SINCE_START, Spot
-from .base import Buffer, FilesError, Room, Span
+from .base import Buffer, Room, Span, if_readable
 
 Doing = Literal[
     "folder", "rename", "replace", "swap", "link", "remove", "remove-folder", "mode", "claim"
@@ -114,23 +115,14 @@ class Machine(Protocol):
 def spot_there(machine: Machine, name: str, path: str) -> Spot | None:
     """Where something on another machine lies; None where there is nothing. ``name`` tells that machine where it
     does not tell itself."""
-    try:
+    with if_readable():
         look = machine.look([path], follow=True)[0]
-        if look is None:
-            return None
-        return Spot(_told(machine) or name, machine.real(path), look.identity)
-    except FilesError as error:
-        if error.lost:
-            raise
-        return None
+        if look is not None:
+            return Spot(_told(machine) or name, machine.real(path), look.identity)
+    return None
 
 
 def _told(machine: Machine) -> str:
-    try:
+    with contextlib.suppress(UnicodeDecodeError), if_readable():
         return b"".join(machine.read(SINCE_START)).decode("ascii").strip()[:64]
-    except UnicodeDecodeError:
-        return ""
-    except FilesError as error:
-        if error.lost:
-            raise
-        return ""
+    return ""

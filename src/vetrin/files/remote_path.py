@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from .base import FilesError
+from ..errors import FilesError
 from .remote_machine import FileStatus, Machine
 
 

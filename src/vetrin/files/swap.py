@@ -15,7 +15,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import PurePosixPath
 
-from .base import FilesError, Move
+from ..errors import FilesError
+from .base import Move
 from .filesystem import FileSystem, Identity, PlannedFileSystem, Unforeseen
 from .remote_machine import FileChange
 

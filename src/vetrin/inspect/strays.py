@@ -10,7 +10,8 @@ from typing import Any, Literal
 
 from ..config import Environment
 from ..database import row_key
-from ..rewrite import Address, DiskPath, Mapping, MappingError, Pair, Rewriter, Scanner, Tally
+from ..errors import MappingError
+from ..rewrite import Address, DiskPath, Mapping, Pair, Rewriter, Scanner, Tally
 from ..rewrite.heal import heal
 from ..site import Site
 

@@ -13,7 +13,7 @@ from urllib.parse import quote
 import httpx
 
 from ..config import Environment
-from ..database import DatabaseError
+from ..errors import DatabaseError
 from ..site import Site
 from ..site.summary import counts_of
 from .strays import Mender, StrayScanner

@@ -11,7 +11,8 @@ from urllib.parse import urljoin
 
 import httpx
 
-from ..rewrite import Address, AddressError
+from ..errors import AddressError
+from ..rewrite import Address
 
 _MOST_REDIRECTS = 5
 _BIGGEST = 32 << 20  # bytes of a page

@@ -13,8 +13,9 @@ from dataclasses import dataclass
 from typing import Any
 
 from ..cms.rules import ExtensionRule, KeptRows, NamedSetting
-from ..config import Arrival, Keep, ProjectError, nearest, similar
+from ..config import Arrival, Keep, nearest, similar
 from ..database import Among, Every, Like, Other, Table, Where
+from ..errors import ProjectError
 from ..rewrite.structured_values import NoSuchPart, list_of, literal, part_of, texts_of, with_part
 from ..site import Extension, Site, active_keys, extensions_of, missing_extensions
 

@@ -16,10 +16,11 @@ from datetime import datetime
 from types import TracebackType
 from typing import Any
 
-from ..append_log import AppendLog, NewerLog
+from ..append_log import AppendLog
 from ..database import Attachment, Batch, KeyRange, Table, goes_by_key
 from ..database.engines import engine_of
 from ..database.row_codec import records_of
+from ..errors import NewerLog, Stopped, StoreError
 from ..site import Site
 from ..store import (
     Chunk,
@@ -30,14 +31,12 @@ from ..store import (
     StoredFile,
     StoredFiles,
     StoredTable,
-    StoreError,
     TableWriter,
     keep_files,
     lease,
     manifest_of,
     written,
 )
-from .errors import Stopped
 from .journal import Journals, Run
 from .plan import Plan, TablePlan
 

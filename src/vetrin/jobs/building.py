@@ -8,11 +8,11 @@ from collections import deque
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from ..config import BuildRule, Command, Environment, Project, ProjectError
+from ..config import BuildRule, Command, Environment, Project
+from ..errors import JobError, ProjectError
 from ..files import Patterns, Terms, selection, some_of
 from ..site import Site, file_scope, lies_loose, stays_with
 from ..store import Build, Builds, Commit, commit_of
-from .errors import JobError
 from .plan import Part
 
 _SHOWN = 15  # lines of a failing command

@@ -14,13 +14,12 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from ..cms import Definition, LinkRule
-from ..config import Arrival, Leave, ProjectError, nearest, similar
+from ..config import Arrival, Leave, nearest, similar
 from ..database import (
     EVERY_ROW,
     Attachment,
     Cleared,
     Condition,
-    DatabaseError,
     Every,
     Instead,
     Lowered,
@@ -28,6 +27,7 @@ from ..database import (
     Within,
     either,
 )
+from ..errors import DatabaseError, ProjectError
 from ..files import Patterns
 from ..site import Site, extensions_of
 

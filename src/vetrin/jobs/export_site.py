@@ -20,11 +20,11 @@ from ..database.mysql.dump import writer
 from ..database.mysql.incoming_sql import unfit_table
 from ..database.mysql.schema.translate import what_lacks, without_places
 from ..database.sqlite.database import SqliteDatabase
+from ..errors import FilesError, JobError, Refused
 from ..files import (
     UNREADABLE,
     DigestCache,
     Entry,
-    FilesError,
     Patterns,
     Terms,
     changed_since,
@@ -37,7 +37,6 @@ from ..store import Contents, FolderBackend, SnapshotDatabase, SnapshotPath, Sna
 from ..store.objects import together
 from .arrival import Settling, Tables, settling
 from .arrival_steps import SettledRows
-from .errors import JobError, Refused
 from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
 from .exclusions import (
     Leaving,

@@ -14,13 +14,13 @@ from concurrent.futures import ThreadPoolExecutor, as_completed
 
 import xxhash
 
+from ..errors import FilesError
 from ..files import (
     BIG,
     PIECE,
     Buffer,
     Difference,
     Entry,
-    FilesError,
     Move,
     Span,
     changed_since,

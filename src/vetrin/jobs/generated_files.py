@@ -13,7 +13,6 @@ from pathlib import Path, PurePosixPath
 
 from ..cms import (
     SiteConfiguration,
-    WritingError,
     configuration_text,
     php_literal,
     read_configuration,
@@ -22,11 +21,11 @@ from ..cms import (
 )
 from ..config import Arrival
 from ..database.engines import engine_of
+from ..errors import AddressError, ConfigurationWriteError, JobError
 from ..files import Entry, Move
-from ..rewrite import Address, AddressError, Rewriter, Tally
+from ..rewrite import Address, Rewriter, Tally
 from ..rewrite import Mapping as Pairs
 from ..site import Site, password_of
-from .errors import JobError
 
 
 @dataclass(frozen=True)
@@ -89,7 +88,7 @@ def configuration_of_copy(source: Site, target: Site, mapping: Pairs) -> Placed 
         text = Rewriter(mapping).rewrite(source_text(theirs).encode(), Tally()).decode()
         made = configuration_text(text, source.definition, values)
         read = _read_back(source, made, values, name)
-    except WritingError as error:
+    except ConfigurationWriteError as error:
         raise JobError(
             f"{target.environment.name} has no {name}, and it could not be made from "
             f"{source.environment.name}'s: {error}",
@@ -102,7 +101,7 @@ def configuration_of_copy(source: Site, target: Site, mapping: Pairs) -> Placed 
 
 
 def _read_back(source: Site, made: str, values: Mapping[str, str], name: str) -> SiteConfiguration:
-    """The text read as any configuration is. Raises WritingError unless it says what it shall."""
+    """The text read as any configuration is. Raises ConfigurationWriteError unless it says what it shall."""
     with tempfile.TemporaryDirectory(prefix="vetrin-") as folder:
         path = Path(folder, name)
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -111,10 +110,10 @@ def _read_back(source: Site, made: str, values: Mapping[str, str], name: str) ->
         try:
             read = read_configuration(Path(folder), source.definition, environ={})
         except ValueError as error:
-            raise WritingError(str(error).replace(folder, "")) from error
+            raise ConfigurationWriteError(str(error).replace(folder, "")) from error
     for key, wanted in values.items():
         if key in source.definition.configuration.values and getattr(read, key, wanted) != wanted:
-            raise WritingError(f"its {key} would not be read as it was meant")
+            raise ConfigurationWriteError(f"its {key} would not be read as it was meant")
     return read
 
 
@@ -156,7 +155,7 @@ def corrected_configuration(target: Site) -> Placed | None:
     }
     try:
         made = with_constants(text, target.definition, wanted)
-    except WritingError as error:
+    except ConfigurationWriteError as error:
         raise JobError(f"{path}: {error}", "correct its addresses by hand") from error
     mode = path.stat().st_mode & 0o777
     return Placed(inside, made.encode(), "its own address in its configuration", mode, True)

@@ -7,7 +7,7 @@ import secrets
 from typing import Any
 
 from ..cms import SiteConfiguration
-from ..files import OWN_FOLDER, FilesError
+from ..files import OWN_FOLDER, if_readable
 from ..site import Site
 from .journal import Run
 
@@ -53,10 +53,8 @@ def is_where(target: Site, root: str) -> bool:
 
 
 def _read(target: Site) -> str:
-    try:
-        text = b"".join(target.files.read(_PATH, 0, 16)) if target.files.exists(_PATH) else b""
-    except FilesError as error:
-        if error.lost:
-            raise
-        return ""
+    text = b""
+    with if_readable():
+        if target.files.exists(_PATH):
+            text = b"".join(target.files.read(_PATH, 0, 16))
     return text.decode() if _ID.fullmatch(text) else ""

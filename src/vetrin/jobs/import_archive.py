@@ -7,11 +7,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from ..config import Environment, Project
-from ..database import DatabaseError
 from ..database.mysql import MysqlDatabase
 from ..database.mysql.charsets import KNOWN_EXACTLY, Between, ByServer, Conversion, between
-from ..files import FilesError
-from ..remote import ReachError
+from ..errors import DatabaseError, FilesError, ReachError
 from ..site import Site, open_site
 from ..store import Manifest
 from .plan import PARTS, Choices, Part, Plan

@@ -19,9 +19,9 @@ from typing import Any, Protocol
 
 from ..database import Batch, Exchange, Patch, Table, hidden_name, row_key
 from ..database.base import Reader
+from ..errors import JobError, Refused
 from ..site import Site
 from . import switching
-from .errors import JobError, Refused
 from .events import Listener, Moved, Phase, Started, TableDone, TableStarted, silent
 from .identity import where
 from .journal import DONE, Journals, Run

@@ -15,9 +15,9 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from ..append_log import AppendLog, NewerLog, flush_folder
+from ..append_log import AppendLog, flush_folder
+from ..errors import JobError, NewerLog
 from ..files import own_folder
-from .errors import JobError
 from .switch import Switch
 
 STOPPED, RESUMED = "stopped", "resumed"

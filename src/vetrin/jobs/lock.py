@@ -26,10 +26,10 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from ..files import OWN_FOLDER, FilesError, FileTree
+from ..errors import FilesError, Overtaken, Refused
+from ..files import OWN_FOLDER, FileTree, if_readable
 from ..site import Site
 from ..spot import this_machine
-from .errors import Overtaken, Refused
 
 _PATH = f"{OWN_FOLDER}/lock"
 _ALIVE = f"{OWN_FOLDER}/alive-"  # and the token of a lock
@@ -136,11 +136,10 @@ def holder_of(tree: FileTree) -> Holder | None:
     silent = tree.age(_PATH)
     if silent is None:
         return None
-    try:
+    text: bytes | None = None
+    with if_readable():
         text = b"".join(tree.read(_PATH, 0, _LONGEST))
-    except FilesError as error:
-        if error.lost:
-            raise
+    if text is None:
         return None
     try:
         held = json.loads(text)

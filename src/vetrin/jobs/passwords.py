@@ -6,9 +6,9 @@ from collections.abc import Iterable, Sequence
 
 from ..config import database_password
 from ..database.engines import engine_of
-from ..files import Entry, FilesError, SourceTree, some_of
+from ..errors import Refused
+from ..files import Entry, SourceTree, if_readable, some_of
 from ..site import Site
-from .errors import Refused
 
 _SMALL = 256_000  # bytes; what is larger is no file that somebody wrote a password into
 _SHORT = 6  # characters; a shorter word stands in any text
@@ -55,10 +55,7 @@ def must_hold_none(tree: SourceTree, entries: Iterable[Entry], passwords: Sequen
 
 
 def _holds(tree: SourceTree, entry: Entry, passwords: Sequence[bytes]) -> bool:
-    try:
+    content = b""
+    with if_readable():  # else it is met again where it is sent
         content = b"".join(tree.read(entry.path, 0, _SMALL))
-    except FilesError as error:
-        if error.lost:
-            raise
-        return False  # it is met again where it is sent
     return b"\0" not in content[:4096] and any(text in content for text in passwords)

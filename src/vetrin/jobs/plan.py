@@ -8,12 +8,12 @@ from typing import Any, Literal
 from ..cms import Place
 from ..config import Arrival, Environment, Keep, Leave, defaults
 from ..database import Attachment, Condition, Instead, Table
+from ..errors import Refused
 from ..files import Difference, Move
 from ..rewrite import Mapping
 from ..site import Names, PrefixedValues, Signed, Site, Summary, is_empty
 from ..store import Build, Commit
 from .arrival import Settling
-from .errors import Refused
 from .exclusions import Leaving
 from .generated_files import Placed
 from .row_rewriting import Encoded

@@ -7,8 +7,9 @@ from collections.abc import Collection, Sequence
 from dataclasses import replace as with_changes
 
 from ..config import Environment
-from ..database import AbsentDatabase, Attachment, Table, Unsuitable
+from ..database import AbsentDatabase, Attachment, Table
 from ..database.engines import engine_of
+from ..errors import JobError, Refused, Unsuitable
 from ..files import LINK_OUT, Clash, Difference, Entry, Terms, compare_trees, some_of, unit_of
 from ..rewrite import Mapping, Rewriter, Tally
 from ..site import (
@@ -28,7 +29,6 @@ from ..site import (
     stays_with,
 )
 from .arrival import Settling, settling
-from .errors import JobError, Refused
 from .exclusions import (
     Leaving,
     can_hang,

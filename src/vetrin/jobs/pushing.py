@@ -8,12 +8,10 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from ..config import Environment, Project
-from ..database import DatabaseError
-from ..files import FilesError
+from ..errors import DatabaseError, FilesError, HalfDone, JobError, LeftBroken, NoBuild, Refused
 from ..inspect.web_check import Home, look_at_home
 from ..site import Site, extensions_of
-from ..store import Build, Builds, BuildTree, Commit, NoBuild, Store, commits_between
-from .errors import HalfDone, JobError, LeftBroken, Refused
+from ..store import Build, Builds, BuildTree, Commit, Store, commits_between
 from .events import Listener, Phase, silent
 from .journal import Journals, Run
 from .lock import only_run

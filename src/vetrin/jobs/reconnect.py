@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-import sqlite3
 import time
 from collections.abc import Callable, Iterator
 from typing import TypeVar
 
-from ..database import DatabaseError, DatabaseUnreachable
-from ..files import FilesError
-from ..remote import ReachError
+from ..database.engines import ENGINES
+from ..errors import ConnectionLost, DatabaseError, FilesError, ReachError
 from ..site import Site
 from .events import Listener, Waiting
 
 # Seconds between attempts to connect anew; about five minutes in all.
 PAUSES = (0.5, 1, 2, 4, 8, 15, 30, 60, 60, 120)
-_LOST = (2006, 2013, 2014, 2055, 1053, 1927)  # the server has gone away, and its kin
 wait = time.sleep
 Result = TypeVar("Result")
 
@@ -67,19 +64,9 @@ def was_cut_off(error: BaseException) -> bool:
     """True where the reason of an error is a connection that is lost, or a server that is not there."""
     seen: BaseException | None = error
     while seen is not None:
-        if type(seen).__name__ == "LineBroken" or isinstance(seen, ConnectionError):
+        if isinstance(seen, ConnectionLost | ConnectionError):
             return True
-        if isinstance(seen, DatabaseUnreachable) and seen.code in (2002, 2003, *_LOST):
-            return True
-        # By its name: the driver is loaded only where there is such a server.
-        kind = f"{type(seen).__module__.partition('.')[0]}.{type(seen).__name__}"
-        # An "Error" of no kind is what it says of a connection that it has given up before.
-        if kind in ("pymysql.InterfaceError", "pymysql.Error"):
-            return True
-        if kind == "pymysql.OperationalError" and seen.args[:1] and seen.args[0] in _LOST:
-            return True
-        lost = "connection to the database was lost" in str(seen)
-        if lost and isinstance(seen, sqlite3.OperationalError):
+        if any(engine.was_lost(seen) for engine in ENGINES.values()):
             return True
         seen = seen.__cause__ or seen.__context__
     return False

@@ -6,11 +6,19 @@ import contextlib
 import re
 from collections.abc import Iterator
 
-from ..database import DatabaseError, DatabaseUnreachable
-from ..files import FilesError
+from ..errors import (
+    DatabaseError,
+    DatabaseUnreachable,
+    FilesError,
+    HalfDone,
+    JobError,
+    Overtaken,
+    Refused,
+    Stopped,
+    described,
+)
 from ..site import Site
 from . import switching
-from .errors import HalfDone, JobError, Overtaken, Refused, Stopped, described
 from .journal import DONE, FAILED, STOPPED, SWAPPING, TAKEN_BACK, Journals, Run
 from .lock import only_run
 from .reconnect import was_cut_off

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from ..config import Arrival, Environment, Keep, Leave, Project, nearest
+from ..errors import Refused
 from ..site import Site
 from ..store import Manifest, Store, open_snapshot
-from .errors import Refused
 from .plan import PARTS, Choices, Part, Plan
 from .planner import build_plan
 

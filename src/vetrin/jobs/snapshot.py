@@ -11,6 +11,7 @@ from ..cms import read_version
 from ..config import Environment
 from ..database import Reader, Table
 from ..database.engines import engine_of
+from ..errors import JobError
 from ..files import UNREADABLE, Entry, some_of
 from ..site import Looked, Site, counts_of, file_scope, is_empty, newest_of
 from ..store import (
@@ -26,7 +27,6 @@ from ..store import (
     keep_files,
     manifest_of,
 )
-from .errors import JobError
 from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
 from .exclusions import routines_with
 from .plan import PARTS, Plan

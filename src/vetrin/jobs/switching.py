@@ -21,13 +21,12 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from ..database import DatabaseUnreachable
 from ..database.base import Exchange, Script, pending
-from ..files import OWN_FOLDER, FileChange, FilesError, FileTree
+from ..errors import DatabaseUnreachable, FilesError, HalfDone, Refused
+from ..files import OWN_FOLDER, FileChange, FileTree
 from ..remote.executor import Half
 from ..remote.ssh.helper_protocol import escaped
 from ..site import Site
-from .errors import HalfDone, Refused
 from .journal import SWAPPING, Run
 from .lock import holder_of, must_hold
 from .reconnect import was_cut_off
@@ -156,7 +155,7 @@ def perform(
     the file that holds visitors off, ``undoes`` the token of the run that it takes back.
 
     Raises:
-        DatabaseUnreachable, LineBroken: a connection was lost in it; once it is made anew, the same call goes on.
+        DatabaseUnreachable, ConnectionLost: a connection was lost in it; once it is made anew, the same call goes on.
         DatabaseError, FilesError: it failed; what can be taken back may have been already.
         HalfDone: it failed, and could not be taken back there.
         Overtaken: another run holds the lock by now; nothing was done.

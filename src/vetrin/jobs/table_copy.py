@@ -17,7 +17,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from ..append_log import AppendLog, NewerLog
+from ..append_log import AppendLog
 from ..database import (
     NO_ROWS,
     UNTOLD,
@@ -32,6 +32,7 @@ from ..database import (
     spans,
     with_pages,
 )
+from ..errors import NewerLog
 from ..site import PrefixedValues, Site
 from .baseline import Baseline
 from .events import Checking, Listener, Moved, TableDone, TableStarted

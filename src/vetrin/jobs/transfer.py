@@ -14,14 +14,13 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from ..database import Attachment, DatabaseError, Exchange
-from ..files import FilesError
+from ..database import Attachment, Exchange
+from ..errors import DatabaseError, FilesError, JobError
 from ..site import PrefixedValues, Site, counts_of
 from ..store import Build, Builds, Store
 from . import reconnect, switching
 from .arrival import Step, Tables
 from .baseline import Baseline
-from .errors import JobError
 from .events import (
     Event,
     FileMoved,

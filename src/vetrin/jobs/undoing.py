@@ -6,10 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from ..database import Attachment, Database, Exchange, hidden_name
+from ..errors import Refused
 from ..inspect.web_check import Home, look_at_home
 from ..site import Site
 from . import switching
-from .errors import Refused
 from .events import Listener, Phase, silent
 from .identity import is_where
 from .journal import DONE, Journals, Run

@@ -1,6 +1,5 @@
 """Environments on other machines, and the way there."""
 
-from .errors import ReachError
 from .pool import RemoteHost, hosts
 
 __all__ = ["ReachError", "RemoteHost", "hosts"]

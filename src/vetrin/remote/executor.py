@@ -27,9 +27,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-from ..database import DatabaseError, DatabaseUnreachable
 from ..database.base import in_words
-from ..files import FilesError, printable
+from ..errors import DatabaseError, DatabaseUnreachable, FilesError
+from ..files import printable
 from .ssh.helper_protocol import (
     DATA,
     END,

@@ -6,9 +6,15 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from ..config import Environment, Host
-from ..database import DatabaseUnreachable
+from ..errors import (
+    ConnectionFailed,
+    ConnectionLost,
+    DatabaseUnreachable,
+    ForwardingForbidden,
+    PortClosed,
+    ReachError,
+)
 from ..files import Machine, RemotePath
-from .errors import ReachError
 
 if TYPE_CHECKING:
     # The SSH library is loaded only where a host is reached.
@@ -52,7 +58,7 @@ class RemoteHost:
             DatabaseUnreachable: nothing answers there, or the host permits no way to it.
         """
         # The SSH library is loaded only where a host is reached.
-        from .ssh import Forbidden, LineBroken, LineError, Refused, Socket
+        from .ssh import Socket
 
         where = socket or f"{name}:{port}"
         try:
@@ -61,9 +67,9 @@ class RemoteHost:
                     pipe = self.line.dial_socket(socket) if socket else self.line.dial(name, port)
                     self.ways["database"] = f"{where}, through a channel of the connection"
                     return Socket(pipe)
-                except Forbidden:
+                except ForwardingForbidden:
                     self._forwards = False
-                except Refused:
+                except PortClosed:
                     # Of a socket the host does not say whether it may not be reached or is not there.
                     if not socket or self.helpers is None:
                         raise
@@ -80,9 +86,9 @@ class RemoteHost:
                 pipe = self.helpers.relay(name=name, port=port)
             self.ways["database"] = f"{where}, through the helper, for forwarding is forbidden"
             return Socket(pipe)
-        except LineBroken as error:
+        except ConnectionLost as error:
             raise DatabaseUnreachable(str(error), error.remedy) from error
-        except LineError as error:
+        except ConnectionFailed as error:
             remedy = (
                 "check the database's host in the site's configuration, and that the server runs"
             )
@@ -119,7 +125,7 @@ class Hosts:
             ReachError: it cannot be reached.
         """
         # The SSH library is loaded only where a host is reached.
-        from .ssh import LineError, lines
+        from .ssh import lines
 
         known = self._known.get(host)
         if known is not None and known.line.alive:
@@ -131,7 +137,7 @@ class Hosts:
             line.pace.rate = self.rate or rate
             line.open()
             found = _landed(line, gentle=gentle)
-        except LineError as error:
+        except ConnectionFailed as error:
             reached = ReachError(name, "host", str(error), error.remedy)
             raise reached from error
         self._known[host] = found
@@ -152,17 +158,17 @@ class Hosts:
 
 def _landed(line: Line, *, gentle: bool) -> RemoteHost:
     # The SSH library is loaded only where a host is reached.
-    from .ssh import HelperMachine, Helpers, LineBroken, LineError, NoHelper, SftpMachine
+    from .ssh import HelperMachine, Helpers, NoHelper, SftpMachine
 
     try:
         helpers = Helpers(line, gentle=gentle)
     except NoHelper as error:
         try:
             return RemoteHost(line, SftpMachine(line), None, str(error), {"files": "SFTP"})
-        except LineBroken:
+        except ConnectionLost:
             raise
         except Exception as problem:
-            raise LineError(
+            raise ConnectionFailed(
                 f"{line.account} offers neither SFTP ({problem}) nor a shell with Python 3 or PHP",
                 "let the host's SSH server offer SFTP",
             ) from problem

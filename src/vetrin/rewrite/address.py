@@ -7,6 +7,8 @@ from dataclasses import dataclass
 
 import idna
 
+from ..errors import AddressError
+
 DEFAULT_PORTS = {"http": 80, "https": 443}
 
 _ADDRESS = re.compile(
@@ -17,10 +19,6 @@ _ADDRESS = re.compile(
         (?P<path>/[^\s?#]*)?$""",
     re.IGNORECASE | re.VERBOSE,
 )
-
-
-class AddressError(ValueError):
-    """The text is no http or https address."""
 
 
 @dataclass(frozen=True, order=True)

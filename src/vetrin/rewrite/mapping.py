@@ -7,14 +7,11 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
-from .address import Address, AddressError
+from ..errors import AddressError, MappingError
+from .address import Address
 
 _HOST_ALONE = re.compile(r"(?:[a-z0-9-]+\.)+[a-z][a-z0-9-]+(?::\d+)?$", re.IGNORECASE)
 _DRIVE = re.compile(r"[A-Za-z]:[\\/]")
-
-
-class MappingError(ValueError):
-    """Two pairs contradict each other, or one cannot be used."""
 
 
 @dataclass(frozen=True)

@@ -2,7 +2,6 @@
 
 from .address_map import UNKNOWN, mapping_for
 from .extensions import Extension, active_keys, extensions_of, missing_extensions
-from .guard import Protected
 from .open import configuration_of, far_of, is_empty, open_database, open_site, password_of, root_of
 from .payloads import Signed, rewrite_payloads, signed_between
 from .prefix import Names, OneName, PrefixedValues
@@ -19,7 +18,6 @@ __all__ = [
     "Newest",
     "OneName",
     "PrefixedValues",
-    "Protected",
     "Signed",
     "Site",
     "Summary",

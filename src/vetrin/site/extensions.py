@@ -11,7 +11,7 @@ from fnmatch import fnmatchcase
 from typing import Any
 
 from ..cms import ExtensionRule
-from ..files import Entry, FilesError
+from ..files import Entry, if_readable
 from ..rewrite.structured_values import texts_of
 from .site import Site
 
@@ -111,12 +111,9 @@ def _name(entry: Entry) -> str:
 
 
 def _header(site: Site, rule: ExtensionRule, path: str) -> tuple[str, str]:
-    try:
+    head = b""
+    with if_readable():
         head = next(iter(site.files.read(path)), b"")
-    except FilesError as error:
-        if error.lost:
-            raise
-        return "", ""
     if rule.reader == "header":
         text = head[:_HEAD].decode("utf-8", "replace")
         return _line(text, rule.title), _line(text, rule.version)

@@ -20,19 +20,15 @@ from typing import Any
 
 from ..atomic import write_whole
 from ..cms import SiteConfiguration
-from ..config import Environment, Project, ProjectError
-from ..database import Database, DatabaseError
-from ..files import FilesError, private_folder
-from ..remote.errors import ReachError
+from ..config import Environment, Project
+from ..database import Database
+from ..errors import DatabaseError, FilesError, ProjectError, Protected, ReachError
+from ..files import private_folder
 from ..spot import Spot
 
 _FRESH = 24 * 3600.0  # seconds for which it is believed where an environment was
 _PATIENCE = 3600.0  # seconds until one that could not be reached is tried again
 _FILE = "whereabouts.json"
-
-
-class Protected(ReachError):
-    """What would be written to belongs to an environment to which nothing may be written."""
 
 
 @dataclass(frozen=True)

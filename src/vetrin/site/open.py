@@ -9,12 +9,12 @@ from functools import partial
 from pathlib import Path
 from typing import cast
 
-from ..cms import ConfigurationError, Place, SiteConfiguration, read_configuration
+from ..cms import Place, SiteConfiguration, read_configuration
 from ..config import Environment, Project, creator_password, database_password
-from ..database import AbsentDatabase, Database, DatabaseUnreachable
+from ..database import AbsentDatabase, Database
 from ..database.engines import engine_of
-from ..files import OWN_FOLDER, DigestCache, FilesError, FileTree, LocalTree, RemoteTree, spot_there
-from ..remote.errors import ReachError
+from ..errors import ConfigurationError, DatabaseUnreachable, FilesError, ReachError
+from ..files import OWN_FOLDER, DigestCache, FileTree, LocalTree, RemoteTree, spot_there
 from ..remote.pool import RemoteHost, hosts
 from ..spot import Spot, spot_here
 from .guard import Found, Whereabouts, must_be_its_own, prefix_of

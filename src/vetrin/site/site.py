@@ -13,8 +13,9 @@ from typing import TYPE_CHECKING, Any
 from ..cms import Definition, EncodedRule, Place, SiteConfiguration, owned
 from ..config import Environment, similar
 from ..database import Condition, Database, Like, Table
+from ..errors import AddressError
 from ..files import DigestCache, FileTree
-from ..rewrite import Address, AddressError
+from ..rewrite import Address
 from .conditions import site_condition
 
 if TYPE_CHECKING:

@@ -1,19 +1,19 @@
 """Snapshots in a content-addressed store, and builds among them."""
 
-from .backend import Backend, FolderBackend, Missing, StoreError
-from .builds import SHORT, Build, Builds, BuildTree, NoBuild, fingerprint_of
-from .encryption import NoCipher, PassphraseCipher, WrongPassphrase, cipher_of
+from .backend import Backend, FolderBackend
+from .builds import SHORT, Build, Builds, BuildTree, fingerprint_of
+from .encryption import NoCipher, PassphraseCipher, cipher_of
 from .file_keeper import FileKeeper
 from .git import Commit, commit_of, commits_between
-from .leases import Busy, lease
+from .leases import lease
 from .manifest import Manifest, StoredBuild, StoredData, StoredFile, StoredFiles, StoredTable
-from .objects import Contents, Damaged, Hands, in_blocks
+from .objects import Contents, Hands, in_blocks
 from .open import open_store
 from .retention import Verdict, judge
 from .snapshot_database import SnapshotDatabase
 from .snapshot_files import SnapshotPath, SnapshotTree, keep_files
 from .snapshot_site import manifest_of, open_snapshot
-from .store import NoSnapshot, Store
+from .store import Store
 from .table_chunks import Chunk, TableReader, TableWriter, written
 from .verify import Damage
 
@@ -23,26 +23,20 @@ __all__ = [
     "Build",
     "BuildTree",
     "Builds",
-    "Busy",
     "Chunk",
     "Commit",
     "Contents",
     "Damage",
-    "Damaged",
     "FileKeeper",
     "FolderBackend",
     "Hands",
     "Manifest",
-    "Missing",
-    "NoBuild",
     "NoCipher",
-    "NoSnapshot",
     "PassphraseCipher",
     "SnapshotDatabase",
     "SnapshotPath",
     "SnapshotTree",
     "Store",
-    "StoreError",
     "StoredBuild",
     "StoredData",
     "StoredFile",
@@ -51,7 +45,6 @@ __all__ = [
     "TableReader",
     "TableWriter",
     "Verdict",
-    "WrongPassphrase",
     "cipher_of",
     "commit_of",
     "commits_between",

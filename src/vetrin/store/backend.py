@@ -15,18 +15,11 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Protocol
 
-from ..files import FilesError, private_file
+from ..errors import MissingPiece, StoreError
+from ..files import private_file
 from ..files.flushing import flush_file_system
 
 _BESIDE = ".new-"
-
-
-class StoreError(FilesError):
-    """The store cannot be used; the message is fit for the user."""
-
-
-class Missing(StoreError):
-    """A piece that should be there is not."""
 
 
 class Backend(Protocol):
@@ -45,7 +38,7 @@ class Backend(Protocol):
     writers: int
 
     def read(self, name: str) -> bytes:
-        """Raises Missing where there is no such piece."""
+        """Raises MissingPiece where there is no such piece."""
 
     def fetch(self, names: Sequence[str]) -> dict[str, bytes]:
         """Many pieces in one go. What is not there, or cannot be read, is not among them."""
@@ -199,6 +192,6 @@ class FolderBackend:
         try:
             yield
         except FileNotFoundError as error:
-            raise Missing(f"{self.folder / name} is missing") from error
+            raise MissingPiece(f"{self.folder / name} is missing") from error
         except OSError as error:
             raise StoreError(f"{self.folder / name}: {error.strerror or error}") from error

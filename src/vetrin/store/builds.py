@@ -19,30 +19,19 @@ from itertools import groupby
 from typing import Any
 
 from ..cms import read_version
-from ..files import (
-    Buffer,
-    Entry,
-    FilesError,
-    SourceTree,
-    admit,
-    folders_to_scan,
-    some_of,
-)
+from ..errors import DamagedObject, FilesError, NoBuild
+from ..files import Buffer, Entry, SourceTree, admit, folders_to_scan, some_of
 from ..files import Manifest as Listing
 from ..site import Site
 from .file_keeper import FileKeeper
 from .git import Commit
 from .manifest import Manifest, StoredBuild, StoredFile
-from .objects import Damaged, Hands
+from .objects import Hands
 from .snapshot_files import SnapshotTree, keep_files
 from .snapshot_site import manifest_of
 from .store import Store
 
 SHORT = 10
-
-
-class NoBuild(Exception):
-    """There is no such build, or more than one that could be meant."""
 
 
 @dataclass(frozen=True)
@@ -196,7 +185,7 @@ class Builds:
 
         Raises:
             NoBuild: there is none, or several.
-            Damaged: its files are not those that its fingerprint stands for, or cannot be read.
+            DamagedObject: its files are not those that its fingerprint stands for, or cannot be read.
         """
         known = self._all()
         fitting = [item for item, build in known if build.fingerprint.startswith(name)]
@@ -215,7 +204,7 @@ class Builds:
         assert manifest.build is not None
         build, files = manifest.build, tuple(self.store.files(manifest))
         if fingerprint_of(files) != build.fingerprint:
-            raise Damaged(manifest.id, "(a build) is not what its fingerprint stands for")
+            raise DamagedObject(manifest.id, "(a build) is not what its fingerprint stands for")
         return Build(
             build.fingerprint, manifest.taken, manifest.environment, manifest.parts, build.commit,
             build.found, files,

@@ -12,7 +12,7 @@ from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
-from .backend import Missing, StoreError
+from ..errors import MissingPiece, StoreError
 
 
 class CloudBackend:
@@ -97,14 +97,14 @@ class CloudBackend:
         try:
             with self._said(name):
                 changed: datetime = self._system.modified(self._path(name))
-        except Missing:
+        except MissingPiece:
             return None
         if changed.tzinfo is None:
             changed = changed.replace(tzinfo=UTC)
         return max(0.0, (datetime.now(UTC) - changed).total_seconds())
 
     def remove(self, name: str) -> None:
-        with contextlib.suppress(Missing), self._said(name):
+        with contextlib.suppress(MissingPiece), self._said(name):
             self._system.rm_file(self._path(name))
         for names in self._listed.values():
             names.pop(name, None)
@@ -129,6 +129,6 @@ class CloudBackend:
         except StoreError:
             raise
         except FileNotFoundError as error:
-            raise Missing(f"{self.where}/{name} is missing") from error
+            raise MissingPiece(f"{self.where}/{name} is missing") from error
         except Exception as error:  # each driver has errors of its own
             raise StoreError(f"{self.where}/{name}: {type(error).__name__}: {error}") from error

@@ -15,17 +15,14 @@ import json
 import secrets
 from typing import Protocol
 
-from .backend import Backend, Missing, StoreError
+from ..errors import MissingPiece, StoreError, WrongPassphrase
+from .backend import Backend
 
 _FILE = "seal.json"
 _N, _R, _P = 1 << 17, 8, 1  # 128 MB and a good third of a second for each try
 _MOST_N = 1 << 20
 _NONCE = 12
 _MAGIC = b"VS1"
-
-
-class WrongPassphrase(StoreError):
-    """The passphrase does not open the store, or there is none where one is needed."""
 
 
 class Cipher(Protocol):
@@ -96,7 +93,7 @@ def cipher_of(shelf: Backend, passphrase: str | None, *, wanted: bool = False) -
     """
     try:
         raw = shelf.read(_FILE)
-    except Missing:
+    except MissingPiece:
         if not wanted:
             return NoCipher()
         if not passphrase:

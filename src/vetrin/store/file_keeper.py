@@ -12,7 +12,8 @@ from datetime import datetime
 
 import xxhash
 
-from ..files import Entry, FilesError, SourceTree, changed_since
+from ..errors import FilesError
+from ..files import Entry, SourceTree, changed_since
 from .manifest import StoredFile
 from .objects import Hands, fingerprint, in_blocks
 from .store import Store

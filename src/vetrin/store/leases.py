@@ -17,15 +17,12 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import Literal
 
-from .backend import Backend, StoreError
+from ..errors import StoreBusy, StoreError
+from .backend import Backend
 
 BEAT = 30.0  # seconds
 DEAD = 600.0  # seconds without a beat
 Kind = Literal["write", "thin"]
-
-
-class Busy(StoreError):
-    """Somebody else does at the moment what cannot be done at the same time."""
 
 
 @contextlib.contextmanager
@@ -33,7 +30,7 @@ def lease(shelf: Backend, kind: Kind) -> Iterator[None]:
     """Hold a lease while the context lasts.
 
     Raises:
-        Busy: a writer is at work (for ``thin``), or somebody who thins (for both kinds).
+        StoreBusy: a writer is at work (for ``thin``), or somebody who thins (for both kinds).
     """
     name = f"leases/{kind}-{secrets.token_hex(6)}"
     text = json.dumps(
@@ -82,6 +79,6 @@ def _alone(shelf: Backend, mine: str, kind: Kind) -> None:
             said |= json.loads(shelf.read(name))
         doing = "thins" if theirs == "thin" else "writes to"
         since = said["since"].replace("T", " ")[:16]
-        raise Busy(
+        raise StoreBusy(
             f"{said['host']} {doing} the store in {shelf.where} since {since}; come again when that has ended"
         )

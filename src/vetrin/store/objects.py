@@ -17,7 +17,8 @@ from typing import Any, TypeVar
 
 import zstandard
 
-from .backend import Backend, Missing, StoreError
+from ..errors import DamagedObject, MissingPiece
+from .backend import Backend
 from .encryption import Cipher, NoCipher
 
 LEVEL = (
@@ -35,14 +36,6 @@ Item = TypeVar("Item")
 def fingerprint(content: bytes | memoryview) -> str:
     """The digest of a content: 64 hexadecimal digits."""
     return hashlib.blake2b(content, digest_size=32).hexdigest()
-
-
-class Damaged(StoreError):
-    """A content is missing or is not what its name says. ``digest`` says which one."""
-
-    def __init__(self, digest: str, reason: str) -> None:
-        super().__init__(f"the stored content {digest[:12]} {reason}")
-        self.digest = digest
 
 
 class Contents:
@@ -84,11 +77,11 @@ class Contents:
         self._tools.held = self._fetched(digests)
 
     def read(self, digest: str) -> bytes:
-        """Raises Damaged."""
+        """Raises DamagedObject."""
         return self._proved(digest, self._held())
 
     def blocks(self, digests: Sequence[str]) -> Iterator[bytes]:
-        """Raises Damaged."""
+        """Raises DamagedObject."""
         for at in range(0, len(digests), _BLOCKS):
             some = digests[at : at + _BLOCKS]
             held = self._held()
@@ -112,12 +105,12 @@ class Contents:
         try:
             raw = held[place] if place in held else self._shelf.read(place)
             content = opened(self._decompressor(), self._seal.open(place, raw), LARGEST)
-        except Missing as error:
-            raise Damaged(digest, "is missing") from error
+        except MissingPiece as error:
+            raise DamagedObject(digest, "is missing") from error
         except (ValueError, zstandard.ZstdError) as error:
-            raise Damaged(digest, f"is damaged: {error}") from error
+            raise DamagedObject(digest, f"is damaged: {error}") from error
         if fingerprint(content) != digest:
-            raise Damaged(digest, "is damaged: it is not what it was")
+            raise DamagedObject(digest, "is damaged: it is not what it was")
         return content
 
     def keep_blocks(self, blocks: Iterable[bytes | memoryview]) -> tuple[list[str], int]:
@@ -139,14 +132,14 @@ class Contents:
         ).compress(content)
 
     def patched(self, frame: bytes, base: bytes, digest: str) -> bytes:
-        """The content that a patch makes of ``base``. Raises Damaged."""
+        """The content that a patch makes of ``base``. Raises DamagedObject."""
         try:
             tool = zstandard.ZstdDecompressor(dict_data=_dictionary(base))
             content = opened(tool, frame, LARGEST)
         except zstandard.ZstdError as error:
-            raise Damaged(digest, f"is damaged: {error}") from error
+            raise DamagedObject(digest, f"is damaged: {error}") from error
         if fingerprint(content) != digest:
-            raise Damaged(digest, "is damaged: it is not what it was")
+            raise DamagedObject(digest, "is damaged: it is not what it was")
         return content
 
     def set_aside(self, digest: str) -> None:

@@ -6,8 +6,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 from ..config import Project, store_passphrase
+from ..errors import StoreError
 from ..files import own_folder
-from .backend import Backend, FolderBackend, StoreError
+from .backend import Backend, FolderBackend
 from .encryption import cipher_of
 from .store import Store
 

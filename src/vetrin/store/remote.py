@@ -9,11 +9,11 @@ import threading
 import time
 from collections.abc import Iterator, Sequence
 
-from ..config import Host, HostError, ProjectError
-from ..files import FileChange, FilesError, Machine, Writing
+from ..config import Host
+from ..errors import FilesError, HostError, MissingPiece, ProjectError, StoreError
+from ..files import FileChange, Machine, Writing
 from ..files.remote_machine import NOW
 from ..remote import hosts
-from .backend import Missing, StoreError
 
 _TOGETHER = 8 << 20  # bytes that are written in one exchange
 _LIKELY = 128 << 10  # bytes of a piece whose size was not asked
@@ -183,5 +183,5 @@ class RemoteBackend:
             raise
         except FilesError as error:
             if isinstance(error.__cause__, FileNotFoundError):
-                raise Missing(f"{self.where}/{name} is missing") from error
+                raise MissingPiece(f"{self.where}/{name} is missing") from error
             raise StoreError(f"{self.where}/{name}: {error}") from error

@@ -15,7 +15,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
-from ..database import Column, DatabaseError, Table
+from ..database import Column, Table
 from ..database.base import Cell
 from ..database.conditions import (
     Cleared,
@@ -30,6 +30,7 @@ from ..database.conditions import (
 )
 from ..database.row_codec import Text
 from ..database.sql import Dialect
+from ..errors import DatabaseError
 
 _LABEL = re.compile(r"'((?:[^']|'')*)'")
 _WHOLE = re.compile(r"(tiny|small|medium|big)?int|year", re.IGNORECASE)

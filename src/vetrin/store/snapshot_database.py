@@ -13,7 +13,6 @@ from ..database import (
     Batch,
     Condition,
     Database,
-    DatabaseError,
     Facts,
     ForeignKey,
     Instead,
@@ -27,6 +26,7 @@ from ..database.conditions import Lowered, Where
 from ..database.engines import engine_of
 from ..database.row_codec import batches_of, cells_of, records_of
 from ..database.sql_names import foreign_key_of
+from ..errors import DatabaseError
 from .manifest import StoredTable
 from .row_index import DIALECT, RowIndex, Wanted, quote, wanted_by
 

@@ -9,9 +9,10 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
-from ..files import PIECE, Buffer, Entry, FilesError, Manifest, Stat, admit, digest_of, selected
+from ..errors import DamagedObject, FilesError
+from ..files import PIECE, Buffer, Entry, Manifest, Stat, admit, digest_of, selected
 from .manifest import StoredFile, StoredFiles, files_as_lists, files_of_list
-from .objects import Contents, Damaged, together
+from .objects import Contents, together
 
 
 def keep_files(
@@ -29,12 +30,12 @@ def keep_files(
 
 
 def read_files(contents: Contents, digest: str) -> list[StoredFile]:
-    """A list of files that is stored. Raises Damaged."""
+    """A list of files that is stored. Raises DamagedObject."""
     content = contents.read(digest)
     try:
         return files_of_list(content)
     except ValueError as error:
-        raise Damaged(digest, str(error)) from error
+        raise DamagedObject(digest, str(error)) from error
 
 
 class SnapshotTree:

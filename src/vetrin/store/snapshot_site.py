@@ -44,7 +44,7 @@ def open_snapshot(
     all are.
 
     Raises:
-        Damaged: a list of its files cannot be read.
+        DamagedObject: a list of its files cannot be read.
     """
     environment = Environment(
         name=f"{manifest.environment} ({manifest.id})",

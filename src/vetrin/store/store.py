@@ -15,12 +15,13 @@ from datetime import datetime
 
 import zstandard
 
+from ..errors import DamagedObject, MissingPiece, NoSnapshot, StoreError
 from ..files import Entry
-from .backend import Backend, Missing, StoreError
+from .backend import Backend
 from .encryption import Cipher, NoCipher
 from .leases import lease
 from .manifest import BadManifest, Manifest, StoredFile, StoredTable
-from .objects import Contents, Damaged, fingerprint, opened, together
+from .objects import Contents, fingerprint, opened, together
 from .snapshot_files import read_files
 from .table_chunks import Chunk, TableReader, read_pages
 from .verify import Damage, Verifier
@@ -28,10 +29,6 @@ from .verify import Damage, Verifier
 _LARGEST = 256 << 20  # bytes of a manifest; one of ten thousand tables has a hundredth of it
 _LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"
 _ID = 6
-
-
-class NoSnapshot(StoreError):
-    """There is no such snapshot, or more than one that could be meant."""
 
 
 class Store:
@@ -72,7 +69,7 @@ class Store:
         error is gone, so that a disk that was filled has its room again.
 
         Raises:
-            Busy: the store is being thinned.
+            StoreBusy: the store is being thinned.
         """
         with lease(self.shelf, "write"):
             try:
@@ -97,15 +94,15 @@ class Store:
         )
 
     def manifest(self, name: str, raw: bytes | None = None) -> Manifest:
-        """``raw`` is what was fetched of it already. Raises Damaged where it cannot be read."""
+        """``raw`` is what was fetched of it already. Raises DamagedObject where it cannot be read."""
         known = self._read.get(name)
         if known is not None:
             return known
         try:
             frame = self.seal.open(name, self.shelf.read(name) if raw is None else raw)
             found = Manifest.decode(opened(zstandard.ZstdDecompressor(), frame, _LARGEST))
-        except (Missing, BadManifest, ValueError, zstandard.ZstdError) as error:
-            raise Damaged(name, f"(a manifest) cannot be read: {error}") from error
+        except (MissingPiece, BadManifest, ValueError, zstandard.ZstdError) as error:
+            raise DamagedObject(name, f"(a manifest) cannot be read: {error}") from error
         self._read[name] = found
         return found
 
@@ -117,7 +114,7 @@ class Store:
             for name in some:
                 try:
                     found.append(self.manifest(name, raw.get(name)))
-                except Damaged as error:
+                except DamagedObject as error:
                     harmed(Damage(_id_of(name), str(error.__cause__ or error)))
         return sorted(found, key=lambda manifest: datetime.fromisoformat(manifest.taken))
 
@@ -127,7 +124,7 @@ class Store:
 
         Raises:
             NoSnapshot: there is none, or several.
-            Damaged: it cannot be read.
+            DamagedObject: it cannot be read.
         """
         for path in self.names():  # one that is damaged is named as such
             if _id_of(path) == name:
@@ -178,7 +175,7 @@ class Store:
     # -- contents of a snapshot -----------------------------------------------------------------------
 
     def pages(self, table: StoredTable) -> list[Chunk]:
-        """Raises Damaged."""
+        """Raises DamagedObject."""
         return read_pages(self.contents, table.pages)
 
     def pages_if_whole(self, table: StoredTable | None) -> list[Chunk]:
@@ -189,7 +186,7 @@ class Store:
             return []
 
     def records(self, table: StoredTable) -> Iterator[tuple[Chunk, bytes]]:
-        """The pages of a table with their records. Raises Damaged."""
+        """The pages of a table with their records. Raises DamagedObject."""
         reader = TableReader(self.contents)
         for some in together(self.pages(table), lambda page: page.size):
             self.contents.bring(digest for page in some for digest in page.needs)
@@ -197,18 +194,18 @@ class Store:
                 yield page, reader.read(page)
 
     def files(self, manifest: Manifest) -> Iterator[StoredFile]:
-        """Raises Damaged."""
+        """Raises DamagedObject."""
         for digest in manifest.files.lists if manifest.files else ():
             yield from read_files(self.contents, digest)
 
     def listed(self, manifest: Manifest) -> Iterator[Entry]:
-        """The files that were there, of which only the list is kept. Raises Damaged."""
+        """The files that were there, of which only the list is kept. Raises DamagedObject."""
         for digest in manifest.listed.lists if manifest.listed else ():
             for file in read_files(self.contents, digest):
                 yield file.entry
 
     def needs(self, manifest: Manifest) -> set[str]:
-        """The digests of all contents that a snapshot needs. Raises Damaged."""
+        """The digests of all contents that a snapshot needs. Raises DamagedObject."""
         tables = manifest.data.tables if manifest.data else ()
         lists = [*(table.pages for table in tables), *((digest,) for digest in manifest.lists)]
         self.contents.bring(one[0] for one in lists if len(one) == 1 and one not in self._needs)
@@ -237,7 +234,7 @@ class Store:
         found = {}
         for name, snapshot in wanted.items():
             # One that could not be fetched just now must not count as missing: thinning goes by it.
-            with contextlib.suppress(Missing, ValueError, KeyError, TypeError):
+            with contextlib.suppress(MissingPiece, ValueError, KeyError, TypeError):
                 raw = fetched[name] if name in fetched else self.shelf.read(name)
                 raw = self.seal.open(name, raw)
                 found[snapshot] = str(json.loads(raw)["verified"])
@@ -246,12 +243,12 @@ class Store:
     def verify(
         self,
         manifest: Manifest,
-        proved: dict[str, Damaged | None] | None = None,
+        proved: dict[str, DamagedObject | None] | None = None,
         tell: Callable[[str, int], None] = lambda what, size: None,
     ) -> list[Damage]:
         """Read everything of a snapshot again; what is damaged.
 
-        One that is whole is marked as verified. Damaged contents lose their names, so that the next
+        One that is whole is marked as verified. DamagedObject contents lose their names, so that the next
         snapshot that has them stores them anew. ``proved`` spares contents that were looked at for
         another snapshot already.
         """
@@ -275,7 +272,7 @@ class Store:
         count: dict[str, int] = {}
         needed: dict[str, set[str]] = {}
         for manifest in manifests:
-            with contextlib.suppress(Damaged):
+            with contextlib.suppress(DamagedObject):
                 needed[manifest.id] = {
                     self.contents.place(digest) for digest in self.needs(manifest)
                 }
@@ -290,7 +287,7 @@ class Store:
         """Remove contents that no snapshot needs; how many, and their bytes. Needs the lease to thin.
 
         Raises:
-            Damaged: a manifest or a list cannot be read: what that snapshot needs is not known, so
+            DamagedObject: a manifest or a list cannot be read: what that snapshot needs is not known, so
                 nothing is removed.
         """
         needed: set[str] = set()

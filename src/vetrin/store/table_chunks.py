@@ -17,7 +17,8 @@ from itertools import compress
 from typing import Any
 from zlib import crc32
 
-from .objects import LARGEST, Contents, Damaged, Hands, fingerprint
+from ..errors import DamagedObject
+from .objects import LARGEST, Contents, Hands, fingerprint
 
 _CUT = (1 << 32) // (256 << 10)
 _LEAST = 32 << 10
@@ -187,7 +188,7 @@ class TableWriter:
             base = like.patch.base if like.patch is not None else like.digest
             try:
                 frame = self._contents.patch(content, self._contents.read(base))
-            except Damaged:
+            except DamagedObject:
                 frame = content  # then there is nothing to lean on
             if len(frame) < page.size // 16:
                 return page, base, frame
@@ -244,7 +245,7 @@ class TableReader:
         self._bundle = ("", b"")
 
     def read(self, page: Chunk) -> bytes:
-        """The records of a page, one behind the other. Raises Damaged."""
+        """The records of a page, one behind the other. Raises DamagedObject."""
         if page.patch is not None:
             if self._bundle[0] != page.patch.bundle:
                 self._bundle = (page.patch.bundle, self._contents.read(page.patch.bundle))
@@ -253,7 +254,7 @@ class TableReader:
         if page.blocks:
             content = b"".join(self._contents.blocks(page.blocks))
             if fingerprint(content) != page.digest:
-                raise Damaged(page.digest, "is damaged: it is not what it was")
+                raise DamagedObject(page.digest, "is damaged: it is not what it was")
             return content
         return self._contents.read(page.digest)
 
@@ -272,9 +273,9 @@ def read_list(content: bytes) -> list[Chunk]:
 
 
 def read_pages(contents: Contents, digests: Sequence[str]) -> list[Chunk]:
-    """The list of pages that is stored in these blocks. Raises Damaged."""
+    """The list of pages that is stored in these blocks. Raises DamagedObject."""
     content = b"".join(contents.blocks(digests))
     try:
         return read_list(content)
     except ValueError as error:
-        raise Damaged(digests[0], str(error)) from error
+        raise DamagedObject(digests[0], str(error)) from error

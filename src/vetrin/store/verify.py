@@ -6,9 +6,9 @@ import contextlib
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 
-from .backend import StoreError
+from ..errors import DamagedObject, StoreError
 from .manifest import Manifest, StoredFile, StoredTable
-from .objects import LARGEST, Contents, Damaged, together
+from .objects import LARGEST, Contents, together
 from .snapshot_files import read_files
 from .table_chunks import TableReader, read_pages
 
@@ -27,13 +27,13 @@ class Damage:
 class Verifier:
     """Reads contents again, each of them once; ``proved`` are those that were, with what was found.
 
-    Damaged contents lose their names, so that the next snapshot that has them stores them anew.
+    DamagedObject contents lose their names, so that the next snapshot that has them stores them anew.
     """
 
     def __init__(
         self,
         contents: Contents,
-        proved: dict[str, Damaged | None],
+        proved: dict[str, DamagedObject | None],
         tell: Callable[[str, int], None],
     ) -> None:
         self._contents = contents
@@ -50,7 +50,7 @@ class Verifier:
         for digest in manifest.lists:
             try:
                 files = read_files(self._contents, digest)
-            except Damaged as error:
+            except DamagedObject as error:
                 self._set_aside(digest)
                 reason = f"a list of files: {error}"
                 yield Damage(manifest.id, reason, path="…", digests=(digest,))
@@ -58,10 +58,10 @@ class Verifier:
             for path, bad in self._files(files).items():
                 yield _harm(manifest, bad, path=path)
 
-    def _table(self, table: StoredTable) -> Iterator[Damaged]:
+    def _table(self, table: StoredTable) -> Iterator[DamagedObject]:
         try:
             pages = read_pages(self._contents, table.pages)
-        except Damaged as error:
+        except DamagedObject as error:
             self._set_aside(error.digest)
             yield error
             return
@@ -71,9 +71,9 @@ class Verifier:
             for page in some:
                 yield from self._prove(page.digest, lambda page=page: self._reader.read(page))  # type: ignore[misc]
 
-    def _files(self, files: Iterable[StoredFile]) -> dict[str, list[Damaged]]:
+    def _files(self, files: Iterable[StoredFile]) -> dict[str, list[DamagedObject]]:
         """By path, what is damaged of some files."""
-        found: dict[str, list[Damaged]] = {}
+        found: dict[str, list[DamagedObject]] = {}
         blocks = ((file.entry, block) for file in files for block in file.blocks)
         for some in together(blocks, lambda one: min(one[0].size, LARGEST)):
             self._contents.bring(block for _, block in some if block not in self._proved)
@@ -82,13 +82,13 @@ class Verifier:
                     found.setdefault(entry.path, []).append(error)
         return found
 
-    def _prove(self, digest: str, read: Callable[[], bytes]) -> Iterator[Damaged]:
+    def _prove(self, digest: str, read: Callable[[], bytes]) -> Iterator[DamagedObject]:
         """What is wrong with one content, if anything."""
         if digest not in self._proved:
             try:
                 self._tell(digest, len(read()))
                 self._proved[digest] = None
-            except Damaged as error:
+            except DamagedObject as error:
                 self._proved[digest] = error
                 self._set_aside(error.digest)
         known = self._proved[digest]
@@ -100,5 +100,7 @@ class Verifier:
             self._contents.set_aside(digest)
 
 
-def _harm(manifest: Manifest, bad: list[Damaged], *, table: str = "", path: str = "") -> Damage:
+def _harm(
+    manifest: Manifest, bad: list[DamagedObject], *, table: str = "", path: str = ""
+) -> Damage:
     return Damage(manifest.id, str(bad[0]), table, path, tuple(error.digest for error in bad))

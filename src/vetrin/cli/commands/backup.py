@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import argparse
 
-from ...config import ProjectError
+from ...errors import ExitStatus, ProjectError
 from ...jobs import PARTS, may_read, must_be_whole, take_snapshot
 from ...site import open_site
 from ...store import Damage, Manifest
 from ..common import project_of
 from ..console import Out, lead, plural, size
-from ..main import DONE, FAILED
 from ..progress import listener
 from ..stored import described, store_of
 from ..transfer import listed, parts_of
@@ -42,7 +41,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         raise ProjectError("--label: write a short text that is not “newest”")
     if args.dry_run:
         out.say(f"dry run: a snapshot of {', '.join(parts)} of {environment.name} would be taken")
-        return DONE
+        return ExitStatus.DONE
     store = store_of(project, out, writing=True)
     with open_site(project, environment) as site, listener(out) as listen:
         must_be_whole(site)
@@ -72,7 +71,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         out.show(lead("✓ ", "bold green").append("read again as a whole: verified", style=""))
     if project.store.thin:
         out.say("`vetrin backups --thin` applies the rules of [store.thin]")
-    return DONE
+    return ExitStatus.DONE
 
 
 def _show(out: Out, manifest: Manifest, where: str) -> None:
@@ -104,9 +103,9 @@ def harmed(out: Out, harms: list[Damage]) -> int:
     if len(harms) > 20:
         out.show(f"  … and {plural(len(harms) - 20, 'more')}")
     if out.json:
-        return FAILED
+        return ExitStatus.FAILED
     return out.fail(
-        FAILED,
+        ExitStatus.FAILED,
         f"{plural(len(harms), 'thing')} cannot be read any more",
         "everything else is whole and can be restored with --table, --file or --parts; a new backup of "
         "the environment stores anew what it still has",

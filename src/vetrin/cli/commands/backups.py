@@ -10,12 +10,12 @@ from typing import Any
 
 from rich.text import Text
 
-from ...config import Project, ProjectError
+from ...config import Project
+from ...errors import DamagedObject, ExitStatus, NoSnapshot, ProjectError
 from ...jobs import Journals
-from ...store import SHORT, Damage, Damaged, Manifest, NoSnapshot, Store, Verdict, judge, lease
+from ...store import SHORT, Damage, Manifest, Store, Verdict, judge, lease
 from ..common import ago, grid, journals_of, project_of
 from ..console import Out, lead, number, plural, size
-from ..main import DONE
 from ..stored import described, stores_of
 from .backup import harmed
 
@@ -77,7 +77,7 @@ def _list(args: argparse.Namespace, out: Out, stores: Sequence[Store]) -> int:
     )  # fmt: skip
     for listed in found:
         listed.show(out)
-    return harmed(out, harms) if harms else DONE
+    return harmed(out, harms) if harms else ExitStatus.DONE
 
 
 class _Listed:
@@ -174,7 +174,7 @@ def _verify(out: Out, stores: Sequence[Store], name: str, environment: str | Non
         ]  # fmt: skip
     good = []
     for store, items in chosen:
-        proved: dict[str, Damaged | None] = {}
+        proved: dict[str, DamagedObject | None] = {}
         for item in items:
             out.say(f"reading {described(item)} of {item.environment} …")
             found = store.verify(item, proved)
@@ -192,7 +192,7 @@ def _verify(out: Out, stores: Sequence[Store], name: str, environment: str | Non
         out.show(lead("✓ ", "bold green").append(
             f"whole: {', '.join(described(item) for item in good)}", style=""
         ))  # fmt: skip
-    return harmed(out, harms) if harms else DONE
+    return harmed(out, harms) if harms else ExitStatus.DONE
 
 
 def _thin(args: argparse.Namespace, out: Out, store: Store, project: Project) -> int:
@@ -223,7 +223,7 @@ def _thin(args: argparse.Namespace, out: Out, store: Store, project: Project) ->
         if args.dry_run:
             out.document("thinning", _verdicts(verdicts))
             out.say("dry run: nothing was removed")
-            return DONE
+            return ExitStatus.DONE
         if going:
             out.confirm(
                 f"Remove {plural(len(going), 'snapshot')}?", given=args.yes, target="store",
@@ -234,7 +234,7 @@ def _thin(args: argparse.Namespace, out: Out, store: Store, project: Project) ->
         _, freed = store.sweep()
     out.document("thinning", {**_verdicts(verdicts), "freed_bytes": freed})
     out.show(f"{plural(len(going), 'snapshot')} removed; {size(freed)} are free again")
-    return DONE
+    return ExitStatus.DONE
 
 
 def _verdicts(verdicts: Sequence[Verdict]) -> dict[str, Any]:
@@ -271,7 +271,7 @@ def _remove(args: argparse.Namespace, out: Out, stores: Sequence[Store]) -> int:
         item = store.get(args.remove, args.environment or "")
         if args.dry_run:
             out.say(f"dry run: {described(item)} of {item.environment} would be removed")
-            return DONE
+            return ExitStatus.DONE
         out.confirm(
             f"Remove snapshot {described(item)} of {item.environment}, taken {ago(item.taken)}?",
             given=args.yes, target="store", production=False,
@@ -280,7 +280,7 @@ def _remove(args: argparse.Namespace, out: Out, stores: Sequence[Store]) -> int:
         _, freed = store.sweep()
     out.document("removed", {"snapshot": item.id, "freed_bytes": freed})
     out.show(f"Snapshot {described(item)} was removed; {size(freed)} are free again")
-    return DONE
+    return ExitStatus.DONE
 
 
 def needed_baselines(known: Sequence[Manifest], environments: Sequence[str]) -> dict[str, str]:
@@ -314,4 +314,4 @@ def needed_builds(
 
 
 def _stop(harm: Damage) -> None:
-    raise Damaged(harm.snapshot, f"(a manifest) cannot be read: {harm.reason}")
+    raise DamagedObject(harm.snapshot, f"(a manifest) cannot be read: {harm.reason}")

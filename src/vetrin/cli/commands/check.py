@@ -5,15 +5,12 @@ from __future__ import annotations
 import argparse
 import contextlib
 
-from ...config import ProjectError
-from ...database import DatabaseError
+from ...errors import DatabaseError, ExitStatus, ProjectError, ReachError
 from ...inspect.web_check import Check, CheckReport, Expectation
 from ...jobs import may_read
-from ...remote import ReachError
 from ...site import Site, open_site
 from ..common import journals_of, opened, project_of
 from ..console import Out, lead, plural
-from ..main import DIFFERENT, DONE
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -52,7 +49,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         pushed.write("checked", good=not report.findings, findings=len(report.findings))
     out.document("check", {"good": not report.findings, **report.as_json()})
     _show(out, report)
-    return DIFFERENT if report.findings else DONE
+    return ExitStatus.DIFFERENT if report.findings else ExitStatus.DONE
 
 
 def _show(out: Out, report: CheckReport) -> None:

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import argparse
 
-from ...config import Environment, Project, ProjectError, nearest
+from ...config import Environment, Project, nearest
+from ...errors import ExitStatus, NoSnapshot, ProjectError
 from ...inspect.compare import Comparison, TableDifference, compare
 from ...jobs import PARTS, may_read
 from ...site import Site
-from ...store import NoSnapshot, open_snapshot
+from ...store import open_snapshot
 from ..common import grid, opened, project_of
 from ..consent import without_foreign_commands
 from ..console import Out, lead, number, plural
-from ..main import DIFFERENT, DONE
 from ..progress import told
 from ..stored import store_of
 
@@ -61,7 +61,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         only = f"{', '.join(parts)}, as the snapshot holds nothing else"
         out.show(lead("Compared: ", "bold").append(only, style=""))
     _show(out, found, data="data" in parts, everything=args.all)
-    return DIFFERENT if found.differences else DONE
+    return ExitStatus.DIFFERENT if found.differences else ExitStatus.DONE
 
 
 def _other(

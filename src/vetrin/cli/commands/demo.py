@@ -15,10 +15,10 @@ from pathlib import Path
 from rich.panel import Panel
 
 from ...config import VARIABLE
-from ...demo.sample import DemoError, Sample, lay_out, servers
+from ...demo.sample import Sample, lay_out, servers
 from ...demo.walk import Step, steps
+from ...errors import DemoError, ExitStatus
 from ..console import Out, lead
-from ..main import DONE, FAILED, USAGE
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -38,7 +38,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: Out) -> int:
     if args.scale < 1:
-        return out.fail(USAGE, "--scale: give a whole number from 1 up")
+        return out.fail(ExitStatus.USAGE, "--scale: give a whole number from 1 up")
     folder = Path(args.into) if args.into else Path(tempfile.mkdtemp(prefix="vetrin-demo-"))
     try:
         sample = lay_out(folder, args.scale)
@@ -50,12 +50,12 @@ def run(args: argparse.Namespace, out: Out) -> int:
                     with contextlib.suppress(KeyboardInterrupt):
                         threading.Event().wait()
     except DemoError as error:
-        return out.fail(FAILED, str(error))
+        return out.fail(ExitStatus.FAILED, str(error))
     finally:
         if not args.into:
             shutil.rmtree(folder, ignore_errors=True)
     out.document("demo", {"folder": str(folder), "good": failed is None, "failed_step": failed})
-    return DONE if failed is None else FAILED
+    return ExitStatus.DONE if failed is None else ExitStatus.FAILED
 
 
 def _walk(sample: Sample, out: Out) -> str | None:
@@ -73,7 +73,7 @@ def _walk(sample: Sample, out: Out) -> str | None:
                 return None
         if not _do(sample, step, number, len(walk), out):
             command = "vetrin " + " ".join(step.command)
-            out.fail(FAILED, f"step {number} did not do what it says: {command}")
+            out.fail(ExitStatus.FAILED, f"step {number} did not do what it says: {command}")
             return command
     return None
 

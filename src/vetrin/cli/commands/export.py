@@ -12,19 +12,18 @@ from typing import Any
 from ...archive.openpgp import ENDING
 from ...archive.reader import packing_of
 from ...archive.writer import FORMS, SQL_FORMS, part_of
-from ...config import Arrival, Leave, Project, ProjectError, merged
+from ...config import Arrival, Leave, Project, merged
 from ...database.engines import engine_of
+from ...errors import ExitStatus, NoSnapshot, ProjectError, ReachError
 from ...files import printable
 from ...jobs import PARTS, may_read, must_be_whole
 from ...jobs.export_site import Packed, Packing, export, mapping_to
-from ...remote import ReachError
 from ...rewrite import Mapping, parse_literal, parse_pair
 from ...site import Site, configuration_of, open_site
-from ...store import NoSnapshot, open_snapshot
+from ...store import open_snapshot
 from ..archives import passphrase_of
 from ..common import project_of
 from ..console import Out, lead, plural, size
-from ..main import DONE
 from ..plan_view import left_in_words
 from ..progress import listener
 from ..stored import store_of
@@ -101,7 +100,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             out.document("export", _as_json(found))
             _show(out, args, found)
             out.say("dry run: nothing was written")
-            return DONE
+            return ExitStatus.DONE
         there = next((one for one in (path, part_of(path, 1)) if one.exists()), None)
         if there is not None:
             out.confirm(f"Overwrite {there}?", given=args.yes, target=path.name, production=False)
@@ -109,7 +108,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             done = export(site, path, packing, everywhere, listen)
     out.document("export", _as_json(done))
     _show(out, args, done)
-    return DONE
+    return ExitStatus.DONE
 
 
 def _as_json(done: Packed) -> dict[str, Any]:

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import argparse
 
+from ...errors import ExitStatus
 from ...jobs import Healing, survey
 from ...site import open_site
 from ..common import grid, journals_of, project_of
 from ..console import Out, lead, number, plural
 from ..inplace_view import configure_selection, get_ready, make, selection_of, show_samples
-from ..main import DIFFERENT, DONE
 from ..progress import listener
 
 
@@ -40,7 +40,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         count = plural(healing.values.total(), "value")
         question = f"Mend {count} in {environment.name}?"
         make(args, out, journals_of(project), site, "heal", healing, found, question, "mended")
-    return DIFFERENT if healing.broken else DONE
+    return ExitStatus.DIFFERENT if healing.broken else ExitStatus.DONE
 
 
 def _show(out: Out, healing: Healing, name: str) -> None:

@@ -6,11 +6,11 @@ import argparse
 
 from rich.text import Text
 
+from ...errors import ExitStatus
 from ...jobs import Run
 from ...store import SHORT
 from ..common import ago, grid, journals_of, project_of
 from ..console import Out, number, plural, size
-from ..main import DONE
 
 _SUBJECT = 24
 _STAGES = {
@@ -58,7 +58,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     )  # fmt: skip
     if not runs:
         out.show("Nothing was done yet. `vetrin pull --dry-run` shows what a pull would do.")
-        return DONE
+        return ExitStatus.DONE
     built = any(item.build for item in runs)
     table = grid(
         ">run", "what", *(["build"] if built else []), "when", ">rows", ">files", "outcome"
@@ -78,7 +78,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             number(rows) if rows is not None and (rows or "data" in item.parts) else "", moved, _outcome(item),
         )  # fmt: skip
     out.show(table)
-    return DONE
+    return ExitStatus.DONE
 
 
 def _build(run: Run) -> Text:

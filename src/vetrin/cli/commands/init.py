@@ -9,23 +9,28 @@ from pathlib import Path
 from rich.text import Text
 
 from ...cms import (
-    ConfigurationError,
     Definition,
-    DefinitionError,
     SiteConfiguration,
     find_root,
     load_definition,
     read_configuration,
     read_version,
 )
-from ...config import FILE_NAME, Environment, Project, ProjectError
+from ...config import FILE_NAME, Environment, Project
 from ...config.template import Draft, project_text
-from ...database import DatabaseError
-from ...remote import ReachError
-from ...rewrite import Address, AddressError
+from ...errors import (
+    AddressError,
+    ConfigurationError,
+    DatabaseError,
+    DefinitionError,
+    ExitStatus,
+    ProjectError,
+    ReachError,
+    UsageError,
+)
+from ...rewrite import Address
 from ...site import open_site
-from ..console import Out, Usage, lead
-from ..main import DONE
+from ..console import Out, lead
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -60,7 +65,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, out: Out) -> int:
     folder = Path(args.project or args.folder).absolute()
     if not folder.is_dir():
-        raise Usage(f"there is no folder {folder}")
+        raise UsageError(f"there is no folder {folder}")
     _must_be_new(folder / FILE_NAME)
     root, definition = _recognise(folder, args.cms)
     own = folder / args.cms if args.cms and args.cms.endswith(".toml") else None
@@ -93,18 +98,18 @@ def run(args: argparse.Namespace, out: Out) -> int:
                           "written": not args.dry_run})  # fmt: skip
     if args.dry_run:
         out.show(Text(text))
-        return DONE
+        return ExitStatus.DONE
     path.write_text(text, encoding="utf-8")
     out.show(lead("✓ ", "bold green").append(f"{path} is written"))
     if not others:
         out.show("Next: describe the live site in it (see the comments there), then")
     out.show(f"Next: vetrin reach {args.environment}, then vetrin status")
-    return DONE
+    return ExitStatus.DONE
 
 
 def _must_be_new(path: Path) -> None:
     if path.exists():
-        raise Usage(f"{path} is there already; edit it, or move it away to start anew")
+        raise UsageError(f"{path} is there already; edit it, or move it away to start anew")
 
 
 def _out_of_the_web(args: argparse.Namespace, out: Out, root: Path) -> Path:
@@ -126,10 +131,10 @@ def _recognise(folder: Path, cms: str | None) -> tuple[Path, Definition]:
         try:
             return folder, load_definition(cms, folder)
         except DefinitionError as error:
-            raise Usage(f"--cms: {error}") from error
+            raise UsageError(f"--cms: {error}") from error
     found = find_root(folder)
     if found is None:
-        raise Usage(
+        raise UsageError(
             f"no site of a known CMS in {folder} or two levels below it; "
             "run this in the site's folder, or name a definition with --cms"
         )
@@ -163,11 +168,11 @@ def _address(
     known = [*(configuration.addresses if configuration else ()), *map(str, recorded)]
     text = args.address or out.ask("Web address of this copy", known[0] if known else "")
     if not text:
-        raise Usage("its web address is told nowhere; give it with --address")
+        raise UsageError("its web address is told nowhere; give it with --address")
     try:
         return str(Address.parse(text))
     except AddressError as error:
-        raise Usage(f"--address: {error}") from error
+        raise UsageError(f"--address: {error}") from error
 
 
 def _other(text: str) -> tuple[str, str, str]:
@@ -176,7 +181,7 @@ def _other(text: str) -> tuple[str, str, str]:
     try:
         return name, str(Address.parse(address)), root
     except AddressError as error:
-        raise Usage(f"--other: write ENV=ADDRESS=ROOT; {error}") from error
+        raise UsageError(f"--other: write ENV=ADDRESS=ROOT; {error}") from error
 
 
 def _ask_others(out: Out) -> list[tuple[str, str, str]]:

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 from rich.text import Text
 
-from ...config import Environment, Project, ProjectError, Route
+from ...config import Environment, Project, Route
+from ...errors import ExitStatus, NoBuild, ProjectError, Refused
 from ...files import some_of
 from ...inspect.web_check import Check, CheckReport, Finding
 from ...jobs import (
@@ -15,7 +16,6 @@ from ...jobs import (
     Keeping,
     Part,
     Plan,
-    Refused,
     Run,
     may_read,
     may_write,
@@ -34,11 +34,10 @@ from ...jobs.pushing import (
     staging_of,
 )
 from ...site import Site, open_site, root_of
-from ...store import Build, Builds, NoBuild
+from ...store import Build, Builds
 from ..common import ago, journals_of, project_of, words_of
 from ..consent import build_commands, must_agree
 from ..console import Out, lead, plural
-from ..main import DIFFERENT, DONE, FAILED
 from ..plan_view import show_plan, show_report
 from ..progress import listener
 from ..stored import add_plan, baselines_of, show_way_back, store_of
@@ -156,7 +155,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
                 show_more()
                 out.document("plan", plan.as_json())
                 out.say("dry run: nothing was changed")
-                return DONE
+                return ExitStatus.DONE
             question = f"Push this to {target.name}?"
             return agreed_to(args, out, project, held, goal, make, question, carry_out, show_more)
 
@@ -332,13 +331,13 @@ def _outcome(out: Out, errand: _Errand, done: Pushed, checked: CheckReport | Non
     if done.undone is not None:
         return (
             out.fail(
-                FAILED,
+                ExitStatus.FAILED,
                 f"the home page of {name} {done.after.says} with this build; run {done.report.run.number} "
                 f"was undone by run {done.undone.number}",
                 f"{name} is as it was before; --keep-broken would leave the build there to be looked at",
             )
             if not out.json
-            else FAILED
+            else ExitStatus.FAILED
         )
     assert checked is not None
     if done.before.state == "broken":
@@ -364,7 +363,7 @@ def _outcome(out: Out, errand: _Errand, done: Pushed, checked: CheckReport | Non
             )
         )
     _next(out, errand, good=not checked.findings)
-    return DIFFERENT if checked.findings else DONE
+    return ExitStatus.DIFFERENT if checked.findings else ExitStatus.DONE
 
 
 def _next(out: Out, errand: _Errand, *, good: bool) -> None:

@@ -8,12 +8,10 @@ from dataclasses import dataclass
 
 from ...cms import read_version
 from ...config import Environment, Project
-from ...database import DatabaseError, DatabaseUnreachable
-from ...remote import ReachError
+from ...errors import DatabaseError, DatabaseUnreachable, ExitStatus, ReachError
 from ...site import Site, configuration_of, far_of, open_site, root_of
 from ..common import project_of
 from ..console import Out, lead, number, plural, size
-from ..main import DONE, FAILED
 
 
 @dataclass(frozen=True)
@@ -54,7 +52,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             lines.append(f"   → {proof.remedy}\n")
     lines.rstrip()
     out.show(lines)
-    return DONE if all(proof.good for proof in proofs) else FAILED
+    return ExitStatus.DONE if all(proof.good for proof in proofs) else ExitStatus.FAILED
 
 
 def _host(environment: Environment) -> list[Proof]:

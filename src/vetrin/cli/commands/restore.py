@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import argparse
 
-from ...config import Project, ProjectError
+from ...config import Project
+from ...errors import ProjectError
 from ...jobs import Wanted, build_restore, parts_wanted, snapshot_site
 from ...site import open_site
 from ..common import ago, project_of, words_of

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import argparse
 
-from ...config import Project, ProjectError
-from ...jobs import Refused, Run, as_it_was, finish, may_write
+from ...config import Project
+from ...errors import ExitStatus, ProjectError, Refused
+from ...jobs import Run, as_it_was, finish, may_write
 from ...site import open_site
 from ..common import ago, journals_of, project_of
 from ..console import Out, lead
-from ..main import DONE, carried_out
+from ..main import carried_out
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -60,7 +61,7 @@ def _finish(args: argparse.Namespace, out: Out, project: Project, name: str) -> 
     with open_site(project, environment, read_only=False, like=like, anyway=True) as site:
         if args.dry_run:
             out.say("dry run: nothing was changed")
-            return DONE
+            return ExitStatus.DONE
         done = finish(site, journals)
     if done is None:
         text = f"{name} is as it was before: the switch belonged to another project, and was taken back"
@@ -69,7 +70,7 @@ def _finish(args: argparse.Namespace, out: Out, project: Project, name: str) -> 
     out.show(lead("✓ ", "bold green").append(text, style=""))
     out.show(f"Next: vetrin check {name}   ·   back: vetrin undo {name}")
     out.document("resume", {"run": done.number if done else None, "finished": done is not None})
-    return DONE
+    return ExitStatus.DONE
 
 
 def _words(args: argparse.Namespace, run: Run) -> list[str]:

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import argparse
 
+from ...errors import ExitStatus, UsageError
 from ...jobs import Rewriting, Survey, survey
 from ...rewrite import Address, Mapping, parse_literal, parse_pair
 from ...site import Site, open_site, signed_between
 from ..common import grid, journals_of, project_of
-from ..console import Out, Usage, lead, number, plural
+from ..console import Out, lead, number, plural
 from ..inplace_view import configure_selection, get_ready, make, selection_of, show_samples
-from ..main import DONE
 from ..plan_view import show_counts, show_left
 from ..progress import listener
 
@@ -43,7 +43,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     environment = project.environment(args.environment)
     pairs = [*map(parse_pair, args.replace), *map(parse_literal, args.literal)]
     if not pairs:
-        raise Usage("nothing to replace; give at least one --replace OLD=NEW")
+        raise UsageError("nothing to replace; give at least one --replace OLD=NEW")
     with open_site(project, environment, read_only=False) as site:
         get_ready(args, out, site, journals_of(project))
         rewriting = Rewriting(
@@ -62,7 +62,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             out.show(
                 f'Next: address = "{pair.new}" in [environment.{environment.name}] of vetrin.toml'
             )
-    return DONE
+    return ExitStatus.DONE
 
 
 def _show(out: Out, site: Site, found: Survey, rewriting: Rewriting) -> None:

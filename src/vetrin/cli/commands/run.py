@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import argparse
 
+from ...errors import ExitStatus
 from ..common import project_of
 from ..console import Out, plural
-from ..main import DONE
 from ..stored import add_plan
 from ..transfer import add_choices, transfer, with_choices
 
@@ -39,6 +39,6 @@ def run(args: argparse.Namespace, out: Out) -> int:
             out.show("No routes yet. `vetrin pull … --save-as NAME` makes one.")
         else:
             out.say(f"{plural(len(routes), 'route')} in vetrin.toml")
-        return DONE
+        return ExitStatus.DONE
     route = with_choices(project.route(args.route), args)
     return transfer(args, out, project, route, all_of_it=args.leave_nothing)

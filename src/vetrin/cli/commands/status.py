@@ -6,15 +6,12 @@ import argparse
 from typing import Any
 
 from ...config import Environment, Project
-from ...database import DatabaseError
-from ...files import FilesError
+from ...errors import DatabaseError, ExitStatus, FilesError, ReachError
 from ...jobs import Run
-from ...remote import ReachError
 from ...site import Summary, standing
 from ...store import SHORT
 from ..common import grid, journals_of, last_transfer, opened, project_of
 from ..console import Out, lead, number, size
-from ..main import DONE, FAILED
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -73,7 +70,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
                 f"{environment.name}: run {run.number} ({run.kind}) is under way, or was stopped in "
                 f"between; then {on}`vetrin undo {environment.name}` takes back what it left"
             )
-    return FAILED if all(found is None for _, found, _ in columns) else DONE
+    return ExitStatus.FAILED if all(found is None for _, found, _ in columns) else ExitStatus.DONE
 
 
 def _transfer(run: Run | None) -> dict[str, Any] | None:

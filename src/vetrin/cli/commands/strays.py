@@ -6,12 +6,12 @@ import argparse
 
 from rich.text import Text
 
+from ...errors import ExitStatus
 from ...inspect.strays import Finding, find_strays
 from ...jobs import may_read
 from ..archives import add_given, is_file, looked_into
 from ..common import grid, opened, project_of
 from ..console import Out, lead, number, plural
-from ..main import DIFFERENT, DONE
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -50,7 +50,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         out.document("strays", {"environment": args.environment, "good": not found, "mend": [],
                                 **found.as_json()})  # fmt: skip
         _show(out, found, args.environment)
-        return DIFFERENT if found else DONE
+        return ExitStatus.DIFFERENT if found else ExitStatus.DONE
     environment = project.environment(args.environment)
     may_read(environment)
     others = [one for one in project.environments.values() if one is not environment]
@@ -85,7 +85,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             f"to also in [environment.{environment.name}], or run\n"
             f"  vetrin rewrite {environment.name} --replace {candidate}={environment.address}"
         )
-    return DIFFERENT if found else DONE
+    return ExitStatus.DIFFERENT if found else ExitStatus.DONE
 
 
 def _show(out: Out, found: Finding, name: str) -> None:

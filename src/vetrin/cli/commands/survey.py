@@ -5,13 +5,13 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
+from ...errors import ExitStatus
 from ...inspect.survey import Survey, leave_table, survey
 from ...jobs import may_read
 from ..archives import add_given, is_file, looked_into
 from ..common import grid, opened, project_of
 from ..consent import without_foreign_commands
 from ..console import Out, lead, number, plural, size
-from ..main import DONE, FAILED
 
 _MOST = 12
 _BAR = 24
@@ -57,9 +57,9 @@ def run(args: argparse.Namespace, out: Out) -> int:
         try:
             plot_survey(found, Path(args.plot))
         except (OSError, ValueError) as error:
-            return out.fail(FAILED, f"the picture could not be drawn: {error}")
+            return out.fail(ExitStatus.FAILED, f"the picture could not be drawn: {error}")
         out.say(f"drawn: {args.plot}")
-    return DONE
+    return ExitStatus.DONE
 
 
 def _show(out: Out, found: Survey, cms: str, most: int | None) -> None:

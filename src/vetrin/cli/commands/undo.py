@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import argparse
 
+from ...errors import ExitStatus
 from ...jobs import as_it_was, may_write, take_back_of_others, undo_and_look, undoable
 from ...site import open_site
 from ..common import ago, journals_of, project_of
 from ..console import Out, lead, plural
-from ..main import DIFFERENT, DONE
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -39,7 +39,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
                 "before it."
             )
             out.document("undo", {"undoes": None, "run": None, "done": True})
-            return DONE
+            return ExitStatus.DONE
         last = undoable(site, journals)
         tables = sum(exchange.outgoing is not None for exchange in last.switch.exchanges)
         where = f" from {last.source}" if last.source != last.target else ""
@@ -73,7 +73,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         if args.dry_run:
             out.document("undo", {"undoes": last.number, "done": False})
             out.say("dry run: nothing was changed")
-            return DONE
+            return ExitStatus.DONE
         out.confirm(
             f"Put {environment.name} back?",
             given=args.yes,
@@ -107,4 +107,4 @@ def run(args: argparse.Namespace, out: Out) -> int:
                 "home_after": vars(after) if after else None,
             },
         )  # fmt: skip
-    return DIFFERENT if outcome.broke else DONE
+    return ExitStatus.DIFFERENT if outcome.broke else ExitStatus.DONE

@@ -10,7 +10,8 @@ from typing import Any
 import pymysql
 from pymysql.constants import CR
 
-from ..base import DatabaseError, DatabaseUnreachable, in_words
+from ...errors import DatabaseError, DatabaseUnreachable
+from ..base import in_words
 from .accounts import OFF, UNVERIFIED, VERIFIED, Credentials
 from .wire import Wire
 
@@ -38,6 +39,28 @@ def error_code(error: BaseException) -> int:
     cause = error.__cause__
     found = cause.args[0] if isinstance(cause, pymysql.Error) and cause.args else 0
     return found if isinstance(found, int) else 0
+
+
+# The server has gone away, and its kin; those of DatabaseUnreachable besides: nothing answers.
+_LOST = (
+    CR.CR_SERVER_GONE_ERROR,
+    CR.CR_SERVER_LOST,
+    CR.CR_COMMANDS_OUT_OF_SYNC,
+    CR.CR_SERVER_LOST_EXTENDED,
+    1053,
+    1927,
+)
+_NOBODY = (CR.CR_CONNECTION_ERROR, CR.CR_CONN_HOST_ERROR)
+
+
+def was_lost(error: BaseException) -> bool:
+    """True for an error that says that there is no connection to the server any more."""
+    if isinstance(error, DatabaseUnreachable):
+        return error.code in (*_NOBODY, *_LOST)
+    if isinstance(error, pymysql.OperationalError):
+        return bool(error.args) and error.args[0] in _LOST
+    # An "Error" of no kind is what the driver says of a connection that it has given up before.
+    return isinstance(error, pymysql.InterfaceError) or type(error) is pymysql.Error
 
 
 # What connects to a server by other means than this machine's network: name, port, socket.

@@ -19,6 +19,7 @@ from typing import Any
 
 import pymysql
 
+from ...errors import DatabaseError, DatabaseUnreachable, RowsDiffer, Unsuitable
 from ..base import (
     HIDDEN,
     Adapted,
@@ -26,16 +27,12 @@ from ..base import (
     Batch,
     Column,
     Database,
-    DatabaseError,
-    DatabaseUnreachable,
     Exchange,
     Facts,
     ForeignKey,
     Patch,
-    RowsDiffer,
     Script,
     Table,
-    Unsuitable,
     must_be_hidden,
     pending,
 )

@@ -11,7 +11,8 @@ import re
 from collections.abc import Callable, Collection, Iterable, Sequence
 from typing import Any
 
-from ..base import HIDDEN, Attachment, DatabaseError, Exchange, ForeignKey, clears_where
+from ...errors import DatabaseError
+from ..base import HIDDEN, Attachment, Exchange, ForeignKey, clears_where
 from ..sql_names import as_own
 from . import sequences
 from .columns import quote

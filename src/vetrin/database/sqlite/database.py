@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path, PurePosixPath
 from typing import Any, Protocol
 
+from ...errors import DatabaseError, DatabaseUnreachable, RowsDiffer, Unsuitable
 from ...spot import Spot, spot_here
 from ..base import (
     BATCH_BYTES,
@@ -23,16 +24,12 @@ from ..base import (
     Cell,
     Column,
     Database,
-    DatabaseError,
-    DatabaseUnreachable,
     Exchange,
     Facts,
     ForeignKey,
     Patch,
-    RowsDiffer,
     Script,
     Table,
-    Unsuitable,
     clears_where,
     must_be_hidden,
     pending,
@@ -132,6 +129,15 @@ class _Reader:
 def _range(table: Table, among: KeyRange | None) -> str:
     names = [name if name == _ROWID else quote(name) for name in table.key]
     return among.sql(names) if among is not None else ""
+
+
+# How an opener whose file lies elsewhere begins its message once it cannot be reached any more.
+CONNECTION_LOST = "the connection to the database was lost"
+
+
+def was_lost(error: BaseException) -> bool:
+    """True for an error that says that the way to a file on another machine is lost."""
+    return isinstance(error, sqlite3.OperationalError) and CONNECTION_LOST in str(error)
 
 
 @contextlib.contextmanager

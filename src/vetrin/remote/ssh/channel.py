@@ -15,21 +15,11 @@ from typing import Any
 
 import asyncssh
 
+from ...errors import ConnectionFailed, ConnectionLost
+
 _FULL = 4 << 20  # bytes that have come and wait to be taken, before the sender is held
 _SLICE = 1 << 18  # bytes that go out in one step
 _COMPLAINT = 4096  # bytes of what a command says on stderr that are kept
-
-
-class LineError(Exception):
-    """A host cannot be reached, or not as it was asked for; ``remedy`` says what to do."""
-
-    def __init__(self, message: str, remedy: str = "") -> None:
-        super().__init__(message)
-        self.remedy = remedy
-
-
-class LineBroken(LineError):
-    """The connection was there and is lost."""
 
 
 class Pace:
@@ -58,7 +48,7 @@ class Pipe(asyncssh.SSHClientSession[bytes]):
     """One channel: a command's input and output, or a connection to a port or a socket.
 
     Raises:
-        LineBroken: from reading and writing, once the connection is lost.
+        ConnectionLost: from reading and writing, once the connection is lost.
     """
 
     def __init__(self, loop: asyncio.AbstractEventLoop, pace: Pace) -> None:
@@ -129,7 +119,7 @@ class Pipe(asyncssh.SSHClientSession[bytes]):
                 if not came:
                     raise TimeoutError("the other side does not answer")
             if not self._waiting and self._broken is not None:
-                raise LineBroken("the connection was lost") from self._broken
+                raise ConnectionLost("the connection was lost") from self._broken
             size = 0
             while self._waiting and size < len(into):
                 part = self._waiting.popleft()
@@ -159,7 +149,7 @@ class Pipe(asyncssh.SSHClientSession[bytes]):
             if not self._writable.wait(self._timeout):
                 raise TimeoutError("the other side takes nothing")
             if self._ended and (self._broken is not None or self._channel.is_closing()):
-                raise LineBroken("the connection was lost") from self._broken
+                raise ConnectionLost("the connection was lost") from self._broken
             part = bytes(whole[at : at + _SLICE])
             self._pace.spend(len(part))
             done = threading.Event()
@@ -211,7 +201,7 @@ class Socket:
     def sendall(self, data: bytes | bytearray | memoryview) -> None:
         try:
             self._pipe.sendall(data)
-        except LineError as error:
+        except ConnectionFailed as error:
             raise ConnectionResetError(104, str(error)) from error
 
 
@@ -225,5 +215,5 @@ class _Reading(io.RawIOBase):
     def readinto(self, into: Any) -> int:
         try:
             return self._pipe.take_into(memoryview(into))
-        except LineError as error:
+        except ConnectionFailed as error:
             raise ConnectionResetError(104, str(error)) from error

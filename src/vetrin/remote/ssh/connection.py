@@ -20,8 +20,9 @@ from typing import Any, TypeVar, cast
 import asyncssh
 
 from ...config.host import Host
+from ...errors import ConnectionFailed, ConnectionLost, ForwardingForbidden, PortClosed
 from .auth import Login, Nobody, Prompter, passphrase_of
-from .channel import LineBroken, LineError, Pace, Pipe
+from .channel import Pace, Pipe
 
 Result = TypeVar("Result")
 
@@ -69,7 +70,7 @@ class Line:
     is slow, a second connection, which compresses, serves what asks for it.
 
     Raises:
-        LineError: from everything, where the host cannot be reached; LineBroken once it was.
+        ConnectionFailed: from everything, where the host cannot be reached; ConnectionLost once it was.
     """
 
     def __init__(self, host: Host, loop: _Loop, asker: Prompter) -> None:
@@ -109,7 +110,7 @@ class Line:
         """Connect to a port as seen from the host.
 
         Raises:
-            Forbidden: the host permits no forwarding.
+            ForwardingForbidden: the host permits no forwarding.
         """
         connection = self._connection(self.slow)
         return self.run(
@@ -128,8 +129,8 @@ class Line:
             _, pipe = await opening
         except asyncssh.ChannelOpenError as error:
             if error.code == asyncssh.OPEN_ADMINISTRATIVELY_PROHIBITED:
-                raise Forbidden("the host forbids forwarding") from error
-            raise Refused(error.reason) from error
+                raise ForwardingForbidden("the host forbids forwarding") from error
+            raise PortClosed(error.reason) from error
         return pipe  # type: ignore[no-any-return]
 
     def sftp(self) -> asyncssh.SFTPClient:
@@ -140,17 +141,17 @@ class Line:
         """Do something in the loop's thread and wait for it.
 
         Raises:
-            LineBroken: the connection was lost meanwhile.
+            ConnectionLost: the connection was lost meanwhile.
         """
         try:
             return self._loop.run(work)
         except (asyncssh.ConnectionLost, ConnectionError, asyncssh.SFTPConnectionLost) as error:
-            raise LineBroken(f"{self.account}: the connection was lost") from error
+            raise ConnectionLost(f"{self.account}: the connection was lost") from error
         except asyncssh.ChannelOpenError as error:
             if not self.alive:
-                raise LineBroken(f"{self.account}: the connection was lost") from error
+                raise ConnectionLost(f"{self.account}: the connection was lost") from error
             # Some hosts permit no commands, or no more of them at a time.
-            raise Refused(
+            raise PortClosed(
                 f"{self.account} refuses it: {_one_line(error)}",
                 "see what the host's SSH server permits",
             ) from error
@@ -236,7 +237,7 @@ class Line:
         except FileNotFoundError as error:
             missing = error.filename
         except (OSError, ValueError, asyncssh.Error) as error:
-            raise LineError(
+            raise ConnectionFailed(
                 f"{self.host}: {_one_line(error)}",
                 "check your SSH configuration and the host in vetrin.toml",
             ) from error
@@ -244,47 +245,41 @@ class Line:
         named = cast(list[str], bare.config.get("IdentityFile") or [])
         keys = [str(_expanded(str(name))) for name in named if _expanded(str(name)).is_file()]
         if not keys:
-            raise LineError(
+            raise ConnectionFailed(
                 f"{self.host}: there is no key {missing}, which your SSH configuration names",
                 f"correct IdentityFile for {self.host.name} in it",
             )
         where["client_keys"] = keys
         return where, asyncssh.SSHClientConnectionOptions(**where)
 
-    def _failed(self, error: Exception, login: Login, begun: float) -> LineError:
+    def _failed(self, error: Exception, login: Login, begun: float) -> ConnectionFailed:
         name = self.account
         if login.refused:
-            return LineError(login.refused, login.remedy)
+            return ConnectionFailed(login.refused, login.remedy)
         if isinstance(error, asyncssh.PermissionDenied):
-            return LineError(
+            return ConnectionFailed(
                 f"{name} does not let us in: {_one_line(error)}",
                 f"see that `ssh {self.host.user + '@' if self.host.user else ''}{self.host.name}` "
                 "works: the same configuration, keys and agent are used",
             )
         if isinstance(error, (TimeoutError, asyncio.TimeoutError)):
-            return LineBroken(
+            return ConnectionLost(
                 f"{name} did not answer within {time.monotonic() - begun:.0f} seconds",
                 "check the name and the port, and that the host is up",
             )
         if isinstance(error, OSError):
-            return LineBroken(
+            return ConnectionLost(
                 f"{name} cannot be reached: {error.strerror or error}",
                 "check the name and the port, and that the host is up",
             )
         if isinstance(error, (asyncssh.ConnectionLost, asyncssh.DisconnectError)):
-            return LineBroken(f"{name}: {_one_line(error)}", "see what the host's SSH server logs")
-        return LineError(
+            return ConnectionLost(
+                f"{name}: {_one_line(error)}", "see what the host's SSH server logs"
+            )
+        return ConnectionFailed(
             f"{name}: {_one_line(error)}",
             "check your SSH configuration and the host in vetrin.toml",
         )
-
-
-class Forbidden(LineError):
-    """The host does not permit what was asked for."""
-
-
-class Refused(LineError):
-    """Nothing answers at that port or socket of the host."""
 
 
 class Lines:

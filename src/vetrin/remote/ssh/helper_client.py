@@ -16,9 +16,10 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
-from ...files import Buffer, FileChange, FilesError, FileStatus, Room, Span, Writing, printable
-from .channel import LineBroken, LineError, Pipe
-from .connection import Line, Refused
+from ...errors import ConnectionFailed, ConnectionLost, FilesError, PortClosed
+from ...files import Buffer, FileChange, FileStatus, Room, Span, Writing, printable
+from .channel import Pipe
+from .connection import Line
 from .helper_protocol import (
     BEGIN,
     BYTES,
@@ -70,7 +71,7 @@ class Helpers:
 
     Raises:
         NoHelper: the account has no shell, or neither Python 3 nor PHP.
-        LineError: the host cannot be reached.
+        ConnectionFailed: the host cannot be reached.
     """
 
     def __init__(self, line: Line, *, gentle: bool = False, forms: Sequence[str] = ()) -> None:
@@ -101,7 +102,7 @@ class Helpers:
             yield helper.frames
         except ExchangeError as error:
             if helper.ended:
-                raise LineBroken(
+                raise ConnectionLost(
                     f"{self.line.account}: the helper ended{helper.complaint}"
                 ) from error
             self._idle.put(helper)
@@ -116,13 +117,13 @@ class Helpers:
         """A connection from the host to a port or a socket there, through a helper of its own.
 
         Raises:
-            LineError: nothing answers there.
+            ConnectionFailed: nothing answers there.
         """
         helper = self._another(packed=self.line.slow)
         try:
             helper.frames.ask("relay", **where)
         except ExchangeError as error:
-            raise LineError(f"{error.path}: {error}") from error
+            raise ConnectionFailed(f"{error.path}: {error}") from error
         return helper.pipe
 
     def session(self) -> tuple[Frames, Pipe]:
@@ -146,7 +147,9 @@ class Helpers:
         try:
             return _Helper(self.line, self._name, self._command, gentle, 0, packed=packed)
         except NoHelper as error:
-            raise LineBroken(f"{self.line.account}: no further helper came up ({error})") from error
+            raise ConnectionLost(
+                f"{self.line.account}: no further helper came up ({error})"
+            ) from error
 
 
 class _Helper:
@@ -163,7 +166,7 @@ class _Helper:
         text = source(name)
         try:
             self.pipe = line.command(command, packed=packed)
-        except Refused as error:
+        except PortClosed as error:
             raise NoHelper(str(error)) from error
         self.frames = Frames(self.pipe)
         self.pipe.settimeout(_ANSWERS + 10 * line.latency)
@@ -177,9 +180,9 @@ class _Helper:
                     begun = time.perf_counter()
                 elif probe:
                     line.rate = len(content) / max(time.perf_counter() - begun, 0.0005)
-        except (ExchangeError, LineBroken, TimeoutError, ValueError, struct.error) as error:
+        except (ExchangeError, ConnectionLost, TimeoutError, ValueError, struct.error) as error:
             self.pipe.close()
-            if isinstance(error, LineBroken) and not line.alive:
+            if isinstance(error, ConnectionLost) and not line.alive:
                 raise
             raise NoHelper(self.complaint.lstrip(" :(").rstrip(")") or str(error)) from error
         self.pipe.settimeout(None)
@@ -331,13 +334,13 @@ def _of_files(account: str) -> Iterator[None]:
     try:
         yield
     except BrokenOff as error:
-        broken = LineBroken(f"{account}: {error}")
+        broken = ConnectionLost(f"{account}: {error}")
         raise _lost(str(broken)) from broken
     except ExchangeError as error:
         raise _said(error) from error
-    except LineError as error:
+    except ConnectionFailed as error:
         told = str(error) if account in str(error) else f"{account}: {error}"
-        raise (_lost(told) if isinstance(error, LineBroken) else FilesError(told)) from error
+        raise (_lost(told) if isinstance(error, ConnectionLost) else FilesError(told)) from error
     except MALFORMED as error:
         raise FilesError(f"{account}: {NO_ANSWER}") from error
 

@@ -24,18 +24,8 @@ from typing import Any, TypeVar
 
 import asyncssh
 
-from ...files import (
-    Buffer,
-    FileChange,
-    FilesError,
-    FileStatus,
-    Room,
-    Span,
-    Writing,
-    printable,
-    pruning,
-)
-from .channel import LineBroken, LineError
+from ...errors import ConnectionFailed, ConnectionLost, FilesError
+from ...files import Buffer, FileChange, FileStatus, Room, Span, Writing, printable, pruning
 from .connection import Line, awaited
 
 Result = TypeVar("Result")
@@ -430,7 +420,7 @@ class SftpMachine:
                 place = place.rpartition("/")[0] or "/"
             except asyncssh.SFTPError:
                 return Room("", -1)
-            except LineError as error:
+            except ConnectionFailed as error:
                 raise FilesError(str(error)) from error
 
     def remove(self, path: str) -> None:
@@ -472,7 +462,7 @@ class SftpMachine:
     def _run(self, work: Coroutine[Any, Any, Result], paths: Sequence[str]) -> Result:
         try:
             return self._line.run(work)
-        except (OSError, asyncssh.Error, LineError, _Named) as error:
+        except (OSError, asyncssh.Error, ConnectionFailed, _Named) as error:
             told = self._told(error, posixpath.commonpath(paths) if paths else "")
             raise told from told.__cause__
 
@@ -489,7 +479,7 @@ class SftpMachine:
             path, error = error.path, error.__cause__ or error
         lost = (asyncssh.SFTPConnectionLost, asyncssh.SFTPNoConnection, asyncssh.ConnectionLost)
         if isinstance(error, lost) or not self._line.alive:
-            broken = LineBroken(f"{self._line.account}: the connection was lost")
+            broken = ConnectionLost(f"{self._line.account}: the connection was lost")
             found = FilesError(str(broken))
             found.lost = True
             found.__cause__ = broken

@@ -14,10 +14,11 @@ from pathlib import Path
 from typing import Any
 
 from ...database.row_codec import Text
-from ...database.sqlite.database import LocalOpener
-from ...files import FileChange, FilesError, Machine, RemotePath, spot_there
+from ...database.sqlite.database import CONNECTION_LOST, LocalOpener
+from ...errors import ConnectionFailed, FilesError
+from ...files import FileChange, Machine, RemotePath, spot_there
 from ...spot import Spot
-from .channel import LineError, Pipe
+from .channel import Pipe
 from .helper_client import Helpers
 from .helper_protocol import (
     BEGIN,
@@ -67,7 +68,7 @@ class HelperOpener:
         try:
             frames, pipe = self._helpers.session()
             said = frames.ask("sqlite", path=escaped(path), mode=mode)
-        except (LineError, ExchangeError) as error:
+        except (ConnectionFailed, ExchangeError) as error:
             raise sqlite3.OperationalError(str(error)) from error
         if "failed" in said:
             pipe.close()
@@ -151,7 +152,7 @@ class FarConnection:
         ]
         try:
             self._pipe.sendall(frame(DATA, b"".join(parts)))
-        except LineError as error:
+        except ConnectionFailed as error:
             raise sqlite3.OperationalError(str(error)) from error
         self._open = FarCursor(self._answers)
         if not sql.lstrip()[:6].upper().startswith(("SELECT", "PRAGMA")):
@@ -161,10 +162,8 @@ class FarConnection:
     def _answer(self) -> Iterator[tuple[int, Content]]:
         try:
             yield from self._frames.answer()
-        except (ExchangeError, LineError) as error:
-            raise sqlite3.OperationalError(
-                f"the connection to the database was lost: {error}"
-            ) from error
+        except (ExchangeError, ConnectionFailed) as error:
+            raise sqlite3.OperationalError(f"{CONNECTION_LOST}: {error}") from error
 
 
 class FarCursor:

@@ -12,7 +12,8 @@ from binascii import unhexlify
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from ...base import Cell, DatabaseError
+from ....errors import DatabaseError
+from ...base import Cell
 from ..charsets import Between, Conversion
 from ..schema.ddl_parser import Definition, Field, plain
 from .literal_parser import Introduced, value_of

@@ -8,7 +8,7 @@ from __future__ import annotations
 import contextlib
 import re
 
-from ...base import DatabaseError
+from ....errors import DatabaseError
 
 _ESCAPES = ((b"\\n", b"\n"), (b'\\"', b'"'), (b"\\'", b"'"), (b"\\r", b"\r"), (b"\\0", b"\0"),
             (b"\\t", b"\t"), (b"\\Z", b"\x1a"), (b"\\b", b"\b"), (b"\\/", b"/"))  # fmt: skip

@@ -14,7 +14,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
-from ...base import Attachment, Batch, Cell, DatabaseError
+from ....errors import DatabaseError
+from ...base import Attachment, Batch, Cell
 from ..backslashes import Doubling
 from ..charsets import Between, between, codec_of
 from ..columns import quote

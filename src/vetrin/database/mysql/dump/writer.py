@@ -8,7 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
-from ...base import Attachment, Batch, Cell, DatabaseError, Table
+from ....errors import DatabaseError
+from ...base import Attachment, Batch, Cell, Table
 from ..charsets import KNOWN_EXACTLY, between
 from ..columns import WIDE_CHARSETS, quote
 from ..dependents import ROUTINE

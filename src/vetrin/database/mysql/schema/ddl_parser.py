@@ -10,7 +10,8 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from ...base import Attachment, Column, DatabaseError, Table
+from ....errors import DatabaseError
+from ...base import Attachment, Column, Table
 from ..columns import quote, read_column
 from ..dump.literal_parser import unescaped
 

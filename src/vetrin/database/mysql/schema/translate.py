@@ -10,7 +10,8 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, replace
 
-from ...base import Adapted, Attachment, Facts, Unsuitable
+from ....errors import Unsuitable
+from ...base import Adapted, Attachment, Facts
 from .ddl_text import INTRODUCER, ONLY_MYSQL, QUOTED, SchemaText
 
 _COLLATE = re.compile(r"(\bCOLLATE\s*=?\s*)(\w+)", re.IGNORECASE)

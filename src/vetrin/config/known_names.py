@@ -1,4 +1,4 @@
-"""What can be wrong in vetrin.toml."""
+"""Names that vetrin.toml and the command line know, and what is said of one that they do not."""
 
 from __future__ import annotations
 
@@ -6,9 +6,7 @@ import difflib
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-
-class ProjectError(ValueError):
-    """vetrin.toml is missing or wrong; the message says where and what to do."""
+from ..errors import ProjectError
 
 
 def similar(name: str, known: Sequence[str]) -> str:
