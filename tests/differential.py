@@ -14,7 +14,7 @@ import pymysql
 
 from systems import Mariadb, mariadb_site, program
 from vetrin.config import load_project
-from vetrin.jobs import Journals, build_plan, run_plan
+from vetrin.jobs import Journals, RunContext, build_plan, run_plan
 from vetrin.jobs.export_site import Packing, export
 from vetrin.site import open_site
 
@@ -159,7 +159,8 @@ def outcome(server: Mariadb, folder: Path, path: Path) -> Outcome:
         try:
             with open_site(project, project.environment("local"), read_only=False) as target:
                 run_plan(
-                    build_plan(source, target, ("data",)), source, target, Journals(project.state)
+                    build_plan(source, target, ("data",)),
+                    RunContext(source, target, Journals(project.state)),
                 )
         except Exception as error:
             found.failed["pull"] = f"{type(error).__name__}: {error}"

@@ -26,7 +26,7 @@ from vetrin.database.mysql import reader as mysql_reader
 from vetrin.demo.sample import lay_out
 from vetrin.errors import NoSnapshot, Stopped, StoreError
 from vetrin.files import Entry
-from vetrin.jobs import Choices, Journals, Plan, build_plan, run_plan, table_copy, undo
+from vetrin.jobs import Choices, Journals, Plan, RunContext, build_plan, run_plan, table_copy, undo
 from vetrin.jobs.baseline import Notes, Piece, Pieces
 from vetrin.jobs.events import Event, Moved, silent
 from vetrin.jobs.transfer import Report
@@ -93,9 +93,8 @@ class Pair:
             plan = build_plan(source, target, ("data", "media"), (), choices)
             self.plan = plan
             return run_plan(
-                plan, source, target, Journals(project.state), listener,
-                baselines=store or self.store,
-            )  # fmt: skip
+                plan, RunContext(source, target, Journals(project.state), listener,
+                baselines=store or self.store))  # fmt: skip
 
     def take_back(self) -> None:
         project = load_project(self.folder)

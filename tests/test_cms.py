@@ -99,14 +99,14 @@ def test_passwords_in_every_style(tmp_path: Path, line: str, password: str) -> N
 @pytest.mark.parametrize(
     ("host", "expected"),
     [
-        ("db.test", ("db.test", None, None)), ("db.test:3307", ("db.test", 3307, None)),
+        ("db.test", ("db.test", None, None)), ("db.test:3307", ("db.test", 3307, None)), ("", ("localhost", None, None)),
         ("localhost:/run/x.sock", ("localhost", None, "/run/x.sock")),
         (":/run/x.sock", ("localhost", None, "/run/x.sock")), ("[::1]:3307", ("::1", 3307, None)),
         ("::1", ("::1", None, None)), ("/run/x.sock", ("localhost", None, "/run/x.sock")),
     ],
 )  # fmt: skip
 def test_hosts(host: str, expected: tuple[str, int | None, str | None]) -> None:
-    assert SiteConfiguration("mysql", "x", host=host).host_port_socket() == expected
+    assert SiteConfiguration("mysql", "x", host=host).host_port_socket == expected
 
 
 def test_addresses_fixed_in_code_and_files_included(tmp_path: Path) -> None:

@@ -22,11 +22,11 @@ from vetrin.demo.walk import fingerprint
 from vetrin.errors import Refused
 from vetrin.files import LocalTree
 from vetrin.files.open_folders import Below
-from vetrin.jobs import Journals, Rewriting, Selection, build_plan, change, run_plan, undo
+from vetrin.jobs import Journals, RunContext, Selection, build_plan, change, run_plan, undo
 from vetrin.jobs.journal import Run
 from vetrin.jobs.lock import only_run
 from vetrin.rewrite import Mapping, parse_literal
-from vetrin.site import open_site
+from vetrin.site import Rewriting, open_site
 
 
 def count_down(steps: int) -> Callable[[], None]:
@@ -87,7 +87,7 @@ def pull(folder: Path) -> None:
         open_site(project, project.environment("production")) as source,
         open_site(project, project.environment("local"), read_only=False) as target,
     ):
-        run_plan(build_plan(source, target), source, target, Journals(project.state))
+        run_plan(build_plan(source, target), RunContext(source, target, Journals(project.state)))
 
 
 def take_back(folder: Path) -> None:

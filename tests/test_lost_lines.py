@@ -12,7 +12,7 @@ from vetrin.demo.sample import Sample
 from vetrin.errors import DatabaseError, FilesError, JobError
 from vetrin.files import Entry, FileStatus, LocalTree
 from vetrin.files.remote_machine import SINCE_START, spot_there
-from vetrin.jobs import Journals, build_plan, run_plan, switching
+from vetrin.jobs import Journals, RunContext, build_plan, run_plan, switching
 from vetrin.jobs.identity import is_where
 from vetrin.jobs.lock import holder_of, must_hold, only_run
 from vetrin.jobs.passwords import must_hold_none
@@ -77,5 +77,5 @@ def test_what_was_taken_back_is_told_although_the_line_is_gone(
         monkeypatch.setattr(SqliteDatabase, "lay_out", broken)
         monkeypatch.setattr(switching, "end", lost)
         with pytest.raises(JobError, match="the disk of the server is full") as told:
-            run_plan(plan, source, target, Journals(project.state))
+            run_plan(plan, RunContext(source, target, Journals(project.state)))
     assert told.value.remedy == "staging is as it was before"

@@ -18,7 +18,7 @@ from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
 from vetrin.errors import LeftBroken
-from vetrin.jobs import Choices, Journals, Plan, agreed, build_plan, pushing, run_plan
+from vetrin.jobs import Choices, Journals, Plan, RunContext, agreed, build_plan, pushing, run_plan
 from vetrin.jobs.building import make_build
 from vetrin.jobs.pushing import build_push, holding, push
 from vetrin.jobs.switching import RECORD
@@ -60,7 +60,7 @@ def all_of_it(folder: Path) -> None:
         open_site(project, project.environment("local"), read_only=False) as target,
     ):
         plan = build_plan(source, target, ("data", "media", "code"))
-        run_plan(plan, source, target, Journals(project.state))
+        run_plan(plan, RunContext(source, target, Journals(project.state)))
 
 
 PULL = ("pull", "--yes", "--parts", "data,media,code")
@@ -194,7 +194,7 @@ def test_a_plan_that_went_stale_while_somebody_thought_is_asked_again(sample: Sa
 
         report = agreed(
             source, target, journals, make, ask,
-            lambda plan: run_plan(plan, source, target, journals), beforehand=False,
+            lambda plan: run_plan(plan, RunContext(source, target, journals)), beforehand=False,
         )  # fmt: skip
     assert [again for again, _ in asked] == [False, True]
     assert asked[1][1] == asked[0][1] + 1
@@ -216,7 +216,7 @@ def test_what_only_the_source_gained_needs_no_second_question(sample: Sample) ->
         agreed(
             source, target, Journals(project.state),
             lambda: build_plan(source, target, ("media",)), ask,
-            lambda plan: run_plan(plan, source, target, Journals(project.state)), beforehand=False,
+            lambda plan: run_plan(plan, RunContext(source, target, Journals(project.state))), beforehand=False,
         )  # fmt: skip
     assert asked == [False]
     assert (sample.root("local") / "media/uploaded meanwhile.png").exists()
@@ -308,7 +308,7 @@ def test_where_a_broken_push_cannot_be_undone_it_is_said_what_stands_there(
 
         monkeypatch.setattr(pushing, "undo", lost)
         with pytest.raises(LeftBroken, match="the new build is live there") as error:
-            push(plan, held, target, journals, builds)
+            push(plan, RunContext(held, target, journals, builds=builds))
         assert "vetrin undo staging" in error.value.remedy
     assert (served.root("staging") / "themes/maroon/theme.toml").read_text().startswith("this is")
     vetrin(served.folder, "undo", "staging", "--yes")

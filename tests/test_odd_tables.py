@@ -12,7 +12,7 @@ from systems import Mariadb, mariadb_site, program
 from vetrin.config import Leave, load_project
 from vetrin.database.sql_names import databases_in, without_qualifier
 from vetrin.database.table_digest import table_digest
-from vetrin.jobs import Choices, Journals, Plan, build_plan, run_plan, undo
+from vetrin.jobs import Choices, Journals, Plan, RunContext, build_plan, run_plan, undo
 from vetrin.jobs.export_site import Packing, export
 from vetrin.jobs.transfer import Report
 from vetrin.site import open_site
@@ -36,7 +36,7 @@ class Pair:
             open_site(project, project.environment("local"), read_only=False) as target,
         ):
             plan = build_plan(source, target, ("data",), (), choices)
-            return plan, run_plan(plan, source, target, Journals(project.state))
+            return plan, run_plan(plan, RunContext(source, target, Journals(project.state)))
 
     def undo(self) -> None:
         project = load_project(self.folder)

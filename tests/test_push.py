@@ -23,7 +23,16 @@ from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
 from vetrin.errors import DamagedObject, FilesError, JobError, NoBuild, ProjectError
 from vetrin.files import Buffer, Entry, LocalTree
-from vetrin.jobs import Choices, FileMoved, Journals, build_plan, run_plan, switching, undo
+from vetrin.jobs import (
+    Choices,
+    FileMoved,
+    Journals,
+    RunContext,
+    build_plan,
+    run_plan,
+    switching,
+    undo,
+)
 from vetrin.jobs.building import make_build, run_build
 from vetrin.jobs.pushing import build_push, holding, push
 from vetrin.site import Site, open_site
@@ -395,7 +404,7 @@ def push_staging(folder: Path) -> None:
         build = make_build(project, source, ("code",), builds, everywhere)
         held = holding(source, build, builds)
         plan = build_push(held, target, ("code",), [], Choices(), build, journals, builds)
-        push(plan, held, target, journals, builds)
+        push(plan, RunContext(held, target, journals, builds=builds))
 
 
 def take_back(folder: Path) -> None:
@@ -517,13 +526,12 @@ def test_an_error_in_one_of_several_streams_is_told_and_changes_nothing(
         with monkeypatch.context() as patched:
             patched.setattr(LocalTree, "stage", stage)
             with pytest.raises(JobError, match="No space left on device"):
-                run_plan(plan, source, target, Journals(project.state))
+                run_plan(plan, RunContext(source, target, Journals(project.state)))
         assert state(sample.root("local") / "media") == before
         seen: list[int] = []
         report = run_plan(
-            plan, source, target, Journals(project.state),
-            lambda event: seen.append(event.files) if isinstance(event, FileMoved) else None,
-        )  # fmt: skip
+            plan, RunContext(source, target, Journals(project.state),
+            lambda event: seen.append(event.files) if isinstance(event, FileMoved) else None))  # fmt: skip
     assert sum(seen) == report.files >= 700
     there = sample.root("local") / "media/many"
     assert {p.name: p.stat().st_size for p in there.iterdir()} == {
@@ -541,7 +549,7 @@ def test_what_a_live_site_removes_meanwhile_does_not_come(sample: Sample) -> Non
     ):
         plan = build_plan(source, target, ("media",))
         (live / "media/soon-gone.png").unlink()
-        report = run_plan(plan, source, target, Journals(project.state))
+        report = run_plan(plan, RunContext(source, target, Journals(project.state)))
         assert report.files == plan.files.files - 1
         assert report.remarks == (
             "removed from production since the plan was made, and left out: media/soon-gone.png",
@@ -553,5 +561,5 @@ def test_what_a_live_site_removes_meanwhile_does_not_come(sample: Sample) -> Non
         (live / "extras/live-departures/extra.toml").unlink()
         before = state(here / "extras")
         with pytest.raises(JobError, match=r"extra\.toml: No such file"):
-            run_plan(plan, source, target, Journals(project.state))
+            run_plan(plan, RunContext(source, target, Journals(project.state)))
         assert state(here / "extras") == before

@@ -20,7 +20,7 @@ from test_interrupted import killed_after
 from test_push import builds_of
 from vetrin.config import load_project
 from vetrin.database.mysql import MysqlDatabase
-from vetrin.jobs import Choices, Journals, run_plan, switching, undo
+from vetrin.jobs import Choices, Journals, RunContext, run_plan, switching, undo
 from vetrin.jobs.building import make_build
 from vetrin.jobs.pushing import build_on, build_push, holding
 from vetrin.site import Site, open_site
@@ -277,7 +277,7 @@ def test_killed_at_any_step_visitors_get_old_or_new_code(
         ):
             held = holding(source, build, builds)
             plan = build_push(held, target, ("code",), [], Choices(), build, journals, builds)
-            run_plan(plan, held, target, journals)
+            run_plan(plan, RunContext(held, target, journals))
 
     def take_back() -> None:
         with open_site(project, project.environment("staging"), read_only=False) as target:

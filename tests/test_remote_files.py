@@ -28,7 +28,9 @@ from vetrin.files import (
     compare_trees,
 )
 from vetrin.jobs import was_cut_off
-from vetrin.remote.ssh import HelperMachine, Helpers, Lines, SftpMachine
+from vetrin.remote.ssh.connection import Lines
+from vetrin.remote.ssh.helper_client import HelperMachine, Helpers
+from vetrin.remote.ssh.sftp import SftpMachine
 
 __all__ = ["trees"]
 RemoteHost = Callable[[Path], RemoteTree]

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from vetrin.cli.commands.backups import needed_baselines
 from vetrin.config import Thinning
-from vetrin.store import Manifest, Verdict, judge
+from vetrin.store import Held, Manifest, Verdict, judge
 
 NOW = datetime.fromisoformat("2026-11-23T12:00:00+00:00")
 
@@ -53,7 +53,7 @@ def judged(
 ) -> tuple[list[Verdict], dict[str, str]]:
     known, verified, own = store
     needed = needed_baselines(known, ["production", "staging", "local"])
-    return judge(known, rules, NOW, verified, needed, sum(own.values()) + 100, own), needed
+    return judge(known, rules, NOW, Held(verified, needed, sum(own.values()) + 100, own)), needed
 
 
 @given(stores(), rules)

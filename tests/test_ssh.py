@@ -33,6 +33,7 @@ from vetrin.jobs import (
     Choices,
     Journals,
     Moved,
+    RunContext,
     Slowed,
     TableDone,
     build_plan,
@@ -110,7 +111,8 @@ class Line:
         ):
             plan = build_plan(source, target, ("data", "media"), [], Choices())
             return run_plan(
-                plan, source, target, Journals(project.state), listener, command=["pull"]
+                plan,
+                RunContext(source, target, Journals(project.state), listener, command=["pull"]),
             )
 
     def content(self) -> dict[str, object]:
@@ -256,7 +258,7 @@ def test_cut_at_fifty_moments(line: Line) -> None:
             plan = build_plan(source, target, ("data", "media"), [], Choices())
             thread.start()
             try:
-                run_plan(plan, source, target, Journals(project.state), moved.append)
+                run_plan(plan, RunContext(source, target, Journals(project.state), moved.append))
             finally:
                 over.set()
                 thread.join()

@@ -26,7 +26,7 @@ from vetrin.errors import DamagedObject, NoSnapshot, StoreBusy, StoreError
 from vetrin.jobs import take_snapshot
 from vetrin.remote import hosts
 from vetrin.site import open_site
-from vetrin.store import FolderBackend, Manifest, Store, judge, lease, leases
+from vetrin.store import FolderBackend, Held, Manifest, Store, judge, lease, leases
 
 
 def test_equal_content_is_stored_once(railway: Railway) -> None:
@@ -245,7 +245,7 @@ def aged(
 
 def judged(rules: Thinning, known: list[Manifest], **more: object) -> list[str]:
     values: dict[str, object] = {"verified": (), "needed": {}, "whole": 0, "own": {}, **more}
-    verdicts = judge(known, rules, NOW, **values)  # type: ignore[arg-type]
+    verdicts = judge(known, rules, NOW, Held(**values))  # type: ignore[arg-type]
     assert all(verdict.why for verdict in verdicts)
     return [verdict.manifest.id for verdict in verdicts if verdict.stays]
 

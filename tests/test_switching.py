@@ -19,8 +19,8 @@ from typing import Any
 import pytest
 
 from systems import DatabaseServer
-from vetrin.remote.ssh.helper_protocol import JSON, frame
-from vetrin.remote.ssh.helper_scripts import PHP, PYTHON, source
+from vetrin.remote.helper_protocol import JSON, frame
+from vetrin.remote.helper_scripts import PHP, PYTHON, source
 from ways import WAYS, Line, line_by
 
 

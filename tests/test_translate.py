@@ -154,18 +154,22 @@ def test_triggers_lose_modes_that_a_server_does_not_know() -> None:
         ("UPDATE wp_a SET x = 'wp_a', y = \"wp_a\"", "UPDATE `s_a` SET x = 'wp_a', y = \"wp_a\""),
         ("INSERT INTO live.wp_a SELECT other.wp_a.x FROM other . wp_a", "INSERT INTO `copy`.`s_a` SELECT other.wp_a.x FROM other . wp_a"),
         ("wp_ab wp_a2 xwp_a $wp_a /* wp_a */ 'it''s \\' wp_a'", "wp_ab wp_a2 xwp_a $wp_a /* wp_a */ 'it''s \\' wp_a'"),
+        ("SELECT o.*, wp_a.x FROM wp_o o, wp_a", "SELECT o.*, `s_a`.x FROM wp_o o, `s_a`"),
         ("NEW.wp_a := `odd ``name`", "NEW.wp_a := `fine`"),
     ],
 )  # fmt: skip
 def test_only_whole_names_of_tables_are_renamed(sql: str, expected: str) -> None:
     names = {"wp_a": "s_a", "odd `name": "fine"}
-    assert rename(sql, names, quote, ("live", "copy")) == expected
-    assert rename(sql, {}, quote) == sql
+    assert rename(sql, names, quote, ("live", "copy"), double_quoted_text=True) == expected
+    assert rename(sql, {}, quote, double_quoted_text=True) == sql
 
 
 def test_sqlite_quotes_names_in_four_ways() -> None:
     sql = "SELECT * FROM \"a\", [a], `a`, a, 'a', ab"
-    assert rename(sql, {"a": "b"}, double_quote) == 'SELECT * FROM "b", "b", "b", "b", \'a\', ab'
+    assert (
+        rename(sql, {"a": "b"}, double_quote, double_quoted_text=False)
+        == 'SELECT * FROM "b", "b", "b", "b", \'a\', ab'
+    )
 
 
 def test_a_server_that_does_not_tell_a_from_capital_a(

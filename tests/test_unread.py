@@ -35,11 +35,13 @@ from vetrin.files import (
     SourceTree,
     changed_since,
 )
-from vetrin.jobs import Choices, Journals, Plan, build_plan, run_plan
+from vetrin.jobs import Choices, Journals, Plan, RunContext, build_plan, run_plan
 from vetrin.remote import hosts
-from vetrin.remote.ssh import HelperMachine, SftpMachine, lines
-from vetrin.remote.ssh.helper_protocol import Frames
-from vetrin.remote.ssh.helper_scripts import PHP, PYTHON, source
+from vetrin.remote.helper_protocol import Frames
+from vetrin.remote.helper_scripts import PHP, PYTHON, source
+from vetrin.remote.ssh.connection import lines
+from vetrin.remote.ssh.helper_client import HelperMachine
+from vetrin.remote.ssh.sftp import SftpMachine
 from vetrin.site import open_site
 
 NOBODY = 65534
@@ -206,7 +208,7 @@ def carried_out(
         open_site(project, project.environment("local"), read_only=False) as target,
     ):
         plan = build_plan(source, target, parts, (), choices)  # type: ignore[arg-type]
-        report = run_plan(plan, source, target, Journals(project.state))
+        report = run_plan(plan, RunContext(source, target, Journals(project.state)))
         return (*plan.notes, *report.remarks)
 
 

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from vetrin.cms.php_source import PhpFileError, read_values
 from vetrin.cms.python_source import read_settings
-from vetrin.remote.ssh.helper_protocol import ERROR, JSON, PACKED, ExchangeError, Frames, frame
+from vetrin.remote.helper_protocol import ERROR, JSON, PACKED, ExchangeError, Frames, frame
 
 HEAD = "<?php define('DB_NAME', 'railway');\n"
 PHP = {

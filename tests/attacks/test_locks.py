@@ -24,6 +24,7 @@ from vetrin.files import FileTree, LocalTree, RemoteTree
 from vetrin.jobs import (
     Choices,
     Journals,
+    RunContext,
     build_plan,
     holder_of,
     must_hold,
@@ -182,7 +183,10 @@ def test_a_run_that_was_taken_over_does_not_get_to_its_switch(sample: Sample, mo
     ):
         plan = build_plan(source, target, ("data", "media"), [], Choices())
         with pytest.raises(Overtaken, match="tamsin on laptop-two"):
-            run_plan(plan, source, target, Journals(project.state), listener, command=["pull"])
+            run_plan(
+                plan,
+                RunContext(source, target, Journals(project.state), listener, command=["pull"]),
+            )
     assert (sample.root("local") / LOCK).read_text() == theirs
     assert fingerprint(sample.root("local")) == before
     told = vetrin(sample.folder, "pull", "--yes", code=5).stderr

@@ -14,12 +14,12 @@ import httpx
 
 from ..errors import BadArchive
 from .reader import BLOCK
+from .writer import SUMS
 
 _PART = re.compile(r"(.+)\.(\d{3})$")
 _PAUSES = (0.5, 1, 2, 4, 8)  # seconds between attempts that bring nothing
 _BUSY = (429, 502, 503, 504)
 _FOR_GOOD = (httpx.InvalidURL, httpx.UnsupportedProtocol, httpx.TooManyRedirects)
-SUMS = ".sha256"
 
 
 def shown(address: str) -> str:

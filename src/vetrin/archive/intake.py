@@ -10,43 +10,37 @@ import hashlib
 import json
 import re
 import tempfile
-from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Literal
 
 import xxhash
 
-from ..cms import Definition, read_configuration
-from ..database import Attachment, Table
+from ..cms import Definition, SiteConfiguration, read_configuration
 from ..database.engines import engine_of
 from ..database.mysql.charsets import Between, between
-from ..database.mysql.dump.reader import Dump, DumpedTable, DumpReader
-from ..database.mysql.sequences import taken_out, with_sequences
-from ..database.row_codec import records_of
-from ..database.sql_names import as_own
 from ..database.sqlite.database import SqliteDatabase
 from ..errors import BadArchive, ConfigurationError, DatabaseError, NeedsPassphrase, Unclear
 from ..files import Entry, some_of, stays_inside
-from ..site import UNKNOWN, Site
+from ..site import UNKNOWN, ReadableSite
 from ..store.manifest import Manifest, StoredData, StoredFile, StoredFiles, StoredTable
 from ..store.objects import Contents, Hands, in_blocks
 from ..store.snapshot_files import SnapshotPath, SnapshotTree, keep_files
 from ..store.snapshot_site import open_snapshot
 from ..store.store import Store
 from ..store.table_chunks import TableWriter
+from .dump_intake import DumpIntake, TakenDump
 from .openpgp import ENDING, is_sealed, unseal
 from .reader import Watch, blocks_of, kind_of, members, most_of, packing_of, unpacked, watching
+from .site_data import database_of_site, marked, with_prefix
 from .site_root import below, proved, roots_in
 from .writer import FILES, MANIFEST
 
 _SQL = re.compile(r"\.sql(?:\.(?:gz|bz2|xz|zst))?$", re.IGNORECASE)
-_PATH = re.compile(rb"(?<![\w/:.~-])(/(?:[\w.@~ -]{1,80}/){0,8}[\w.@~-]{1,80})/$")
 _OWN_SQL = re.compile(r"^database(?:/.+)?\.sql$")  # of several, tables come first by their names
 Kind = Literal["database", "prefix", "folder"]
-_LOOKED = 400  # places in one table that are looked at for the path of the site
 
 
 @dataclass(frozen=True)
@@ -59,14 +53,6 @@ class Given:
     folder: str | None = None
     password: str | None = None
     address: str = ""
-
-
-@dataclass
-class _Taken:
-    dump: Dump = field(default_factory=Dump)
-    name: str = ""
-    roots: Counter[str] = field(default_factory=Counter)
-    databases: dict[str, StoredData] = field(default_factory=dict)
 
 
 def take_in(
@@ -116,14 +102,14 @@ class _Intake:
         watch: Watch,
     ) -> None:
         self._watch = watch
-        self._conversions = conversions
+        self._dumps = DumpIntake(contents, hands, definition, conversions, tell)
         self._contents = contents
         self._hands = hands
         self._definition = definition
         self._given = given
         self._tell = tell
         self._files: dict[str, StoredFile] = {}
-        self._taken: list[_Taken] = []
+        self._taken: list[TakenDump] = []
         self._notes: list[str] = []
         self._added = 0
         self._said_parts: tuple[str, ...] = ()  # of an export of ours
@@ -174,99 +160,13 @@ class _Intake:
             tuple(digest for digest, _ in done),
         )
 
-    # -- dumps ----------------------------------------------------------------------------------------
-
     def _dump(self, name: str, blocks: Iterable[bytes]) -> None:
-        """Read a dump and store its tables, those of all its databases."""
-        taken = _Taken(name=name)
-        reader = DumpReader(blocks, self._conversions)
-        writers: dict[tuple[str, str], _Rows] = {}
-        for table, batch in reader.rows():
-            key = (table.database, table.name)
-            rows = writers.get(key)
-            if rows is None or rows.table is not table:
-                rows = writers[key] = _Rows(table, TableWriter(self._contents, self._hands))
-            rows.add(records_of(batch), batch.cells[:: batch.width])
-            self._look_for_root(batch.cells, taken.roots, rows)
-            self._tell(table.name, batch.size)
-        dump = taken.dump = reader.dump
-        if not dump.tables:
-            return
-        by_database: dict[str, list[StoredTable]] = {name: [] for name in dump.databases}
-        drawing = list(dump.defaults)
-        for key, table in dump.tables.items():
-            drawing += [(key[0], item) for item in taken_out(table.definition)]
-            rows = writers.get(key)
-            if rows is None or rows.table is not table:
-                rows = _Rows(table, TableWriter(self._contents, self._hands))
-            by_database[key[0]].append(self._finished(rows))
-        for database, tables in by_database.items():
-            constraints = [
-                item
-                for key, table in dump.tables.items()
-                if key[0] == database
-                for item in table.definition.constraints
-            ]
-            views = [name for where, name in dump.views if where == database]
-            attachments: list[Attachment] = [
-                *constraints,
-                *(item for key, item in dump.triggers.items() if key[0] == database),
-                *(item for key, item in dump.routines.items() if key[1] == database),
-                *(dump.views[database, name] for name in views),
-            ]
-            numbers = {key[1]: item for key, item in dump.sequences.items() if key[0] == database}
-            known = {item.name for item in attachments} | {item.table.name for item in tables}
-            attachments += [item for where, item in drawing if where == database]
-            attachments = with_sequences(
-                [
-                    as_own(item, database or dump.of_database, known | set(numbers))
-                    for item in attachments
-                ],
-                numbers,
-            )
-            taken.databases[database] = StoredData(
-                engine="mysql",
-                facts={
-                    "product": dump.product, "version": dump.version or "0", "charset": dump.charset,
-                    "details": {"lower-case table names": "0"},
-                },
-                prefix="",
-                charset=dump.charset,
-                tables=tuple(tables),
-                attachments=tuple(attachments),
-                views=tuple(views),
-                size=sum(item.table.size for item in tables),
-            )  # fmt: skip
-        if dump.events:
-            self._notes.append(f"events are not taken over: {some_of(dump.events)}")
-        self._taken.append(taken)
-
-    def _finished(self, rows: _Rows) -> StoredTable:
-        writer = rows.writer
-        lists = writer.finish_list()
-        self._added += writer.added
-        definition = rows.table.definition
-        table: Table = definition.table(writer.rows, writer.size, ordered=rows.ordered)
-        if table.consistent != definition.consistent:
-            table = replace(table, notes=("its rows are not in the order of its key",))
-        return StoredTable(table, definition.sql(), lists)
-
-    def _look_for_root(self, cells: Sequence[object], found: Counter[str], rows: _Rows) -> None:
-        """Count absolute paths that stand before a folder of the CMS, in some places of each table."""
-        if rows.looked > _LOOKED:
-            return
-        folders = [f.encode() for f in self._definition.parts.get("media", ()) if f != "."]
-        for cell in cells:
-            if not isinstance(cell, bytes) or b"/" not in cell:
-                continue
-            for folder in folders:
-                at = cell.find(b"/" + folder)
-                while at >= 0 and rows.looked <= _LOOKED:
-                    rows.looked += 1
-                    match = _PATH.search(cell[max(0, at - 300) : at + 1])
-                    if match:
-                        found[match[1].decode("utf-8", "replace")] += 1
-                    at = cell.find(b"/" + folder, at + 1)
+        taken = self._dumps.read(name, blocks)
+        self._added += taken.added
+        if taken.databases:
+            self._taken.append(taken)
+            if taken.events:
+                self._notes.append(f"events are not taken over: {some_of(taken.events)}")
 
     # -- what it is -----------------------------------------------------------------------------------
 
@@ -278,35 +178,12 @@ class _Intake:
         folder = self._site_folder()
         self._dumps_inside()
         inside, passed = ({}, {}) if folder is None else below(self._files, folder)
-        out = [
-            path
-            for path, file in self._files.items()
-            if file.entry.kind == "link" and not stays_inside(path, file.entry.target)
-        ]
-        beside = [path for path in out if folder is None or not _is_below(path, folder)]
-        if beside:
-            self._notes.append(
-                f"links that lead out of the archive are left out: {some_of(beside)}"
-            )
-        tree = SnapshotTree(self._contents, inside.values(), {})
-        place = SnapshotPath(tree, "", "/", "/")
-        configured_prefix = configured_database = title = ""
+        self._tell_of_links(folder)
+        configuration = self._configuration(inside) if inside else None
+        data, root = self._data(configuration)
         embedded = self._said_embedded
-        addresses: tuple[str, ...] = ()
-        if inside:
-            try:
-                configuration = read_configuration(place, self._definition, {}, {})
-                if engine_of(configuration.engine).in_file:
-                    embedded = configuration.database
-                configured_prefix, configured_database = (
-                    configuration.prefix,
-                    configuration.database,
-                )
-                addresses, title = configuration.addresses, configuration.title
-            except ConfigurationError as error:
-                if not self._said_parts:  # an export of ours has none
-                    self._notes.append(f"its configuration is not read: {error}")
-        data, roots = self._data(configured_database, configured_prefix)
+        if configuration is not None and engine_of(configuration.engine).in_file:
+            embedded = configuration.database
         if data is None and embedded in inside:
             data = self._embedded(inside, embedded)
         if data is None and not inside:
@@ -328,16 +205,57 @@ class _Intake:
             parts=tuple(parts),
             address=str(UNKNOWN),
             also=(),
-            roots=(roots,),
+            roots=(root,),
             label=paths[0].name,
             purpose="import",
-            title=title,
-            addresses=addresses,
+            title=configuration.title if configuration else "",
+            addresses=configuration.addresses if configuration else (),
             data=data,
             files=files,
             added=self._added,
             notes=tuple(self._notes),
         )
+
+    def _tell_of_links(self, folder: str | None) -> None:
+        """Name the links that lead out of the archive and are none of the site's."""
+        beside = [
+            path
+            for path, file in self._files.items()
+            if file.entry.kind == "link"
+            and not stays_inside(path, file.entry.target)
+            and (folder is None or not _is_below(path, folder))
+        ]
+        if beside:
+            self._notes.append(
+                f"links that lead out of the archive are left out: {some_of(beside)}"
+            )
+
+    def _configuration(self, inside: dict[str, StoredFile]) -> SiteConfiguration | None:
+        """What the configuration of the site says; None where it cannot be read."""
+        tree = SnapshotTree(self._contents, inside.values(), {})
+        try:
+            return read_configuration(SnapshotPath(tree, "", "/", "/"), self._definition, {}, {})
+        except ConfigurationError as error:
+            if not self._said_parts:  # an export of ours has none
+                self._notes.append(f"its configuration is not read: {error}")
+            return None
+
+    def _data(self, configuration: SiteConfiguration | None) -> tuple[StoredData | None, str]:
+        """The data of the site, with its prefix, and the path that its values speak of."""
+        database = configuration.database if configuration else ""
+        found = database_of_site(
+            self._taken, self._definition, self._given.database, database,
+            alone=not self._files,
+        )  # fmt: skip
+        if found is None:
+            return None, ""
+        prefix = configuration.prefix if configuration else ""
+        data = with_prefix(found.data, self._definition.marks, self._given.prefix, prefix)
+        self._files.pop(found.dump.name, None)
+        return data, found.root
+
+    def _marked(self, data: StoredData) -> bool:
+        return bool(marked(data, self._definition.marks))
 
     def _prove(self) -> None:
         """Check an export of ours against its own list.
@@ -419,66 +337,6 @@ class _Intake:
             yield from self._contents.blocks(self._files[path].blocks)
             yield b"\n"
 
-    def _marked(self, data: StoredData) -> list[str]:
-        """The prefixes under which a database has the tables that every site of the CMS has."""
-        names = {item.table.name for item in data.tables}
-        marks = self._definition.marks
-        if not marks:
-            return [""] if names else []
-        return sorted(
-            name[: -len(marks[0])]
-            for name in names
-            if name.endswith(marks[0])
-            and all(name[: -len(marks[0])] + mark in names for mark in marks)
-        )
-
-    def _data(self, database: str, prefix: str) -> tuple[StoredData | None, str]:
-        """The data of the site, with its prefix, and the path that its values speak of."""
-        found = {
-            (taken.name, name): (taken, data)
-            for taken in self._taken
-            for name, data in taken.databases.items()
-        }
-        wanted = self._given.database
-        if wanted:
-            named = {key: value for key, value in found.items() if wanted in key}
-            if not named:
-                raise Unclear(f"there is no database {wanted!r} in it", _called(found), "database")
-            found = named
-        marked = {key: value for key, value in found.items() if self._marked(value[1])}
-        if not marked:
-            if found and not self._files:
-                names = [item.table.name for _, data in found.values() for item in data.tables]
-                raise BadArchive(
-                    f"the dump has no tables of {self._definition.title}, but {', '.join(names[:8])}"
-                )
-            return None, ""
-        if len(marked) > 1 and database:
-            marked = {key: value for key, value in marked.items() if key[1] == database} or marked
-        if len(marked) > 1:
-            raise Unclear("there are several databases in it", _called(marked), "database")
-        ((key, (taken, data)),) = marked.items()
-        prefixes = known = self._marked(data)
-        if self._given.prefix is not None:
-            prefixes = [one for one in prefixes if one == self._given.prefix]
-        elif prefix in prefixes:
-            prefixes = [prefix]
-        if not prefixes:
-            raise Unclear(f"no site in it has the prefix {self._given.prefix!r}", known, "prefix")
-        # The sites of a network have their numbers behind the prefix of the first one.
-        shortest = min(prefixes, key=len)
-        if any(
-            not re.fullmatch(re.escape(shortest) + r"\d+_", one)
-            for one in prefixes
-            if one != shortest
-        ):
-            raise Unclear(
-                "there are several sites in the database, by their prefixes", prefixes, "prefix"
-            )
-        self._files.pop(key[0], None)
-        root = taken.roots.most_common(1)[0][0] if taken.roots else ""
-        return replace(data, prefix=shortest), root
-
     def _embedded(self, inside: dict[str, StoredFile], name: str) -> StoredData:
         """The data of a site whose database is a file among its own; that file is none of its files then.
 
@@ -534,46 +392,11 @@ class _Intake:
         return files
 
 
-class _Rows:
-    """What of a table has come, and whether it came in the order of its key."""
-
-    def __init__(self, table: DumpedTable, writer: TableWriter) -> None:
-        self.table = table
-        self.writer = writer
-        self.looked = 0
-        names = [column.name for column in table.definition.columns]
-        key = table.definition.key
-        self._first = len(key) == 1 and names[:1] == list(key)
-        self._last: int | None = None
-        self.ordered = True
-
-    def add(self, records: list[bytes], keys: Sequence[object]) -> None:
-        self.writer.add(records)
-        if not self.ordered or not self.table.definition.key:
-            return
-        if not self._first:
-            return
-        try:
-            numbers = [int(key) for key in keys]  # type: ignore[call-overload]
-        except (ValueError, TypeError):
-            return
-        before = [self._last if self._last is not None else numbers[0] - 1, *numbers[:-1]]
-        self.ordered = all(a < b for a, b in zip(before, numbers, strict=True))
-        self._last = numbers[-1]
-
-
 def _is_below(path: str, folder: str) -> bool:
     return not folder or path == folder or path.startswith(f"{folder}/")
 
 
-def _called(found: Iterable[tuple[str, str]]) -> list[str]:
-    """What databases are called, by dump and name: by the dump where the name does not tell them apart."""
-    keys = list(found)
-    names = Counter(name for _, name in keys)
-    return [name if name and names[name] == 1 else dump for dump, name in keys]
-
-
-def _with_addresses(manifest: Manifest, site: Site, given: str) -> Manifest:
+def _with_addresses(manifest: Manifest, site: ReadableSite, given: str) -> Manifest:
     """Whose addresses it speaks: what was said, and what its own settings say."""
     known = [str(address) for _, address in site.recorded_addresses()]
     found = list(dict.fromkeys([*([given] if given else []), *known]))

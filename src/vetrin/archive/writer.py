@@ -18,7 +18,6 @@ import zstandard
 
 from ..errors import StoreError
 from ..files import Entry, private_file
-from .download import SUMS
 from .openpgp import ENDING, sealing
 from .reader import packing_of
 
@@ -26,6 +25,7 @@ _BLOCK = 1 << 18
 _EARLIEST = 315619200  # 1980, before which ZIP knows no time
 FORMS = (".zip", ".tar.gz", ".tgz", ".tar.zst")
 MANIFEST = "vetrin-export.json"
+SUMS = ".sha256"
 FILES = "files"
 SQL_FORMS = (".sql", ".sql.gz", ".sql.zst")
 

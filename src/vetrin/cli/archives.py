@@ -16,7 +16,7 @@ from ..archive.intake import Given, take_in
 from ..config import Project
 from ..database.mysql.charsets import Between, between
 from ..errors import NeedsPassphrase, ProjectError, Unclear, UsageError
-from ..site import Site
+from ..site import ReadableSite
 from ..store import FolderBackend, Manifest, Store, open_snapshot
 from .console import Out, size
 
@@ -63,7 +63,7 @@ def is_file(text: str, project: Project) -> bool:
 @contextlib.contextmanager
 def looked_into(
     args: argparse.Namespace, out: Out, project: Project, names: list[str]
-) -> Iterator[tuple[Site, Manifest]]:
+) -> Iterator[tuple[ReadableSite, Manifest]]:
     """Archives and dumps as a site that can be looked at; nothing of them stays."""
     with tempfile.TemporaryDirectory(prefix="vetrin-") as folder:
         store = Store(FolderBackend(Path(folder, "store")))

@@ -10,7 +10,7 @@ from ..cms import is_shipped
 from ..config import VARIABLE, Agreed, Foreign, Project
 from ..errors import Refused
 from ..files import printable
-from ..site import Site
+from ..site import ReadableSite
 from .console import Out, lead
 
 
@@ -33,7 +33,7 @@ def must_agree(out: Out, project: Project, commands: Sequence[Foreign]) -> None:
         )
 
 
-def without_foreign_commands(out: Out, project: Project, site: Site) -> None:
+def without_foreign_commands(out: Out, project: Project, site: ReadableSite) -> None:
     """Where the project's own definition names a command that may not run, the site is looked at without it."""
     rule = site.definition.runtime
     if rule is None or not rule.command or is_shipped(site.definition):

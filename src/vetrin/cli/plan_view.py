@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from rich.text import Text
 
 from ..files import Difference, printable, some_of
-from ..jobs import FolderChange, Leaving, LeftKind, Plan, Report, Rewriting
-from ..store import Build
+from ..jobs import BuildChange, FolderChange, Leaving, LeftKind, Plan, Report
+from ..site import PrefixedValues, Rewriting
 from .common import ago, grid
 from .console import Out, lead, number, plural, size
 
@@ -22,8 +22,8 @@ def show_plan(out: Out, plan: Plan, *, every_file: bool = False) -> None:
     """The plan for a person: what moves where, what becomes what, what is lost and what stays. With
     ``every_file``, all files by name."""
     out.show(_head(plan))
-    if plan.build is not None:
-        _build(out, plan, plan.build)
+    if plan.pushed is not None:
+        _build(out, plan.pushed)
     if "data" in plan.parts:
         _standings(out, plan)
     if plan.tables:
@@ -67,8 +67,9 @@ def _head(plan: Plan) -> Text:
     return head.append(f" ({plan.target.address})")
 
 
-def _build(out: Out, plan: Plan, build: Build) -> None:
+def _build(out: Out, pushed: BuildChange) -> None:
     """Which build it is, and what it adds to the one that is there."""
+    build, before = pushed.build, pushed.before
     where = f"{plural(build.files, 'file')}, {size(build.size)}, made in {build.environment} "
     text = lead("Build: ", "bold").append(where + ago(build.made), style="")
     if build.commit is not None:
@@ -76,17 +77,17 @@ def _build(out: Out, plan: Plan, build: Build) -> None:
         branch = f" on {build.commit.branch}" if build.commit.branch else ""
         text.append(f"; commit {build.commit.short}{branch}, {state}: {build.commit.subject}")
     out.show(text)
-    if plan.before is None:
+    if before is None:
         out.show(lead("There now: ", "bold").append("no build on record", style=""))
         return
-    if plan.before.fingerprint == build.fingerprint:
+    if before.fingerprint == build.fingerprint:
         out.show(lead("There now: ", "bold").append("the same build", style=""))
         return
-    there = lead("There now: ", "bold").append(f"build {plan.before.short}", style="")
-    if plan.before.commit is not None:
-        there.append(f" (commit {plan.before.commit.short}: {plan.before.commit.subject})")
+    there = lead("There now: ", "bold").append(f"build {before.short}", style="")
+    if before.commit is not None:
+        there.append(f" (commit {before.commit.short}: {before.commit.subject})")
     out.show(there)
-    for mark, commits, style in (("+", plan.commits, "green"), ("-", plan.back, "red")):
+    for mark, commits, style in (("+", pushed.commits, "green"), ("-", pushed.back, "red")):
         for commit in commits[:_MOST_COMMITS]:
             out.show(lead(f"  {mark} {commit.short} ", style).append(commit.subject, style=""))
         if len(commits) > _MOST_COMMITS:
@@ -289,6 +290,54 @@ def show_report(out: Out, plan: Plan, report: Report) -> None:
     if report.recovered:
         runs = ", ".join(str(item) for item in report.recovered)
         out.show(Text(f"First taken back: what run {runs}, stopped in between, had left."))
+    out.show(_what_was_done(plan, report))
+    _show_files_beside(out, report)
+    if report.kept is not None:
+        out.show(
+            lead("Kept: ", "bold").append(
+                f"what {plan.target.name} had, as build {report.kept.short}", style=""
+            )
+        )
+    if plan.tables:
+        out.show(
+            lead("Rewritten: ", "bold").append(
+                f"{plural(report.rewriting.total, 'place')} in "
+                f"{plural(sum(report.rewriting.values.values()), 'value')}",
+                style="",
+            )
+        )
+    show_counts(out, report.rewriting)
+    show_left(out, report.rewriting)
+    _show_prefixed(out, report.prefixed)
+    settled = [step.says() for step in report.settled]
+    if settled:
+        out.show(lead("Settled: ", "bold").append("; ".join(settled), style=""))
+    for remark in report.remarks:
+        out.show(lead("! ", "yellow").append(remark))
+    if plan.build is not None:
+        return
+    name = plan.target.name
+    out.show(f"Next: vetrin check {name}   ·   back: vetrin undo {name}")
+
+
+def _show_prefixed(out: Out, prefixed: PrefixedValues) -> None:
+    if prefixed.changed:
+        out.show(
+            lead("Prefix: ", "bold").append(
+                f"{plural(prefixed.changed.total(), 'key')} now begin with {prefixed.new}",
+                style="",
+            )
+        )
+    for (table, value), count in prefixed.left.most_common(8):
+        out.show(
+            lead("· ", "dim").append(
+                f"{table}: {value} ({number(count)}) begins alike and was left; "
+                "[rewrite] prefixed would have it follow"
+            )
+        )
+
+
+def _what_was_done(plan: Plan, report: Report) -> Text:
     done = lead("✓ ", "bold green")
     done.append(f"Run {report.run.number}: ", style="bold")
     parts = []
@@ -306,7 +355,10 @@ def show_report(out: Out, plan: Plan, report: Report) -> None:
         done.append(
             f"{' and '.join(parts)} from {plan.source.name} are in {plan.target.name}", style=""
         )
-    out.show(done)
+    return done
+
+
+def _show_files_beside(out: Out, report: Report) -> None:
     beside = []
     if report.files_gone:
         beside.append(f"{plural(report.files_gone, 'file')} removed")
@@ -316,45 +368,6 @@ def show_report(out: Out, plan: Plan, report: Report) -> None:
         beside.append(f"{plural(report.file_places, 'place')} rewritten in files")
     if beside:
         out.show(lead("Files: ", "bold").append("; ".join(beside), style=""))
-    if report.kept is not None:
-        out.show(
-            lead("Kept: ", "bold").append(
-                f"what {plan.target.name} had, as build {report.kept.short}", style=""
-            )
-        )
-    if plan.tables:
-        out.show(
-            lead("Rewritten: ", "bold").append(
-                f"{plural(report.rewriting.total, 'place')} in "
-                f"{plural(sum(report.rewriting.values.values()), 'value')}",
-                style="",
-            )
-        )
-    show_counts(out, report.rewriting)
-    show_left(out, report.rewriting)
-    if report.keyed.changed:
-        out.show(
-            lead("Prefix: ", "bold").append(
-                f"{plural(report.keyed.changed.total(), 'key')} now begin with {report.keyed.new}",
-                style="",
-            )
-        )
-    for (table, value), count in report.keyed.left.most_common(8):
-        out.show(
-            lead("· ", "dim").append(
-                f"{table}: {value} ({number(count)}) begins alike and was left; "
-                "[rewrite] prefixed would have it follow"
-            )
-        )
-    settled = [step.says() for step in report.settled]
-    if settled:
-        out.show(lead("Settled: ", "bold").append("; ".join(settled), style=""))
-    for remark in report.remarks:
-        out.show(lead("! ", "yellow").append(remark))
-    if plan.build is not None:
-        return
-    name = plan.target.name
-    out.show(f"Next: vetrin check {name}   ·   back: vetrin undo {name}")
 
 
 def show_counts(out: Out, rewriting: Rewriting) -> None:
@@ -407,9 +420,7 @@ def show_left(out: Out, rewriting: Rewriting) -> None:
         )
         for item in rewriting.left:
             out.show(f"  {item.table}.{item.column} where {item.key}")
-        out.show(
-            f"  `vetrin heal {rewriting.own.name if rewriting.own else 'ENV'}` mends what can be read in one way"
-        )
+        out.show(f"  `vetrin heal {rewriting.own or 'ENV'}` mends what can be read in one way")
     left = {key: tally.left for key, tally in rewriting.columns.items() if tally.left}
     if left:
         where = ", ".join(f"{'.'.join(key)} {number(count)}" for key, count in sorted(left.items()))
@@ -419,11 +430,11 @@ def show_left(out: Out, rewriting: Rewriting) -> None:
                 f"that would clash with another, a payload of a format of its own): {where}"
             )
         )
-    if rewriting.strays and rewriting.own is not None:
+    if rewriting.strays:
         names = ", ".join(sorted({name for _, _, name in rewriting.strays}))
         out.show(
             lead("! ", "yellow").append(
                 f"still there: {plural(rewriting.strays.total(), 'reference')} to {names}; "
-                f"`vetrin strays {rewriting.own.name}` lists them"
+                f"`vetrin strays {rewriting.own}` lists them"
             )
         )

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Callable
 from dataclasses import replace
 
 from ..config import (
@@ -18,27 +17,18 @@ from ..config import (
     nearest,
     read_arrival,
 )
-from ..errors import ExitStatus, ProjectError
+from ..errors import ProjectError
 from ..jobs import (
     PARTS,
     Choices,
-    Keeping,
     Part,
-    Plan,
-    agreed,
     build_plan,
-    must_be_whole,
-    preview,
-    run_plan,
     usual_parts,
 )
-from ..site import Site, open_site, root_of
-from ..store import Store
-from .common import journals_of, words_of
+from ..site import open_site, root_of
+from .common import words_of
 from .console import Out
-from .plan_view import show_plan, show_preview, show_report
-from .progress import listener
-from .stored import baselines_of, show_way_back, store_of
+from .transfer_flow import TransferFlow, context_of
 
 
 def add_leave(parser: argparse.ArgumentParser) -> None:
@@ -197,100 +187,12 @@ def transfer(
             source=source_environment,
         ) as target,
     ):
-        return carry_out_plan(
+        return TransferFlow(
             args, out, project,
+            context_of(args, out, project, source, target, words_of(args)),
             lambda: build_plan(source, target, parts, others_of(project, route), choices),
-            source, target, f"Replace this in {target_environment.name}?", words_of(args),
-        )  # fmt: skip
-
-
-def carry_out_plan(
-    args: argparse.Namespace,
-    out: Out,
-    project: Project,
-    make: Callable[[], Plan],
-    source: Site,
-    target: Site,
-    question: str,
-    command: list[str],
-    **more: str,
-) -> int:
-    """Make a plan, show it, ask and run it, or with --dry-run say what it would rewrite; the exit code.
-
-    ``command`` are the words to go on with; ``more`` is put into the document of --json.
-    """
-    keeping = keeping_of(
-        args, project, target, lambda: store_of(project, out, writing=not args.dry_run)
-    )
-    if args.dry_run:
-        must_be_whole(source)
-        must_be_whole(target)
-        plan = make()
-        show_plan(out, plan, every_file=args.every_file)
-        show_way_back(out, keeping)
-        with listener(out) as listen:
-            rewriting = preview(plan, source, listen)
-        show_preview(out, plan, rewriting)
-        out.document("plan", {**more, **plan.as_json(), "rewriting": rewriting.as_json()})
-        out.say("dry run: nothing was changed")
-        return ExitStatus.DONE
-
-    def carry_out(plan: Plan) -> int:
-        baselines = baselines_of(project, out, plan)
-        with listener(out) as listen:
-            report = run_plan(
-                plan, source, target, journals_of(project), listen, command=command,
-                keeping=keeping, baselines=baselines,
-            )  # fmt: skip
-        show_report(out, plan, report)
-        out.document("report", {**more, "plan": plan.as_json(), **report.as_json()})
-        return ExitStatus.DONE
-
-    return agreed_to(
-        args, out, project, source, target, make, question, carry_out,
-        lambda: show_way_back(out, keeping),
-    )  # fmt: skip
-
-
-def keeping_of(
-    args: argparse.Namespace, project: Project, target: Site, opened: Callable[[], Store]
-) -> Keeping | None:
-    """Where a snapshot of what is replaced goes; None where none is taken, and no store has to be ``opened``."""
-    production = target.environment.role == "production"
-    if not production or getattr(args, "skip_backup", False) or not project.store.before:
-        return None
-    return Keeping(opened(), list(project.environments.values()))
-
-
-def agreed_to(
-    args: argparse.Namespace,
-    out: Out,
-    project: Project,
-    source: Site,
-    target: Site,
-    make: Callable[[], Plan],
-    question: str,
-    carry_out: Callable[[Plan], int],
-    show_more: Callable[[], None],
-) -> int:
-    """Show a plan, ask, and carry out what still is as it was agreed to; the exit code."""
-    environment = target.environment
-    production = environment.role == "production"
-
-    def ask(plan: Plan, again: bool) -> None:
-        if again:
-            out.warn(
-                f"{source.environment.name} or {environment.name} has changed since the plan was made; "
-                "this is the plan now"
-            )
-        show_plan(out, plan, every_file=args.every_file)
-        show_more()
-        out.confirm(question, given=args.yes, target=environment.name, production=production)
-
-    return agreed(
-        source, target, journals_of(project), make, ask, carry_out,
-        beforehand=out.given(args.yes, target=environment.name, production=production),
-    )  # fmt: skip
+            f"Replace this in {target_environment.name}?", {},
+        ).run()  # fmt: skip
 
 
 def choices_of(project: Project, route: Route, *, all_of_it: bool = False) -> Choices:

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import os
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from pathlib import Path
 
 from ..errors import ConfigurationError
 from .definition import Definition
 from .php_source import PhpFileError, PhpValues, read_values
 from .python_source import read_settings
-from .rules import ValueAt
+from .rules import ConfigurationRule, ValueAt
 from .site_path import Place
 
 ENGINES = ("mysql", "sqlite")
@@ -38,12 +37,9 @@ class SiteConfiguration:
     file: Place | None = None
     secrets: Mapping[str, str] = field(default_factory=dict, repr=False, compare=False)
 
-    def host_port_socket(self, top: Place | None = None) -> tuple[str, int | None, str | None]:
-        """Take ``host`` apart: ``name``, ``name:3307``, ``[::1]:3307``, ``name:/run/x.sock``.
-
-        ``top`` is the topmost folder of the machine that the site lies on, without it this one's.
-        """
-        top = top or Path("/")
+    @property
+    def host_port_socket(self) -> tuple[str, int | None, str | None]:
+        """``host`` taken apart: ``name``, ``name:3307``, ``[::1]:3307``, ``name:/run/x.sock``; None for the usual."""
         text = self.host or "localhost"
         if text.startswith("["):
             name, _, rest = text[1:].partition("]")
@@ -57,16 +53,6 @@ class SiteConfiguration:
             return name or "localhost", int(rest), None
         if rest.startswith("/"):
             return name or "localhost", None, rest
-        if name == "localhost":
-            # The name "localhost" means the server's usual socket to the client library.
-            for usual in (
-                "/run/mysqld/mysqld.sock",
-                "/var/run/mysqld/mysqld.sock",
-                "/tmp/mysql.sock",
-            ):
-                if (top / usual).is_socket():
-                    return name, None, usual
-            return "127.0.0.1", None, None
         return name, None, None
 
 
@@ -104,15 +90,8 @@ def read_configuration(
         found.setdefault("engine", "sqlite")
     path = configuration_file(root, definition)
     if path is None and "database" not in found:
-        names = " or ".join(name for name in rule.files if not name.startswith("../"))
-        raise ConfigurationError(
-            f"there is no {names} in {root}; is this the root of the site? "
-            "Its database can also be given under [environment.NAME.database]"
-            if names
-            else f"nothing says which database belongs to {root}; "
-            "give it under [environment.NAME.database]"
-        )
-    addresses: list[str] = []
+        raise ConfigurationError(_nothing_there(rule, root))
+    addresses: tuple[str, ...] = ()
     secrets: dict[str, str] = {}
     if path is not None:
         values = _read(path, rule.reader, environ, rule.stop_at)
@@ -121,29 +100,8 @@ def read_configuration(
             for name in rule.secrets
             if name not in values.uncertain and values.values.get(name) is not None
         }
-        for key, name in rule.values.items():
-            for one in [name] if isinstance(name, str) else name:
-                if key == "addresses":
-                    value = values.values.get(one)
-                    if isinstance(value, str) and one not in values.uncertain:
-                        addresses.append(value)
-                    continue
-                if key in found:
-                    continue
-                if one in values.uncertain:
-                    raise ConfigurationError(
-                        f"{path}: {one} has different values in different branches; "
-                        f"give it as {key} under [environment.NAME.database]"
-                    )
-                if one in values.missing:
-                    raise ConfigurationError(
-                        f"{path}: {one} comes from the environment variable "
-                        f"{values.missing[one]}, which is not set here; set it, or give {key} under "
-                        "[environment.NAME.database]"
-                    )
-                value = values.values.get(one)
-                if value is not None:
-                    found[key] = str(value)
+        addresses = _addresses(rule, values)
+        found = _completed(found, rule, values, path)
     if rule.engines and found.get("engine") in rule.engines:
         found["engine"] = rule.engines[found["engine"]]
     engine = found.get("engine", rule.engine)
@@ -163,11 +121,67 @@ def read_configuration(
         password=found.get("password", ""),
         host=found.get("host", ""),
         charset=found.get("charset", ""),
-        addresses=tuple(addresses),
+        addresses=addresses,
         title=found.get("title", ""),
         file=path,
         secrets=secrets,
     )
+
+
+def _nothing_there(rule: ConfigurationRule, root: Place) -> str:
+    """What to say where nothing tells which database a site uses."""
+    names = " or ".join(name for name in rule.files if not name.startswith("../"))
+    if names:
+        return (
+            f"there is no {names} in {root}; is this the root of the site? "
+            "Its database can also be given under [environment.NAME.database]"
+        )
+    return (
+        f"nothing says which database belongs to {root}; give it under [environment.NAME.database]"
+    )
+
+
+def _names(wanted: str | Sequence[str]) -> Sequence[str]:
+    return [wanted] if isinstance(wanted, str) else wanted
+
+
+def _addresses(rule: ConfigurationRule, values: PhpValues) -> tuple[str, ...]:
+    """The addresses that a configuration fixes for certain."""
+    names = _names(rule.values.get("addresses", ()))
+    texts = [values.values.get(name) for name in names if name not in values.uncertain]
+    return tuple(text for text in texts if isinstance(text, str))
+
+
+def _completed(
+    found: Mapping[str, str], rule: ConfigurationRule, values: PhpValues, path: Place
+) -> dict[str, str]:
+    """What was given, and all else from the file.
+
+    Raises:
+        ConfigurationError: a value that was not given is uncertain, or missing here.
+    """
+    completed = dict(found)
+    for key, wanted in rule.values.items():
+        if key == "addresses":
+            continue
+        for name in _names(wanted):
+            if key in completed:
+                break
+            if name in values.uncertain:
+                raise ConfigurationError(
+                    f"{path}: {name} has different values in different branches; "
+                    f"give it as {key} under [environment.NAME.database]"
+                )
+            if name in values.missing:
+                raise ConfigurationError(
+                    f"{path}: {name} comes from the environment variable "
+                    f"{values.missing[name]}, which is not set here; set it, or give {key} under "
+                    "[environment.NAME.database]"
+                )
+            value = values.values.get(name)
+            if value is not None:
+                completed[key] = str(value)
+    return completed
 
 
 def read_version(root: Place, definition: Definition) -> str | None:

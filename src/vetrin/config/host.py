@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from typing import ClassVar
 
 from ..errors import HostError
 
@@ -16,6 +17,8 @@ _SHAPE = re.compile(
 class Host:
     """A machine reached over SSH. ``name`` may be an alias of the user's SSH configuration, and what
     is empty or None here comes from there."""
+
+    scheme: ClassVar[str] = "ssh"
 
     name: str
     user: str = ""
@@ -42,4 +45,4 @@ class Host:
         name = f"[{self.name}]" if ":" in self.name else self.name
         user = f"{self.user}@" if self.user else ""
         port = f":{self.port}" if self.port else ""
-        return f"ssh://{user}{name}{port}"
+        return f"{self.scheme}://{user}{name}{port}"

@@ -7,7 +7,7 @@ from contextlib import AbstractContextManager, nullcontext
 from typing import Any, NoReturn
 
 from ..errors import DatabaseError
-from .base import Attachment, Database, Facts, ForeignKey, Reader, Table
+from .base import Attachment, Facts, ForeignKey, ReadableDatabase, Reader, Table
 from .conditions import Where
 
 
@@ -28,7 +28,7 @@ class AbsentDatabase:
     def doing(self, item: Attachment) -> str:
         return ""
 
-    def is_same(self, other: Database) -> bool:
+    def is_same(self, other: ReadableDatabase) -> bool:
         return False
 
     def quote(self, name: str) -> str:

@@ -263,33 +263,19 @@ class Reader(Protocol):
     def count(self, table: str, where: Where | None = None) -> int: ...
 
 
-class Database(Protocol):
-    """One database of an environment.
+class ReadableDatabase(Protocol):
+    """The data of an environment, a snapshot or an archive, for reading.
 
-    Guarantees: ``lay_out`` and ``fill`` touch hidden tables only; ``swap`` makes all exchanges
-    visible at once or none; names that begin with ``_vetrin_`` are hidden from ``tables``.
-
-    Every method raises DatabaseError, with the engine's own error chained. ``missing`` is True for
-    a database that does not exist yet: it has no tables, and ``create`` makes it.
+    Names that begin with ``_vetrin_`` are hidden from ``tables``. Every method raises DatabaseError, with the
+    engine's own error chained. ``missing`` is True for a database that does not exist yet: it has no tables.
     """
 
     engine: str
     missing: bool
 
-    @property
-    def unwritable(self) -> str:
-        """Why nothing can be written to it, whoever asks; empty where it can."""
-
-    def create(self) -> None:
-        """Make the database where it is missing, and its account where that may be done.
-
-        Raises:
-            DatabaseUnreachable: the account may not; the remedy has the statements for who may.
-        """
-
     def facts(self) -> Facts: ...
 
-    def is_same(self, other: Database) -> bool:
+    def is_same(self, other: ReadableDatabase) -> bool:
         """True if both are one database, however each is reached. What cannot be proved counts as the same."""
 
     def quote(self, name: str) -> str:
@@ -337,16 +323,6 @@ class Database(Protocol):
     def schema(self, table: str) -> str:
         """The statement that makes this table, without what is an attachment."""
 
-    def adapt(self, table: Table, schema: str, source: Facts) -> Adapted:
-        """A schema of the same engine, taken from a server of other facts, for this server.
-
-        Raises:
-            Unsuitable: it holds something that has no counterpart here.
-        """
-
-    def adapt_attachment(self, item: Attachment, source: Facts) -> Attachment:
-        """The same for what hangs on tables; ``lost`` where it does what no text from outside may."""
-
     def doing(self, item: Attachment) -> str:
         """What a trigger, view or routine does, in a line."""
 
@@ -359,6 +335,40 @@ class Database(Protocol):
 
     def routines(self) -> list[Attachment]:
         """All stored procedures and functions, where the engine has them."""
+
+    def last_given(self, table: str) -> int | None:
+        """The last number that a table gave, where the engine keeps that beside its definition."""
+
+    def close(self) -> None: ...
+
+
+class Database(ReadableDatabase, Protocol):
+    """One database of an environment.
+
+    Guarantees: ``lay_out`` and ``fill`` touch hidden tables only; ``swap`` makes all exchanges
+    visible at once or none. ``create`` makes a database that is ``missing``.
+    """
+
+    @property
+    def unwritable(self) -> str:
+        """Why nothing can be written to it, whoever asks; empty where it can."""
+
+    def create(self) -> None:
+        """Make the database where it is missing, and its account where that may be done.
+
+        Raises:
+            DatabaseUnreachable: the account may not; the remedy has the statements for who may.
+        """
+
+    def adapt(self, table: Table, schema: str, source: Facts) -> Adapted:
+        """A schema of the same engine, taken from a server of other facts, for this server.
+
+        Raises:
+            Unsuitable: it holds something that has no counterpart here.
+        """
+
+    def adapt_attachment(self, item: Attachment, source: Facts) -> Attachment:
+        """The same for what hangs on tables; ``lost`` where it does what no text from outside may."""
 
     @property
     def takes_routines(self) -> bool:
@@ -387,11 +397,8 @@ class Database(Protocol):
             RowsDiffer: the server altered, cut or dropped something.
         """
 
-    def finish(self, hidden: str, source: Database, table: Table) -> None:
+    def finish(self, hidden: str, source: ReadableDatabase, table: Table) -> None:
         """Take over what belongs to a table beside its rows, such as the next number to give."""
-
-    def last_given(self, table: str) -> int | None:
-        """The last number that a table gave, where the engine keeps that beside its definition."""
 
     def swap(
         self,
@@ -441,8 +448,6 @@ class Database(Protocol):
         """Copy rows of another table into a hidden one, ``fixed`` columns aside; how many."""
 
     def drop(self, hidden: Iterable[str]) -> None: ...
-
-    def close(self) -> None: ...
 
 
 def hidden_name(kind: Literal["new", "old"], token: str, index: int) -> str:

@@ -4,12 +4,45 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from importlib import import_module
-from typing import Any
+from typing import Any, Protocol
 
-from .base import Attachment
+from ..cms import Place
+from .base import Attachment, Database
+
+
+class Transport(Protocol):
+    """As much of another machine as an engine needs to get at a database there."""
+
+    def dial(self, name: str, port: int, socket: str | None) -> Any:
+        """A connection to a port or a socket as seen from there."""
+
+    def sqlite_opener(self) -> Any:
+        """What opens SQLite files there (``sqlite.database.Opener``)."""
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """A database to be opened, as a site's configuration and its project describe it.
+
+    ``name`` is the server's name of it, or the path of its file, absolute or from ``root``, the site's folder on
+    whatever machine; ``remote`` is that machine where it is not this one. ``host_port_socket`` is as the site
+    says it, ``options`` are those of ``[environment.NAME.database]``. With ``may_be_missing``, what does not exist
+    yet is opened as an empty one; ``creator_password`` is that of the account which may make it.
+    """
+
+    name: str
+    root: Place
+    remote: Transport | None
+    host_port_socket: tuple[str, int | None, str | None]
+    user: str
+    password: str = field(repr=False)
+    creator_password: Callable[[], str] = field(repr=False)
+    options: Mapping[str, str]
+    read_only: bool
+    may_be_missing: bool
 
 
 @dataclass(frozen=True)
@@ -18,9 +51,10 @@ class Engine:
 
     ``in_file``: the data are a file, without server or account. ``any_type``: a column holds values of any type, so
     each stored cell has to tell its own. ``writes_sql``: its data can be written as an SQL file for servers.
-    ``renames_as_text``: a table's definition is given another name before it is adapted, not by it. ``quoting``,
-    ``incoming`` and ``connecting`` are the modules of ``quote``, ``fit`` and ``was_lost``, loaded when they are first
-    needed.
+    ``renames_as_text``: a table's definition is given another name before it is adapted, not by it.
+    ``double_quoted_text``: in its statements, what stands between double quotes is a text, not a name. Its
+    package is ``database/NAME``; ``quoting``, ``incoming`` and ``connecting`` are the modules there of ``quote``,
+    ``fit`` and ``was_lost``, and ``opening`` is that of ``open_database``, each loaded when it is first needed.
     """
 
     name: str
@@ -28,9 +62,19 @@ class Engine:
     any_type: bool = False
     writes_sql: bool = False
     renames_as_text: bool = False
+    double_quoted_text: bool = False
     quoting: str = ""
     incoming: str = ""
     connecting: str = ""
+
+    def open(self, wanted: Wanted) -> Database:
+        """Connect to a database.
+
+        Raises:
+            DatabaseUnreachable: it does not answer, is not there, or refuses the account.
+        """
+        found: Database = self._module("opening").open_database(wanted)
+        return found
 
     def quote(self, name: str) -> str:
         """An identifier as it is written in a statement."""
@@ -44,27 +88,27 @@ class Engine:
 
     def was_lost(self, error: BaseException) -> bool:
         """True for an error of this engine that says that a connection to a database is lost."""
-        module = sys.modules.get(f"{__package__}.{self.connecting}")
+        module = sys.modules.get(f"{__package__}.{self.name}.{self.connecting}")
         return module is not None and bool(
             module.was_lost(error)
         )  # what was never loaded raised nothing
 
     def _module(self, name: str) -> Any:
-        if not name:
+        if not name or not self.quoting:
             raise LookupError(f"{self.name!r} is no engine")
-        return import_module(f"{__package__}.{name}")
+        return import_module(f"{__package__}.{self.name}.{name}")
 
 
 ENGINES = {
     engine.name: engine
     for engine in (
         Engine(
-            "mysql", writes_sql=True,
-            quoting="mysql.columns", incoming="mysql.incoming_sql", connecting="mysql.connect",
+            "mysql", writes_sql=True, double_quoted_text=True,
+            quoting="columns", incoming="incoming_sql", connecting="connect",
         ),
         Engine(
             "sqlite", in_file=True, any_type=True, renames_as_text=True,
-            quoting="sqlite.database", incoming="sqlite.incoming_sql", connecting="sqlite.database",
+            quoting="database", incoming="incoming_sql", connecting="database",
         ),
     )
 }  # fmt: skip

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import replace
+from typing import NamedTuple
 
 from .base import Attachment, ForeignKey, clears_where
 from .statements import Unreadable, databases_of, tokens
@@ -29,46 +30,53 @@ _TOKEN = re.compile(
 )
 
 
+class _Identifier(NamedTuple):
+    """An identifier that was read: its place among the pieces, and its plain name."""
+
+    place: int
+    name: str
+
+
 def rename(
     sql: str,
     names: Mapping[str, str],
     quote: Callable[[str], str],
     database: tuple[str, str] | None = None,
+    *,
+    double_quoted_text: bool,
 ) -> str:
     """``sql`` with the identifiers that ``names`` holds replaced, each as ``quote`` writes it.
 
-    ``database``: old and new name of the database, for tables that are written with it.
+    ``database``: old and new name of the database, for tables that are written with it. ``double_quoted_text``: what
+    stands between double quotes is a text, not a name.
     """
     pieces: list[str] = []
     end = 0
-    qualifier: tuple[int, str] | None = None  # place in ``pieces`` and name before a dot
+    owner: _Identifier | None = None  # what stands before the place that is read
+    dotted = False  # and there is a dot behind it
     for token in _TOKEN.finditer(sql):
+        if token.start() > end:
+            owner, dotted = None, False
         pieces.append(sql[end : token.start()])
-        end = token.end()
-        text = token.group()
-        kind = token.lastgroup
-        if kind in ("literal", "comment") or (kind == "double" and quote("a") == "`a`"):
-            pieces.append(text)
-            qualifier = None
-            continue
+        end, text, kind = token.end(), token.group(), token.lastgroup
         if kind == "dot":
             pieces.append(text)
-            if qualifier is not None and sql[: token.start()] and pieces[-2] == "":
-                qualifier = (-1 - qualifier[0], qualifier[1])  # seen, now followed by a dot
+            dotted = owner is not None
+            continue
+        if kind in ("literal", "comment") or (kind == "double" and double_quoted_text):
+            pieces.append(text)
+            owner, dotted = None, False
             continue
         name = _plain(text)
-        behind_dot = qualifier is not None and qualifier[0] < 0
-        if behind_dot and qualifier is not None:
-            place, owner = -1 - qualifier[0], qualifier[1]
-            if database is not None and owner == database[0] and name in names:
-                pieces[place] = quote(database[1])
-                pieces.append(quote(names[name]))
-            else:
-                pieces.append(text)
-            qualifier = (len(pieces) - 1, "")
+        if not dotted or owner is None:
+            owner = _Identifier(len(pieces), name)
+            pieces.append(quote(names[name]) if name in names else text)
             continue
-        pieces.append(quote(names[name]) if name in names else text)
-        qualifier = (len(pieces) - 1, name)
+        if database is not None and owner.name == database[0] and name in names:
+            pieces[owner.place] = quote(database[1])
+            text = quote(names[name])
+        owner, dotted = _Identifier(len(pieces), ""), False
+        pieces.append(text)
     pieces.append(sql[end:])
     return "".join(pieces)
 

@@ -186,6 +186,10 @@ class SourceTree(Protocol):
     @property
     def algorithms(self) -> tuple[str, ...]: ...
 
+    @property
+    def folds_names(self) -> bool:
+        """True where names that differ in letter case, or in how accents are composed, are one."""
+
     def scan(
         self, folders: Sequence[str], skip: Collection[str] = (), prune: Sequence[str] = ()
     ) -> Manifest:
@@ -246,10 +250,6 @@ class FileTree(SourceTree, Protocol):
     what it replaces and can be repeated after an interruption; ``put_back`` undoes it from any
     point, using nothing but what lies in the hidden folder, and loses neither side.
     """
-
-    @property
-    def folds_names(self) -> bool:
-        """True where names that differ in letter case, or in how accents are composed, are one."""
 
     def room(self, folder: str) -> Room:
         """The disk that ``folder`` lies on, or would."""

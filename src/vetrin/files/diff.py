@@ -6,11 +6,11 @@ import contextlib
 import gc
 import unicodedata
 from collections import defaultdict
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 
-from .base import BLOCK, UNREADABLE, Entry, FileTree, Kind, Manifest, Move, SourceTree
+from .base import BLOCK, UNREADABLE, Entry, Kind, Manifest, Move, SourceTree
 from .digest_cache import DigestCache
 from .digests import common_algorithm, digest_of
 from .parallel_scan import scanning
@@ -147,12 +147,36 @@ class Difference:
         return [*moves, *(Move(path, "folder", None) for path in folders)]
 
 
+@dataclass(frozen=True)
+class _Aside:
+    """What is not compared: archives and ``withheld`` (path and reason) that do not come, ``left`` paths of the
+    source, paths of the target that are ``kept`` (of which ``chosen`` by the terms), and ``blocked`` ones."""
+
+    archives: list[Entry]
+    withheld: list[tuple[str, str]]
+    left: Collection[str]
+    kept: list[str]
+    chosen: int
+    blocked: set[str]
+
+
+@dataclass
+class _Compared:
+    """What became of the entries of the source; ``matched`` are the paths of the target that have a counterpart."""
+
+    new: list[Entry] = field(default_factory=list)
+    changed: list[Entry] = field(default_factory=list)
+    replaced: dict[str, Entry] = field(default_factory=dict)
+    same: int = 0
+    matched: set[str] = field(default_factory=set)
+
+
 def _kind(entry: Entry) -> Kind:
     return "folder" if entry.kind == "folder" else "file"
 
 
 def compare_trees(
-    source: SourceTree, target: FileTree, folders: Sequence[str], terms: Terms | None = None
+    source: SourceTree, target: SourceTree, folders: Sequence[str], terms: Terms | None = None
 ) -> Difference:
     """Compare ``folders`` of both trees.
 
@@ -190,7 +214,7 @@ class _Comparison:
     def __init__(
         self,
         source: SourceTree,
-        target: FileTree | None,
+        target: SourceTree | None,
         folders: Sequence[str],
         terms: Terms,
     ) -> None:
@@ -221,7 +245,7 @@ class _Comparison:
         return self._terms.leave.prune if self._terms.leave else ()
 
     @property
-    def _target(self) -> FileTree:
+    def _target(self) -> SourceTree:
         assert self._tree is not None
         return self._tree
 
@@ -232,29 +256,67 @@ class _Comparison:
         return sorted(self._theirs.values()), passed
 
     def difference(self) -> Difference:
-        theirs, ours, terms = self._theirs, self._ours, self._terms
         alike = self._alike()
         if alike is not None:
             return alike
-        all_of_theirs = list(theirs.values()) if terms.leave else []
-        archives, withheld = self._archives(), self._withheld()
-        left = self._take_out_left()
-        kept = [path for path, entry in ours.items() if terms.keep and terms.keep.matches(entry)]
-        count = len(kept)
+        theirs, ours, terms = self._theirs, self._ours, self._terms
+        every = list(theirs.values()) if terms.leave else []
+        aside = self._set_aside()
+        found = self._compared(aside)
+        only = self._only_ours(found.matched)
+        staying = set(aside.kept)
+        untold = {entry.path for entry in only if not theirs.tells_of(entry.path)}
+        going = [entry for entry in only if entry.path not in staying]
+        gone, altered = self._gone(going, untold, staying)
+        self._find_moved(found.new, [*only, *found.replaced.values()])
+        gone_paths = {entry.path for entry in gone}
+        only_there = tuple(e for e in going if e.path not in gone_paths)
+        stay = [ours[path] for path in aside.kept if path in ours]
+        coming = [*found.new, *found.changed]
+        units = self._units(coming, gone, found.replaced, [*only_there, *stay])
+        return Difference(
+            new=tuple(found.new),
+            changed=tuple(found.changed),
+            same=found.same,
+            gone=tuple(gone),
+            only_there=only_there,
+            replaced=found.replaced,
+            reused=self._reused,
+            pieced=self._pieced(found),
+            texts=frozenset(entry.path for entry in coming if entry.path in self._texts),
+            units=tuple(units),
+            left=len(aside.left),
+            kept=aside.chosen,
+            unused=tuple(terms.leave.unused(every)) if terms.leave else (),
+            archives=tuple(aside.archives),
+            passed=tuple(sorted([*theirs.passed.items(), *aside.withheld])),
+            blocked=tuple((path, ours.passed.get(path, KEPT)) for path in sorted(aside.blocked)),
+            altered=altered,
+            listed=tuple(theirs.values()),
+        )
+
+    def _set_aside(self) -> _Aside:
+        """Take out what does not come, and find what stays as it is."""
+        ours, keep = self._ours, self._terms.keep
+        archives, withheld, left = self._archives(), self._withheld(), self._take_out_left()
+        kept = [path for path, entry in ours.items() if keep and keep.matches(entry)]
         for path in kept:
-            theirs.pop(path, None)
-        kept += [path for path, entry in ours.items() if self._is_withheld(entry)]
+            self._theirs.pop(path, None)
+        own = [path for path, entry in ours.items() if self._is_withheld(entry)]
         blocked = self._take_out_blocked()
+        return _Aside(archives, withheld, left, [*kept, *own], len(kept), blocked)
+
+    def _compared(self, aside: _Aside) -> _Compared:
+        """Put each entry of the source beside that of the target which it would take the place of."""
+        theirs, ours, texts = self._theirs, self._ours, self._terms.texts
         folded = self._folded()
-        new: list[Entry] = []
-        changed: list[Entry] = []
-        replaced: dict[str, Entry] = {}
-        same = 0
-        found: set[str] = set(left)
-        texts = terms.texts
+        found = _Compared(matched=set(aside.left))
 
         def counterpart(path: str) -> Entry | None:
             return ours.get(path) or (folded.get(_fold(path)) if folded else None)
+
+        def is_text(entry: Entry) -> bool:
+            return texts is not None and texts.matches_file(entry)
 
         self._learn_contents(
             (entry, other)
@@ -263,71 +325,52 @@ class _Comparison:
             and entry.kind == other.kind == "file"
             and entry.size == other.size
             and not self._same_time(entry, other)
-            and not (texts and texts.matches_file(entry))
+            and not is_text(entry)
         )
         for path, entry in theirs.items():
             other = counterpart(path)
-            if entry == other and not (texts and texts.matches_file(entry)):
-                same += 1
+            if entry == other and not is_text(entry):
+                found.same += 1
                 continue
             wanted = self._as_it_comes(entry, other)
             if other is None:
-                new.append(wanted)
+                found.new.append(wanted)
             elif self._differs(entry, wanted, other):
-                changed.append(wanted)
-                replaced[path] = other
+                found.changed.append(wanted)
+                found.replaced[path] = other
             else:
-                same += 1
-                found.add(other.path)
-        new.sort()
-        changed.sort()
-        found |= {entry.path for entry in replaced.values()}
-        found |= self._with_their_folders(changed, replaced, set(kept), blocked)
-        only = [
+                found.same += 1
+                found.matched.add(other.path)
+        found.new.sort()
+        found.changed.sort()
+        found.matched |= {entry.path for entry in found.replaced.values()}
+        found.matched |= self._with_their_folders(
+            found.changed, found.replaced, set(aside.kept), aside.blocked
+        )
+        return found
+
+    def _only_ours(self, matched: Set[str]) -> list[Entry]:
+        """What only the target has, and is not left out of the transfer."""
+        leave = self._terms.leave
+        return sorted(
             entry
-            for path, entry in ours.items()
-            if path not in theirs
-            and path not in found
-            and not (terms.leave and terms.leave.matches(entry))
-        ]
-        only.sort()
-        untold = {entry.path for entry in only if not theirs.tells_of(entry.path)}
-        staying = set(kept)
-        going = [entry for entry in only if entry.path not in staying]
-        gone, altered = self._gone(going, untold, staying)
-        self._find_moved(new, [*only, *replaced.values()])
-        gone_paths = {entry.path for entry in gone}
-        only_there = tuple(e for e in going if e.path not in gone_paths)
-        stay = [ours[path] for path in kept if path in ours]
-        units = self._units([*new, *changed], gone, replaced, [*only_there, *stay])
-        pieced = frozenset(
+            for path, entry in self._ours.items()
+            if path not in self._theirs
+            and path not in matched
+            and not (leave and leave.matches(entry))
+        )
+
+    def _pieced(self, found: _Compared) -> frozenset[str]:
+        """Big files of which only the pieces that changed are sent."""
+        if not self._algorithm:
+            return frozenset()
+        return frozenset(
             entry.path
-            for entry in changed
+            for entry in found.changed
             if entry.kind == "file"
             and entry.path not in self._reused
             and entry.path not in self._texts
-            and min(entry.size, replaced[entry.path].size) >= BIG
-            and self._algorithm != ""
-        )
-        return Difference(
-            tuple(new),
-            tuple(changed),
-            same,
-            tuple(gone),
-            only_there,
-            replaced,
-            self._reused,
-            pieced,
-            frozenset(entry.path for entry in (*new, *changed) if entry.path in self._texts),
-            tuple(units),
-            len(left),
-            count,
-            tuple(terms.leave.unused(all_of_theirs)) if terms.leave else (),
-            tuple(archives),
-            tuple(sorted([*theirs.passed.items(), *withheld])),
-            tuple((path, self._ours.passed.get(path, KEPT)) for path in sorted(blocked)),
-            altered,
-            tuple(theirs.values()),
+            and min(entry.size, found.replaced[entry.path].size) >= BIG
         )
 
     def _alike(self) -> Difference | None:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from ..cms.rules import NamedSetting
 from ..config import Environment
-from ..database import Batch, Condition, Other, Reader, Table, either
+from ..database import Batch, Condition, Other, Table, either
 from ..database.table_digest import WRAP, cell_bytes, row_hash
 from ..files import Patterns, Terms, compare_trees
 from ..rewrite import Mapping, Rewriter, Tally
@@ -17,11 +17,14 @@ from ..site import (
     Names,
     OneName,
     PrefixedValues,
+    ReadableSite,
+    Rewriting,
+    RowPipeline,
     Site,
+    TableRows,
     extensions_of,
     file_scope,
     mapping_for,
-    rewrite_payloads,
 )
 from ..site.summary import standing
 from .survey import runtime_version
@@ -104,7 +107,7 @@ Tell = Callable[[str], None]
 
 def compare(
     a: Site,
-    b: Site,
+    b: ReadableSite,
     everywhere: Sequence[Environment],
     *,
     parts: Collection[str] = ("data", "media", "code", "core"),
@@ -138,7 +141,9 @@ def compare(
 
 
 class _Work:
-    def __init__(self, a: Site, b: Site, found: Comparison, parts: Collection[str]) -> None:
+    def __init__(
+        self, a: ReadableSite, b: ReadableSite, found: Comparison, parts: Collection[str]
+    ) -> None:
         self._a = a
         self._b = b
         self._parts = parts
@@ -174,7 +179,7 @@ class _Work:
                 self._line("newest", count.name, *newest)
 
     @staticmethod
-    def _newest(site: Site, where: Any) -> str | None:
+    def _newest(site: ReadableSite, where: Any) -> str | None:
         rule = site.definition.entries
         assert rule is not None
         if not site.has_table(rule.table):
@@ -239,7 +244,7 @@ class _Work:
             same = not (new or only or changed)
             self._found.lines.append(Line("files", part, one, two, same))
 
-    def _dropped(self, site: Site) -> dict[str, Condition]:
+    def _dropped(self, site: ReadableSite) -> dict[str, Condition]:
         """Rows that arrival drops, by table."""
         rule = site.definition.arrival
         parts: dict[str, list[Condition]] = {}
@@ -259,7 +264,7 @@ class _Work:
             return
         theirs = {table.name: table for table in b.tables}
         dropped_a, dropped_b = self._dropped(a), self._dropped(b)
-        keyed = PrefixedValues.between(a, b)
+        pipeline = self._pipeline()
         with a.database.reading() as reads_a, b.database.reading() as reads_b:
             for table in a.tables:
                 plain = table.name.removeprefix(a.prefix)
@@ -268,13 +273,19 @@ class _Work:
                     self._only(plain, a, table)
                     continue
                 tell(table.name)
-                ours = self._stream(a, table, reads_a, keyed, dropped_a.get(table.name))
+                rows = TableRows(table, a.rewritable(table), dropped_a.get(table.name))
+                ours = pipeline.stream(reads_a, rows)
                 their = reads_b.rows(other, leave=dropped_b.get(other.name))
                 self._compare(plain, table, other, ours, their)
         for table in theirs.values():
             self._only(table.name.removeprefix(b.prefix), b, table)
 
-    def _only(self, plain: str, site: Site, table: Table) -> None:
+    def _pipeline(self) -> RowPipeline:
+        """Turns rows of ``a`` into what they would be in ``b``."""
+        rewriting = Rewriting(self._mapping, encoded=self._a.encoded)
+        return RowPipeline(rewriting, PrefixedValues.between(self._a, self._b))
+
+    def _only(self, plain: str, site: ReadableSite, table: Table) -> None:
         rows = site.database.count(table.name)
         mine = site is self._a
         self._found.tables.append(
@@ -283,25 +294,6 @@ class _Work:
                 None if mine else rows,
             )
         )  # fmt: skip
-
-    def _stream(
-        self,
-        site: Site,
-        table: Table,
-        reader: Reader,
-        keyed: PrefixedValues,
-        leave: Condition | None,
-    ) -> Iterator[Batch]:
-        """Rows of ``a`` as they would be in ``b``."""
-        indexes, encoded = site.rewritable(table), site.encoded
-        for batch in keyed.through(table, reader.rows(table, leave=leave)):
-            for index in indexes:
-                tally = Tally()
-                changed = self._rewriter.rewrite_column(batch.texts(index), tally, [])
-                for rule in encoded.get((table.name, table.columns[index].name), ()):
-                    rewrite_payloads(self._rewriter, rule, table, batch, index, changed, tally)
-                batch.put(index, changed)
-            yield batch
 
     def _compare(
         self,
@@ -337,11 +329,12 @@ class _Work:
         if rule is None or ours is None or theirs is None:
             return
         names = [column.name for column in ours.columns]
-        keyed = PrefixedValues.between(self._a, self._b)
+        pipeline = self._pipeline()
         with self._a.database.reading() as reads_a, self._b.database.reading() as reads_b:
             leave_a = Other(self._a.condition(rule.where))
             leave_b = Other(self._b.condition(rule.where))
-            a = _entries(ours, rule, names, self._stream(self._a, ours, reads_a, keyed, leave_a))
+            rows = TableRows(ours, self._a.rewritable(ours), leave_a)
+            a = _entries(ours, rule, names, pipeline.stream(reads_a, rows))
             b = _entries(theirs, rule, names, reads_b.rows(theirs, leave=leave_b))
         found: list[EntryDifference] = []
         for key in sorted({*a, *b}, key=lambda key: (len(key), key)):
@@ -412,7 +405,7 @@ def _entries(
     return found
 
 
-def _words(site: Site, named: NamedSetting) -> str:
+def _words(site: ReadableSite, named: NamedSetting) -> str:
     values = []
     words = {value: word for word, value in named.values.items()}
     for key in named.keys:

@@ -13,7 +13,7 @@ from ..database import row_key
 from ..errors import MappingError
 from ..rewrite import Address, DiskPath, Mapping, Pair, Rewriter, Scanner, Tally
 from ..rewrite.heal import heal
-from ..site import Site
+from ..site import ReadableSite
 
 _NOWHERE = Address("http", "nowhere.invalid")
 _SNIPPET = 40
@@ -181,7 +181,7 @@ _TEXT_FILES = (
 
 
 def find_strays(
-    site: Site, others: Sequence[Environment], *, files: bool = False, limit: int = 20
+    site: ReadableSite, others: Sequence[Environment], *, files: bool = False, limit: int = 20
 ) -> Finding:
     """Look through an environment's data, and its text files if asked.
 
@@ -196,7 +196,7 @@ def find_strays(
 
 
 class _Finder:
-    def __init__(self, site: Site, others: Sequence[Environment], limit: int) -> None:
+    def __init__(self, site: ReadableSite, others: Sequence[Environment], limit: int) -> None:
         self._site = site
         self._limit = limit
         self._scanner = StrayScanner(site.environment, others)

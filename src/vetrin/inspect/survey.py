@@ -12,7 +12,7 @@ from typing import Any
 from ..cms.definition import ROLES
 from ..database import Table
 from ..files import Manifest
-from ..site import Extension, Site, extensions_of, own_files, part_of_path
+from ..site import Extension, ReadableSite, extensions_of, own_files, part_of_path
 from ..site.summary import Summary, standing
 
 CONTENT = "content"
@@ -95,7 +95,7 @@ class Survey:
         }
 
 
-def role_of(site: Site, table: Table) -> str:
+def role_of(site: ReadableSite, table: Table) -> str:
     """What a table is for, by the definition's patterns: content where none fits."""
     for role in ROLES:
         if any(site.named(table.name, pattern) for pattern in site.definition.roles.get(role, ())):
@@ -103,7 +103,7 @@ def role_of(site: Site, table: Table) -> str:
     return CONTENT
 
 
-def runtime_version(site: Site) -> str | None:
+def runtime_version(site: ReadableSite) -> str | None:
     """The version of the language that the CMS runs in, as its command here says."""
     rule = site.definition.runtime
     if rule is None:
@@ -116,7 +116,7 @@ def runtime_version(site: Site) -> str | None:
     return f"{rule.title} {version[0]}" if done.returncode == 0 and version else None
 
 
-def entries_by_kind(site: Site) -> list[tuple[str, str, int]]:
+def entries_by_kind(site: ReadableSite) -> list[tuple[str, str, int]]:
     """(type, state, count) of all entries, most frequent first."""
     rule = site.definition.entries
     if rule is None or not site.has_table(rule.table) or not rule.kind or not rule.state:
@@ -125,7 +125,7 @@ def entries_by_kind(site: Site) -> list[tuple[str, str, int]]:
     return [(str(kind), str(state), int(count)) for kind, state, count in rows]
 
 
-def survey(site: Site, *, here: bool = True) -> Survey:
+def survey(site: ReadableSite, *, here: bool = True) -> Survey:
     """Look at everything that an environment consists of; ``here``: it is in use on some machine.
 
     Raises:
@@ -152,7 +152,7 @@ def survey(site: Site, *, here: bool = True) -> Survey:
     return found
 
 
-def _folders(site: Site, files: Manifest) -> list[FolderSize]:
+def _folders(site: ReadableSite, files: Manifest) -> list[FolderSize]:
     """Files by their folder, at most two deep."""
     counts: Counter[str] = Counter()
     sizes: Counter[str] = Counter()
@@ -168,7 +168,7 @@ def _folders(site: Site, files: Manifest) -> list[FolderSize]:
     )
 
 
-def _kinds(site: Site) -> list[KindCount]:
+def _kinds(site: ReadableSite) -> list[KindCount]:
     rows: Counter[str] = Counter()
     sizes: Counter[str] = Counter()
     for rule in site.definition.rows:
@@ -184,7 +184,7 @@ def _kinds(site: Site) -> list[KindCount]:
     ]
 
 
-def _suggestions(site: Site, found: Survey, files: Manifest) -> list[Suggestion]:
+def _suggestions(site: ReadableSite, found: Survey, files: Manifest) -> list[Suggestion]:
     # What arrival drops by itself need not be left out as well.
     dropped = {*site.definition.arrival.caches, *site.definition.arrival.address_rules}
     useful = {rule.name for rule in site.definition.rows if rule.suggested} - dropped

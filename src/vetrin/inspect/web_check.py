@@ -10,19 +10,15 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 from urllib.parse import quote
 
-import httpx
-
 from ..config import Environment
 from ..errors import DatabaseError
 from ..site import Site
 from ..site.summary import counts_of
 from .strays import Mender, StrayScanner
-from .web_page import Page, belongs, fetch, parse_page
+from .web_page import Page, belongs, fetch, parse_page, visiting
 
 _PAGES = 6
 _PICTURES = 8
-_TIMEOUT = 20.0
-_HEADERS = {"user-agent": "vetrin-check", "cache-control": "no-cache"}
 
 
 @dataclass(frozen=True)
@@ -82,7 +78,7 @@ class Home:
 def look_at_home(site: Site) -> Home:
     """Get the home page as a visitor would."""
     address = site.environment.address
-    with httpx.Client(timeout=_TIMEOUT, headers=_HEADERS) as client:
+    with visiting() as client:
         page = fetch(client, f"{address}/", address)
     if page.problem and not page.leads_to:
         return Home(page.url, "silent", page.problem)
@@ -128,7 +124,7 @@ class Check:
         Raises:
             DatabaseError: the environment's database could not be read.
         """
-        with httpx.Client(timeout=_TIMEOUT, headers=_HEADERS) as client:
+        with visiting() as client:
             self._client = client
             pictures = self._pages()
             self._pictures(pictures)

@@ -7,16 +7,20 @@ import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from html.parser import HTMLParser
+from typing import TYPE_CHECKING
 from urllib.parse import urljoin
-
-import httpx
 
 from ..errors import AddressError
 from ..rewrite import Address
 
+if TYPE_CHECKING:
+    import httpx
+
 _MOST_REDIRECTS = 5
 _BIGGEST = 32 << 20  # bytes of a page
 _LONGEST = 60.0  # seconds that a page may take to come
+_TIMEOUT = 20.0  # seconds without a word
+_HEADERS = {"user-agent": "vetrin-check", "cache-control": "no-cache"}
 
 
 @dataclass
@@ -92,9 +96,20 @@ def belongs(url: str, address: Address) -> bool:
         return False
 
 
+@contextlib.contextmanager
+def visiting() -> Iterator[httpx.Client]:
+    """What gets pages as a visitor's browser does."""
+    import httpx  # it takes long to load, and most commands look at no page
+
+    with httpx.Client(timeout=_TIMEOUT, headers=_HEADERS) as client:
+        yield client
+
+
 def fetch(client: httpx.Client, url: str, address: Address) -> Page:
     """Get ``url``, following redirects as long as they stay at ``address``; of a page that has no end, its
     beginning."""
+    import httpx  # loaded with the client
+
     page = Page(url)
     try:
         for _ in range(_MOST_REDIRECTS):

@@ -24,6 +24,7 @@ from .plan import (
     PARTS,
     PUSHED_PARTS,
     USUAL_PARTS,
+    BuildChange,
     Choices,
     FolderChange,
     Part,
@@ -37,7 +38,7 @@ from .planner import build_plan
 from .reconnect import was_cut_off
 from .recovery import finish, put_right, take_back_of_others
 from .restoring import Wanted, build_restore, parts_wanted, snapshot_site
-from .row_rewriting import Healing, Rewriting
+from .run_context import RunContext
 from .snapshot import Keeping, take_snapshot
 from .switching import half_switched, must_be_whole
 from .transfer import Report, preview, run_plan
@@ -47,12 +48,12 @@ __all__ = [
     "PARTS",
     "PUSHED_PARTS",
     "USUAL_PARTS",
+    "BuildChange",
     "Checking",
     "Choices",
     "Event",
     "FileMoved",
     "FolderChange",
-    "Healing",
     "Journals",
     "Keeping",
     "Leaving",
@@ -63,8 +64,8 @@ __all__ = [
     "Phase",
     "Plan",
     "Report",
-    "Rewriting",
     "Run",
+    "RunContext",
     "Selection",
     "Slowed",
     "Started",

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from typing import TypeVar
 
 from ..database import Table
-from ..site import Site
+from ..site import ReadableSite, Site
 from .journal import Journals
 from .lock import only_run
 from .plan import Plan, TablePlan
@@ -21,7 +21,7 @@ Result = TypeVar("Result")
 
 
 def agreed(
-    source: Site,
+    source: ReadableSite,
     target: Site,
     journals: Journals,
     make: Callable[[], Plan],

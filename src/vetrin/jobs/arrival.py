@@ -12,24 +12,25 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from ..cms.rules import ExtensionRule, KeptRows, NamedSetting
+from ..cms.rules import CopyRule, ExtensionRule, KeptRows, NamedSetting
 from ..config import Arrival, Keep, nearest, similar
-from ..database import Among, Every, Like, Other, Table, Where
+from ..database import Among, Database, Every, Like, Other, Table, Where
 from ..errors import ProjectError
 from ..rewrite.structured_values import NoSuchPart, list_of, literal, part_of, texts_of, with_part
-from ..site import Extension, Site, active_keys, extensions_of, missing_extensions
+from ..site import Extension, ReadableSite, active_keys, extensions_of, missing_extensions
 
 _PART = re.compile(r"([^\[\]]+)((?:\[[^\[\]]*\])+)$")
 
 
 @dataclass(frozen=True)
 class Tables:
-    """How an environment's tables are reached while it is settled.
+    """How an environment's tables are reached while it is settled: ``database`` holds the hidden ones.
 
     ``hidden`` gives the hidden table for a plain name, or None where that table does not travel.
     """
 
-    site: Site
+    site: ReadableSite
+    database: Database
     hidden: Callable[[str], str | None]
     columns: Mapping[str, Table]
 
@@ -52,9 +53,9 @@ class KeepSettings:
         if hidden is None or live is None:
             return
         where = _matching(rule.name, self.patterns)
-        tables.site.database.remove(hidden, where)
+        tables.database.remove(hidden, where)
         names = _shared(tables.columns[rule.table], live, rule.id)
-        tables.site.database.take_over(hidden, live.name, names, where)
+        tables.database.take_over(hidden, live.name, names, where)
 
 
 @dataclass(frozen=True)
@@ -180,7 +181,7 @@ class KeepRows:
         hidden, live = tables.hidden(rule.table), site.table(rule.table)
         if hidden is None or live is None:
             return
-        database = site.database
+        database = tables.database
         names = _shared(tables.columns[rule.table], live, rule.id)
         for name in self.same:
             where = {rule.same: name}
@@ -201,7 +202,7 @@ class KeepRows:
         if hidden is None or live is None:
             return
         arrived = tables.columns[table]
-        database = tables.site.database
+        database = tables.database
         database.remove(hidden, {column: new})
         names = _shared(arrived, live, *(key for key in arrived.key if key != column))
         database.take_over(hidden, live.name, names, {column: own}, {column: new})
@@ -221,9 +222,9 @@ class SetColumns:
     def do(self, tables: Tables) -> None:
         hidden = tables.hidden(self.table)
         if hidden is not None:
-            found = tables.site.database.count(hidden, self.where)
+            found = tables.database.count(hidden, self.where)
             if found:
-                tables.site.database.put(hidden, self.where, self.values)
+                tables.database.put(hidden, self.where, self.values)
 
 
 Step = KeepSettings | SetPart | SetSetting | Activate | KeepRows | SetColumns
@@ -244,7 +245,7 @@ class Settling:
 
 
 def settling(
-    source: Site, target: Site, keep: Keep, arrival: Arrival, *, code: bool = False
+    source: ReadableSite, target: ReadableSite, keep: Keep, arrival: Arrival, *, code: bool = False
 ) -> Settling:
     """Work out what is kept and what is set; with ``code``, the source's extensions come along.
 
@@ -255,12 +256,14 @@ def settling(
     work = _Work(source, target, found, code)
     for name in keep.settings:
         work.keep(name)
-    work.arrive(arrival, keep)
+    work.arrive(arrival)
     return found
 
 
 class _Work:
-    def __init__(self, source: Site, target: Site, found: Settling, code: bool) -> None:
+    def __init__(
+        self, source: ReadableSite, target: ReadableSite, found: Settling, code: bool
+    ) -> None:
         self._code = code
         self._source = source
         self._target = target
@@ -329,33 +332,37 @@ class _Work:
             return
         self._found.kept.append(KeepRows(rule, tuple(str(row[0]) for row in rows)))
 
-    def arrive(self, arrival: Arrival, keep: Keep) -> None:
-        definition, target = self._definition, self._target
-        rule = definition.settings
-        if rule is not None:
+    def arrive(self, arrival: Arrival) -> None:
+        if self._definition.settings is not None:
             if arrival.search_engines in ("hidden", "visible"):
                 self._search_engines(arrival.search_engines)
-            copy = definition.copy
-            if copy is not None and copy.marker:
-                text = (
-                    arrival.marker if isinstance(arrival.marker, str) else target.environment.name
-                )
-                if arrival.marker:
-                    self._set(copy.marker, text, f"marked as {text}")
-                else:
-                    self._set(copy.marker, "", "no marker", off=True)
-            if copy is not None:
-                for word, wanted in ((copy.mail, arrival.mail), (copy.closed, arrival.closed)):
-                    if word and wanted is not None:
-                        state = "on" if wanted else "off"
-                        usual = wanted if word is copy.mail else not wanted
-                        closed = "closed to visitors" if wanted else "open to visitors"
-                        said = f"mail {state}" if word is copy.mail else closed
-                        self._set(word["key"], word[state], said, off=usual)
+            if self._definition.copy is not None:
+                self._mark(self._definition.copy, arrival)
             for key, value in arrival.settings.items():
                 self._any(key, value)
-            self._extensions(arrival, keep)
+            self._extensions(arrival)
         self._address_columns()
+
+    def _mark(self, copy: CopyRule, arrival: Arrival) -> None:
+        """What shows that it is a copy, and what a copy does not do."""
+        if copy.marker:
+            name = self._target.environment.name
+            text = arrival.marker if isinstance(arrival.marker, str) else name
+            if arrival.marker:
+                self._set(copy.marker, text, f"marked as {text}")
+            else:
+                self._set(copy.marker, "", "no marker", off=True)
+        if copy.mail and arrival.mail is not None:
+            state = "on" if arrival.mail else "off"
+            self._set(copy.mail["key"], copy.mail[state], f"mail {state}", off=arrival.mail)
+        if copy.closed and arrival.closed is not None:
+            state, said = ("on", "closed") if arrival.closed else ("off", "open")
+            self._set(
+                copy.closed["key"],
+                copy.closed[state],
+                f"{said} to visitors",
+                off=not arrival.closed,
+            )
 
     def _set(self, key: str, value: str, label: str = "", *, off: bool = False) -> None:
         """``off``: the value is what the site takes for granted, so a row need not be made."""
@@ -384,13 +391,9 @@ class _Work:
         text = {True: "1", False: ""}[value] if isinstance(value, bool) else str(value)
         self._found.set.append(SetSetting(key, text))
 
-    def _extensions(self, arrival: Arrival, keep: Keep) -> None:
+    def _extensions(self, arrival: Arrival) -> None:
         groups = [rule for rule in self._definition.extensions if rule.active]
-        sites = (self._target, self._source) if self._code else (self._target,)
-        there: list[Extension] = []
-        for site in sites if groups else ():
-            met = {(item.group, item.key) for item in there}
-            there += [item for item in extensions_of(site) if (item.group, item.key) not in met]
+        there = self._there() if groups else []
         known = {name for item in there for name in _spellings(item)}
         for name in (*arrival.activate, *arrival.deactivate):
             if name not in known and name not in arrival.deactivate:
@@ -401,38 +404,50 @@ class _Work:
         for rule in groups:
             if len(rule.active) > 1:
                 self._missing_theme(rule)
-                continue
-            items = [item for item in there if item.group == rule.name]
-            on = tuple(i.key for i in items if set(_spellings(i)) & set(arrival.activate))
-            off = [i.key for i in items if set(_spellings(i)) & set(arrival.deactivate)]
-            off += [
-                key
-                for key in active_keys(self._source, rule) or []
-                if {key, key.partition("/")[0]} & set(arrival.deactivate) and key not in off
-            ]
-            kept = any(_fits(key, pattern) for key in rule.active for pattern in self._kept_keys)
-            active = active_keys(self._target if kept else self._source, rule) or []
-            absent = missing_extensions(self._target, rule, active)
-            if self._code:
-                absent = missing_extensions(self._source, rule, absent)
-            if absent and kept:
-                off += [key for key in absent if key not in off]
-            elif absent:
-                names = ", ".join(absent)
-                self._found.warnings.append(
-                    f"{names}: active in {self._source.environment.name}, but "
-                    f"{self._target.environment.name} has no such files among its {rule.name}"
-                )
-            if on or off:
-                self._found.set.append(Activate(rule, on, tuple(off)))
+            else:
+                self._switch(rule, [item for item in there if item.group == rule.name], arrival)
+
+    def _there(self) -> list[Extension]:
+        """The extensions whose files the target will have."""
+        found: list[Extension] = []
+        for site in (self._target, self._source) if self._code else (self._target,):
+            met = {(item.group, item.key) for item in found}
+            found += [item for item in extensions_of(site) if (item.group, item.key) not in met]
+        return found
+
+    def _switch(self, rule: ExtensionRule, items: list[Extension], arrival: Arrival) -> None:
+        """What of a group is switched on or off, and what is on without files to run."""
+        on = tuple(item.key for item in items if _is_named(item, arrival.activate))
+        off = [item.key for item in items if _is_named(item, arrival.deactivate)]
+        off += [
+            key
+            for key in active_keys(self._source, rule) or []
+            if {key, key.partition("/")[0]} & set(arrival.deactivate) and key not in off
+        ]
+        absent = self._absent(rule)
+        if absent and self._keeps(rule):
+            off += [key for key in absent if key not in off]
+        elif absent:
+            self._found.warnings.append(
+                f"{', '.join(absent)}: active in {self._source.environment.name}, but "
+                f"{self._target.environment.name} has no such files among its {rule.name}"
+            )
+        if on or off:
+            self._found.set.append(Activate(rule, on, tuple(off)))
+
+    def _keeps(self, rule: ExtensionRule) -> bool:
+        """True where the target keeps its own list of what is active."""
+        return any(_fits(key, pattern) for key in rule.active for pattern in self._kept_keys)
+
+    def _absent(self, rule: ExtensionRule) -> list[str]:
+        """What of a group will be active, and has no files there."""
+        active = active_keys(self._target if self._keeps(rule) else self._source, rule) or []
+        absent = missing_extensions(self._target, rule, active)
+        # What comes along with this very transfer is not missing.
+        return missing_extensions(self._source, rule, absent) if self._code else absent
 
     def _missing_theme(self, rule: ExtensionRule) -> None:
-        kept = any(_fits(key, pattern) for key in rule.active for pattern in self._kept_keys)
-        active = active_keys(self._target if kept else self._source, rule) or []
-        absent = missing_extensions(self._target, rule, active)
-        if self._code:  # what comes along with this very transfer is not missing
-            absent = missing_extensions(self._source, rule, absent)
-        for key in absent:
+        for key in self._absent(rule):
             self._found.warnings.append(
                 f"{key}: in use among the {rule.name}, but {self._target.environment.name} has no "
                 "such files: its pages will be blank until they are there"
@@ -451,6 +466,10 @@ class _Work:
 
 def _spellings(item: Extension) -> tuple[str, ...]:
     return item.key, item.key.partition("/")[0], item.title
+
+
+def _is_named(item: Extension, names: Sequence[str]) -> bool:
+    return not set(_spellings(item)).isdisjoint(names)
 
 
 def _fits(key: str, pattern: str) -> bool:
@@ -478,7 +497,7 @@ def _shared(arrived: Table, live: Table, *without: str | None) -> list[str]:
 def _value(tables: Tables, hidden: str, key: str) -> bytes | None:
     rule = tables.site.definition.settings
     assert rule is not None
-    rows = tables.site.database.select(hidden, [rule.value], where={rule.name: key}, limit=1)
+    rows = tables.database.select(hidden, [rule.value], where={rule.name: key}, limit=1)
     if not rows or rows[0][0] is None:
         return None
     value = rows[0][0]
@@ -488,7 +507,7 @@ def _value(tables: Tables, hidden: str, key: str) -> bytes | None:
 def _put(tables: Tables, hidden: str, key: str, value: str) -> None:
     rule = tables.site.definition.settings
     assert rule is not None
-    tables.site.database.put(hidden, {rule.name: key}, {rule.value: value})
+    tables.database.put(hidden, {rule.name: key}, {rule.value: value})
 
 
 def _shown(value: str | int | bool) -> str:

@@ -9,7 +9,7 @@ from ..database.base import Cell
 from ..database.mysql.charsets import between
 from ..database.mysql.schema.ddl_parser import Field, read_definition
 from ..rewrite.structured_values import NoSuchPart
-from ..site import Site
+from ..site import ReadableSite
 from .arrival import Activate, SetColumns, SetPart, SetSetting, Step
 
 _UTF8 = "utf8mb4"
@@ -18,7 +18,7 @@ _UTF8 = "utf8mb4"
 class SettledRows:
     """Does the steps of an arrival on rows that pass; ``remarks`` say what stood in the way."""
 
-    def __init__(self, site: Site, steps: Sequence[Step]) -> None:
+    def __init__(self, site: ReadableSite, steps: Sequence[Step]) -> None:
         self._site = site
         self._settings: dict[str, list[SetSetting | SetPart | Activate]] = {}
         self._columns: dict[str, list[SetColumns]] = {}

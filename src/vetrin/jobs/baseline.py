@@ -21,7 +21,7 @@ from ..database import Attachment, Batch, KeyRange, Table, goes_by_key
 from ..database.engines import engine_of
 from ..database.row_codec import records_of
 from ..errors import NewerLog, Stopped, StoreError
-from ..site import Site
+from ..site import ReadableSite
 from ..store import (
     Chunk,
     Hands,
@@ -142,7 +142,7 @@ class Baseline:
     of; ``lost`` says why nothing is kept where it should be.
     """
 
-    def __init__(self, store: Store | None, plan: Plan, source: Site, run: Run) -> None:
+    def __init__(self, store: Store | None, plan: Plan, source: ReadableSite, run: Run) -> None:
         between = plan.kind in ("pull", "push") and {"data", "media"} & set(plan.parts)
         self._store = store if between else None
         self._plan = plan

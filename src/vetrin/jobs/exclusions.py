@@ -29,7 +29,7 @@ from ..database import (
 )
 from ..errors import DatabaseError, ProjectError
 from ..files import Patterns
-from ..site import Site, extensions_of
+from ..site import ReadableSite, extensions_of
 
 ENTRIES = "entries:"
 
@@ -71,7 +71,9 @@ def dropped(definition: Definition, arrival: Arrival) -> tuple[str, ...]:
     )
 
 
-def views_without(source: Site, absent: Collection[str]) -> tuple[tuple[str, ...], list[str]]:
+def views_without(
+    source: ReadableSite, absent: Collection[str]
+) -> tuple[tuple[str, ...], list[str]]:
     """The views that can do without some tables and routines, and those that cannot."""
     views, gone = list(source.views), set(absent)
     lost_ones: list[str] = []
@@ -94,7 +96,7 @@ def views_without(source: Site, absent: Collection[str]) -> tuple[tuple[str, ...
 
 
 def routines_with(
-    source: Site, tables: Collection[str], views: Collection[str], *, partly: bool = False
+    source: ReadableSite, tables: Collection[str], views: Collection[str], *, partly: bool = False
 ) -> list[Attachment]:
     """The stored routines that go with some tables and views: those that speak of one of them, and those that
     speak of no table at all, unless the tables are but a part (``partly``) of the site's.
@@ -126,7 +128,7 @@ def patterns_of(lines: Sequence[str], where: str) -> Patterns:
         raise ProjectError(f"{where} files: {error}") from error
 
 
-def left_files(source: Site, leave: Leave) -> Patterns:
+def left_files(source: ReadableSite, leave: Leave) -> Patterns:
     """What is left of the files: by their names, and the folders of extensions that are not active.
 
     Raises:
@@ -147,7 +149,7 @@ def left_files(source: Site, leave: Leave) -> Patterns:
 
 
 def work_out(
-    source: Site,
+    source: ReadableSite,
     leave: Leave,
     further: dict[str, list[Condition]] | None = None,
     stay: frozenset[str] = frozenset(),
@@ -181,7 +183,7 @@ def work_out(
     return found
 
 
-def _without_parents(source: Site, away: Collection[str]) -> list[str]:
+def _without_parents(source: ReadableSite, away: Collection[str]) -> list[str]:
     """Of tables that come all by themselves: what the rows in them refer to, and what does not come."""
     there = {table.name for table in source.tables} - set(away)
     return [
@@ -193,7 +195,7 @@ def _without_parents(source: Site, away: Collection[str]) -> list[str]:
 
 
 class _Work:
-    def __init__(self, source: Site, leave: Leave) -> None:
+    def __init__(self, source: ReadableSite, leave: Leave) -> None:
         self._source = source
         self._leave = leave
         self._names = {table.name for table in source.tables}
@@ -386,7 +388,7 @@ class _Work:
         return found
 
 
-def _all_there(where: object, source: Site) -> bool:
+def _all_there(where: object, source: ReadableSite) -> bool:
     """True if all tables that a condition asks are there."""
     if not isinstance(where, dict):
         return True

@@ -32,7 +32,18 @@ from ..files import (
     some_of,
 )
 from ..rewrite import Mapping, Rewriter, Tally
-from ..site import Names, PrefixedValues, Site, file_scope, lies_loose, signed_between, stays_with
+from ..site import (
+    Names,
+    PrefixedValues,
+    ReadableSite,
+    Rewriting,
+    RowPipeline,
+    TableRows,
+    file_scope,
+    lies_loose,
+    signed_between,
+    stays_with,
+)
 from ..store import Contents, FolderBackend, SnapshotDatabase, SnapshotPath, SnapshotTree
 from ..store.objects import together
 from .arrival import Settling, Tables, settling
@@ -50,8 +61,6 @@ from .exclusions import (
 from .generated_files import Placed, address_rules, copy_file
 from .passwords import must_hold_none, passwords_of
 from .plan import PARTS, Part
-from .prefetch import ahead
-from .row_rewriting import Rewriting
 
 SQL = "database.sql"
 _TABLES = "database/tables"
@@ -98,7 +107,7 @@ class Packed:
 
 
 def export(
-    site: Site,
+    site: ReadableSite,
     path: Path,
     packing: Packing,
     everywhere: Sequence[Environment] = (),
@@ -128,7 +137,7 @@ def export(
 class _Export:
     def __init__(
         self,
-        site: Site,
+        site: ReadableSite,
         path: Path,
         packing: Packing,
         everywhere: Sequence[Environment],
@@ -145,7 +154,7 @@ class _Export:
         self._rewriter = Rewriter(packing.mapping)
         goal = _to_be(site, packing.goal or site.environment, packing.prefix)
         self._renamed = Names.between(site, goal, False)
-        self._keyed = PrefixedValues.between(site, goal)
+        self._pipeline = RowPipeline(self._rewriting, PrefixedValues.between(site, goal))
         self._file_tally = Tally()
         self._rows: dict[str, int] = {}
         self._digests: dict[str, str] = {}
@@ -329,12 +338,7 @@ class _Export:
                     self._tell(TableStarted(table.name, table.rows))
                     hidden = hidden_name("new", "export", number)
                     made.lay_out(hidden, table, site.database.schema(table.name))
-                    rows = reader.rows(
-                        table,
-                        leave=leaving.leave.get(table.name),
-                        instead=leaving.instead.get(table.name, {}),
-                    )
-                    changed = self._rewriting.through(table, site.rewritable(table), rows)
+                    changed = self._pipeline.stream(reader, self._chosen(table))
                     self._rows[table.name] = made.fill(hidden, table, changed)
                     made.finish(hidden, site.database, table)
                     columns[table.name[len(site.prefix) :]] = table
@@ -343,7 +347,10 @@ class _Export:
                     exchanges.append(Exchange(table.name, hidden, None))
             places = {exchange.live: exchange.incoming for exchange in exchanges}
             tables = Tables(
-                replace(site, database=made), lambda name: places.get(site.prefix + name), columns
+                replace(site, database=made),
+                made,
+                lambda name: places.get(site.prefix + name),
+                columns,
             )
             self._notes += filter(None, [step.do(tables) for step in self._settling.steps])
             made.swap(exchanges, [], self._attachments())
@@ -420,7 +427,7 @@ class _Export:
         yield writer.footer()
 
     def _table(self, reader: Reader, name: str) -> Iterator[bytes]:
-        site, leaving = self._site, self._leaving
+        site = self._site
         table = next(one for one in site.tables if one.name == name)
         self._tell(TableStarted(name, table.rows))
         schema = without_places(site.database.schema(name))
@@ -440,13 +447,11 @@ class _Export:
             self._packing.statement,
         )
         yield text.begin()
-        rows = reader.rows(
-            table, leave=leaving.leave.get(name), instead=leaving.instead.get(name, {})
+        pipeline = replace(
+            self._pipeline, arrive=lambda table, rows: self._settled.through(table, schema, rows)
         )
-        count = 0
-        keyed = self._keyed.through(table, rows)
-        rewritten = self._rewriting.through(table, site.rewritable(table), keyed)
-        with ahead(self._settled.through(table, schema, rewritten)) as batches:
+        rows, count = self._chosen(table), 0
+        with pipeline.prefetched(rows, pipeline.read(reader, rows)) as batches:
 
             def counted() -> Iterator[Any]:
                 nonlocal count
@@ -458,6 +463,16 @@ class _Export:
             yield from text.rows(counted())
         self._rows[name] = count
         self._tell(TableDone(name, count))
+
+    def _chosen(self, table: Table) -> TableRows:
+        """The rows of a table that go out."""
+        name, leaving = table.name, self._leaving
+        return TableRows(
+            table,
+            self._site.rewritable(table),
+            leaving.leave.get(name),
+            leaving.instead.get(name, {}),
+        )
 
     @cached_property
     def _hanging(self) -> bytes:
@@ -607,11 +622,11 @@ class _Export:
         return "\n".join(lines) + "\n"
 
 
-def _to_be(site: Site, environment: Environment, prefix: str | None = None) -> Site:
+def _to_be(site: ReadableSite, environment: Environment, prefix: str | None = None) -> ReadableSite:
     """An environment that has nothing yet, and need not be reached."""
     root = str(environment.root)
     tree = SnapshotTree(Contents(FolderBackend(Path())), (), {})
-    return Site(
+    return ReadableSite(
         environment,
         site.definition,
         replace(
@@ -622,7 +637,7 @@ def _to_be(site: Site, environment: Environment, prefix: str | None = None) -> S
             prefix=site.prefix if prefix is None else prefix,
         ),
         SnapshotDatabase(site.database.facts(), (), (), (), lambda table: iter(())),
-        tree,  # type: ignore[arg-type]
+        tree,
         DigestCache(),
         SnapshotPath(tree, "", root, root),
     )
@@ -637,7 +652,7 @@ def _below(entry: Entry) -> Entry:
     return entry._replace(path=f"{FILES}/{entry.path}")
 
 
-def mapping_to(site: Site, goal: Environment) -> Mapping:
+def mapping_to(site: ReadableSite, goal: Environment) -> Mapping:
     """All addresses and roots of a site onto those of an environment that need not be reached for it."""
     addresses = [a for a in site.environment.addresses if a not in goal.addresses]
     for _, recorded in site.recorded_addresses():

@@ -28,10 +28,11 @@ from ..files import (
     some_of,
 )
 from ..rewrite import Rewriter, Tally
-from ..site import Site
-from .events import FileMoved, Listener
+from .events import FileMoved
 from .generated_files import parents
+from .journal import Run
 from .plan import Plan
+from .run_context import RunContext
 
 
 def _whole(entry: Entry, begun: Mapping[str, Entry], grain: int) -> bool:
@@ -54,23 +55,13 @@ _TELL = 4_000_000  # bytes of one file after which its progress is told
 class FileCopier:
     """Stages the files of a plan."""
 
-    def __init__(
-        self,
-        plan: Plan,
-        source: Site,
-        target: Site,
-        token: str,
-        listener: Listener,
-        *,
-        going_on: bool = False,
-    ) -> None:
-        """``going_on``: an earlier attempt of the same run may have staged some of it."""
-        self._going_on = going_on
+    def __init__(self, plan: Plan, context: RunContext, run: Run) -> None:
+        self._going_on = run.resumed  # an earlier attempt may have staged some of it
         self._plan = plan
-        self._source = source
-        self._target = target
-        self._token = token
-        self._tell = listener
+        self._source = context.source
+        self._target = context.target
+        self._token = run.token
+        self._tell = context.listener
         self._theirs: list[Entry] = []
         self._ours: list[Entry] = []
         self._telling = threading.Lock()

@@ -25,7 +25,7 @@ from ..errors import AddressError, ConfigurationWriteError, JobError
 from ..files import Entry, Move
 from ..rewrite import Address, Rewriter, Tally
 from ..rewrite import Mapping as Pairs
-from ..site import Site, password_of
+from ..site import ReadableSite, Site, password_of
 
 
 @dataclass(frozen=True)
@@ -63,7 +63,7 @@ def parents(site: Site, paths: list[str]) -> list[Move]:
     ]
 
 
-def configuration_of_copy(source: Site, target: Site, mapping: Pairs) -> Placed | None:
+def configuration_of_copy(source: ReadableSite, target: Site, mapping: Pairs) -> Placed | None:
     """The configuration file for a target that has none; None where it has, or needs none.
 
     Raises:
@@ -100,7 +100,9 @@ def configuration_of_copy(source: Site, target: Site, mapping: Pairs) -> Placed 
     )
 
 
-def _read_back(source: Site, made: str, values: Mapping[str, str], name: str) -> SiteConfiguration:
+def _read_back(
+    source: ReadableSite, made: str, values: Mapping[str, str], name: str
+) -> SiteConfiguration:
     """The text read as any configuration is. Raises ConfigurationWriteError unless it says what it shall."""
     with tempfile.TemporaryDirectory(prefix="vetrin-") as folder:
         path = Path(folder, name)
@@ -161,7 +163,7 @@ def corrected_configuration(target: Site) -> Placed | None:
     return Placed(inside, made.encode(), "its own address in its configuration", mode, True)
 
 
-def address_rules(source: Site, target: Site, mapping: Pairs) -> Placed | None:
+def address_rules(source: ReadableSite, target: ReadableSite, mapping: Pairs) -> Placed | None:
     """The web server's file with the rules for page addresses, for the target's folder."""
     rule = source.definition.address_rules
     if rule is None:
@@ -196,11 +198,11 @@ def with_base(text: bytes, lines: tuple[str, ...], base: str) -> bytes:
     return text
 
 
-def _content(site: Site, path: str) -> bytes:
+def _content(site: ReadableSite, path: str) -> bytes:
     return b"".join(site.files.read(path))
 
 
-def copy_file(target: Site, arrival: Arrival) -> Placed | None:
+def copy_file(target: ReadableSite, arrival: Arrival) -> Placed | None:
     """The file that marks a copy, turns its mail off and closes it, or its removal."""
     rule = target.definition.copy
     if rule is None or rule.file is None:

@@ -10,7 +10,7 @@ from ..config import Environment, Project
 from ..database.mysql import MysqlDatabase
 from ..database.mysql.charsets import KNOWN_EXACTLY, Between, ByServer, Conversion, between
 from ..errors import DatabaseError, FilesError, ReachError
-from ..site import Site, open_site
+from ..site import ReadableSite, Site, open_site
 from ..store import Manifest
 from .plan import PARTS, Choices, Part, Plan
 from .planner import build_plan
@@ -68,7 +68,7 @@ def recognised(manifest: Manifest, project: Project, target: Environment) -> Man
 
 
 def build_import(
-    source: Site,
+    source: ReadableSite,
     target: Site,
     parts: Sequence[Part],
     choices: Choices,

@@ -10,34 +10,33 @@ the hidden tables, and ``recover`` takes back from them.
 from __future__ import annotations
 
 import fnmatch
-import pickle
+import struct
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Protocol
 
-from ..database import Batch, Exchange, Patch, Table, hidden_name, row_key
+from ..database import BATCH_BYTES, Batch, Exchange, Patch, Table, hidden_name, row_key
 from ..database.base import Reader
+from ..database.row_codec import batches_of, records_of
 from ..errors import JobError, Refused
-from ..site import Site
+from ..site import Changed, ReadableSite, RowPipeline, Site, TableRows, ValueWork
 from . import switching
 from .events import Listener, Moved, Phase, Started, TableDone, TableStarted, silent
 from .identity import where
 from .journal import DONE, Journals, Run
 from .lock import only_run
 from .plan import can_be_written, may_write
-from .prefetch import ahead
 from .recovery import drop_parked, recover, taken_back_on_failure
 from .switch import Switch, own_again
 
 _SAMPLES = 8
+_LENGTH = struct.Struct(">Q")
 
 
-class Work(Protocol):
-    """What is done to values: a column of a batch in, the new values of some of its rows out."""
-
-    def column(self, table: Table, batch: Batch, index: int) -> dict[int, bytes]: ...
+class Work(ValueWork, Protocol):
+    """What is done to values in place, and the counts of it."""
 
     def again(self) -> Work:
         """The same work with counts of its own, for values that are read a second time."""
@@ -72,7 +71,7 @@ class Selection:
     tables: tuple[str, ...] = ()
     columns: tuple[str, ...] = ()
 
-    def indexes(self, site: Site, table: Table) -> list[int]:
+    def indexes(self, site: ReadableSite, table: Table) -> list[int]:
         if self.tables and not any(site.named(table.name, name) for name in self.tables):
             return []
         return [
@@ -86,7 +85,7 @@ class Selection:
             )
         ]
 
-    def check(self, site: Site) -> None:
+    def check(self, site: ReadableSite) -> None:
         """Raises Refused for a name that fits nothing."""
         for pattern in self.tables:
             if not any(site.named(table.name, pattern) for table in site.tables):
@@ -104,7 +103,7 @@ class Selection:
                 raise Refused(f"no column of {site.environment.name} is called {pattern!r}", "")
 
 
-def _spellings(site: Site, table: str, column: str) -> tuple[str, ...]:
+def _spellings(site: ReadableSite, table: str, column: str) -> tuple[str, ...]:
     return column, f"{table}.{column}", f"{table.removeprefix(site.prefix)}.{column}"
 
 
@@ -122,9 +121,10 @@ def survey(site: Site, work: Work, selection: Selection, listener: Listener = si
             if not indexes:
                 continue
             listener(TableStarted(table.name, table.rows))
-            for before, after, changed in _changes(work, reader, table, indexes, listener):
-                found.rows[table.name] += before.rows
-                _take_samples(found, table, before, after, changed)
+            rows = TableRows(table, indexes)
+            for changed in RowPipeline(work).changes(reader, rows, _telling(listener, table)):
+                found.rows[table.name] += changed.before.rows
+                _take_samples(found, table, changed)
             if found.rows[table.name] and not _can_patch(table):
                 found.whole.append(table.name)
             listener(TableDone(table.name, table.rows))
@@ -132,13 +132,15 @@ def survey(site: Site, work: Work, selection: Selection, listener: Listener = si
     return found
 
 
-def _take_samples(
-    found: Survey, table: Table, before: Batch, after: Batch, changed: list[list[int]]
-) -> None:
-    width = before.width
+def _telling(listener: Listener, table: Table) -> Callable[[Batch], None]:
+    return lambda batch: listener(Moved(table.name, batch.rows, batch.size))
+
+
+def _take_samples(found: Survey, table: Table, changed: Changed) -> None:
+    before, after, width = changed.before, changed.after, changed.before.width
     # A few of each table, so that one large table does not fill the whole list.
     mine = sum(sample.table == table.name for sample in found.samples)
-    for row, indexes in enumerate(changed):
+    for row, indexes in enumerate(changed.places):
         for index in indexes:
             if mine >= 2 or len(found.samples) >= _SAMPLES:
                 return
@@ -152,30 +154,6 @@ def _take_samples(
 
 def _can_patch(table: Table) -> bool:
     return bool(table.key) and table.consistent
-
-
-def _changes(
-    work: Work, reader: Reader, table: Table, indexes: list[int], listener: Listener
-) -> Iterator[tuple[Batch, Batch, list[list[int]]]]:
-    """Rows that change, as they are and as they will be, and which of their columns do."""
-    for batch in reader.rows(table):
-        rows: dict[int, dict[int, bytes]] = {}
-        for index in indexes:
-            for row, value in work.column(table, batch, index).items():
-                rows.setdefault(row, {})[index] = value
-        listener(Moved(table.name, batch.rows, batch.size))
-        if not rows:
-            continue
-        width = batch.width
-        before = Batch(width, [], 0, batch.mixed)
-        after = Batch(width, [], 0, batch.mixed)
-        for row in sorted(rows):
-            cells = batch.cells[row * width : (row + 1) * width]
-            before.cells += cells
-            for index, value in rows[row].items():
-                cells[index] = type(cells[index])(value)  # type: ignore[misc]
-            after.cells += cells
-        yield before, after, [sorted(rows[row]) for row in sorted(rows)]
 
 
 def change(
@@ -220,17 +198,18 @@ def _change(
             if not indexes:
                 continue
             listener(TableStarted(table.name, table.rows))
-            spool = run.folder / f"rows-{number}"
+            spool = _Spool(run.folder, table)
+            pipeline, chosen = RowPipeline(work), TableRows(table, indexes)
             try:
-                rows[table.name] = _spooled(work, reader, table, indexes, spool, listener)
+                seen = _telling(listener, table)
+                rows[table.name] = spool.write(pipeline.changes(reader, chosen, seen))
                 if rows[table.name] and _can_patch(table):
                     patches.append(_staged(site, table, indexes, spool, run.token, 2 * number))
                 elif rows[table.name]:
-                    exchanges.append(
-                        _copied(site, work.again(), reader, table, indexes, run.token, 2 * number)
-                    )
+                    anew = RowPipeline(work.again())
+                    exchanges.append(_copied(site, anew, reader, chosen, run.token, 2 * number))
             finally:
-                spool.unlink(missing_ok=True)
+                spool.remove()
     listener(Phase("swap"))
     names = [exchange.live for exchange in exchanges]
     hanging = own_again(site.database.attachments(names, ())) if names else []
@@ -246,35 +225,55 @@ def _change(
     return +rows
 
 
-def _spooled(
-    work: Work, reader: Reader, table: Table, indexes: list[int], spool: Path, listener: Listener
-) -> int:
-    """Write the rows that change to a file, for they are needed twice; how many they are."""
-    count = 0
-    with spool.open("wb") as file:
-        for before, after, _ in _changes(work, reader, table, indexes, listener):
-            pickle.dump((before, after), file)
-            count += before.rows
-    return count
+class _Spool:
+    """Rows that change, as they are and as they will be, in two files of a run's folder: they are needed twice.
+
+    A file holds stretches of records (``row_codec``), each behind its length in eight bytes, big-endian.
+    """
+
+    def __init__(self, folder: Path, table: Table) -> None:
+        self._table = table
+        self._mixed = False
+        self._files = [folder / f"{side}.rows" for side in ("before", "after")]
+
+    def write(self, changes: Iterable[Changed]) -> int:
+        """Keep all of them; how many rows they are."""
+        count = 0
+        with self._files[0].open("wb") as before, self._files[1].open("wb") as after:
+            for changed in changes:
+                self._mixed = changed.before.mixed
+                count += changed.before.rows
+                for file, batch in ((before, changed.before), (after, changed.after)):
+                    stretch = b"".join(records_of(batch))
+                    file.write(_LENGTH.pack(len(stretch)) + stretch)
+        return count
+
+    def sides(self) -> Iterator[Iterator[Batch]]:
+        """The rows as they are, and the rows as they will be."""
+        for file in self._files:
+            yield batches_of(
+                _stretches(file), len(self._table.columns), BATCH_BYTES, mixed=self._mixed
+            )
+
+    def remove(self) -> None:
+        for file in self._files:
+            file.unlink(missing_ok=True)
 
 
-def _read(spool: Path, side: int) -> Iterator[Batch]:
-    with spool.open("rb") as file:
-        while True:
-            try:
-                yield pickle.load(file)[side]
-            except EOFError:
-                return
+def _stretches(path: Path) -> Iterator[bytes]:
+    with path.open("rb") as file:
+        while head := file.read(_LENGTH.size):
+            yield file.read(_LENGTH.unpack(head)[0])
 
 
 def _staged(
-    site: Site, table: Table, indexes: list[int], spool: Path, token: str, number: int
+    site: Site, table: Table, indexes: list[int], spool: _Spool, token: str, number: int
 ) -> Patch:
     schema = site.database.schema(table.name)
     names = [hidden_name("old", token, number), hidden_name("old", token, number + 1)]
-    for side, hidden in enumerate(names):
+    for hidden, rows in zip(names, spool.sides(), strict=True):
         site.database.lay_out(hidden, table, schema)
-        site.database.fill(hidden, table, _read(spool, side))
+        site.database.fill(hidden, table, rows)
     return Patch(
         table.name,
         names[0],
@@ -286,24 +285,11 @@ def _staged(
 
 
 def _copied(
-    site: Site,
-    work: Work,
-    reader: Reader,
-    table: Table,
-    indexes: list[int],
-    token: str,
-    number: int,
+    site: Site, pipeline: RowPipeline, reader: Reader, rows: TableRows, token: str, number: int
 ) -> Exchange:
-    hidden = hidden_name("new", token, number)
-
-    def rewritten() -> Iterator[Batch]:
-        for batch in reader.rows(table):
-            for index in indexes:
-                batch.put(index, work.column(table, batch, index))
-            yield batch
-
+    hidden, table = hidden_name("new", token, number), rows.table
     site.database.lay_out(hidden, table, site.database.schema(table.name))
-    with ahead(rewritten()) as batches:
+    with pipeline.prefetched(rows, pipeline.read(reader, rows)) as batches:
         site.database.fill(hidden, table, batches)
     site.database.finish(hidden, site.database, table)
     return Exchange(table.name, hidden, hidden_name("old", token, number))

@@ -8,7 +8,7 @@ from ..config import database_password
 from ..database.engines import engine_of
 from ..errors import Refused
 from ..files import Entry, SourceTree, if_readable, some_of
-from ..site import Site
+from ..site import ReadableSite
 
 _SMALL = 256_000  # bytes; what is larger is no file that somebody wrote a password into
 _SHORT = 6  # characters; a shorter word stands in any text
@@ -25,7 +25,7 @@ _COMMON = {
 }
 
 
-def passwords_of(*sites: Site) -> list[bytes]:
+def passwords_of(*sites: ReadableSite) -> list[bytes]:
     """What must not be read by others: passwords of databases, and the keys that each copy has for itself."""
     found: list[str] = []
     for site in sites:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -9,14 +10,13 @@ from ..cms import Place
 from ..config import Arrival, Environment, Keep, Leave, defaults
 from ..database import Attachment, Condition, Instead, Table
 from ..errors import Refused
-from ..files import Difference, Move
+from ..files import Difference, Entry, Move
 from ..rewrite import Mapping
-from ..site import Names, PrefixedValues, Signed, Site, Summary, is_empty
+from ..site import Encoded, Names, PrefixedValues, Signed, Site, Summary, is_empty
 from ..store import Build, Commit
 from .arrival import Settling
 from .exclusions import Leaving
 from .generated_files import Placed
-from .row_rewriting import Encoded
 
 Kind = Literal["pull", "push", "restore", "import"]
 Part = Literal["data", "media", "code", "core"]
@@ -46,6 +46,17 @@ class TablePlan:
     instead: dict[str, Instead] = field(default_factory=dict)
     left: int = 0
     original: str = ""
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "name": self.table.name,
+            "rows": self.rows,
+            "bytes": self.table.size,
+            "target_rows": self.target_rows,
+            "exact": self.exact,
+            "target": self.target,
+            "left_rows": self.left,
+        }
 
 
 @dataclass(frozen=True)
@@ -82,12 +93,21 @@ class FolderChange:
 
 
 @dataclass(frozen=True)
+class BuildChange:
+    """A ``build`` that is pushed, the one ``before`` it that the target is known to hold, the ``commits`` that the
+    one has beyond the other, and the inverse, those that are taken ``back``."""
+
+    build: Build
+    before: Build | None
+    commits: tuple[Commit, ...]
+    back: tuple[Commit, ...]
+
+
+@dataclass(frozen=True)
 class Plan:
     """A transfer as a plain value. ``risks`` and ``notes`` are sentences for the user.
 
-    ``build`` is what is pushed, ``before`` the one that the target is known to hold, ``commits`` those
-    that the one has beyond the other, and ``back`` the inverse. ``holds`` is the file that holds
-    visitors off during the swap, and its text.
+    ``pushed`` is the build of a push. ``holds`` is the file that holds visitors off during the swap, and its text.
     """
 
     source: Environment
@@ -109,7 +129,7 @@ class Plan:
     others: tuple[Environment, ...] = ()
     encoded: Encoded = field(default_factory=dict)
     names: Names | None = None
-    keyed: PrefixedValues | None = None
+    prefixed: PrefixedValues | None = None
     leaving: Leaving = field(default_factory=Leaving)
     settling: Settling = field(default_factory=lambda: Settling([], [], [], []))
     placed: tuple[Placed, ...] = ()
@@ -117,10 +137,7 @@ class Plan:
     creates: str = ""
     folders: tuple[FolderChange, ...] = ()
     holds: tuple[str, str] | None = None
-    build: Build | None = None
-    before: Build | None = None
-    commits: tuple[Commit, ...] = ()
-    back: tuple[Commit, ...] = ()
+    pushed: BuildChange | None = None
     kind: Kind = "pull"
     signed: Signed = field(default_factory=dict, repr=False)
 
@@ -136,7 +153,13 @@ class Plan:
     def table_bytes(self) -> int:
         return sum(item.table.size for item in self.tables)
 
+    @property
+    def build(self) -> Build | None:
+        """What is pushed; None where that is no build."""
+        return self.pushed.build if self.pushed else None
+
     def as_json(self) -> dict[str, Any]:
+        pushed = self.pushed
         return {
             "source": self.source.name,
             "target": self.target.name,
@@ -145,18 +168,7 @@ class Plan:
                 {"kind": pair.kind, "old": pair.old_text, "new": pair.new_text}
                 for pair in self.mapping.pairs
             ],
-            "tables": [
-                {
-                    "name": item.table.name,
-                    "rows": item.rows,
-                    "bytes": item.table.size,
-                    "target_rows": item.target_rows,
-                    "exact": item.exact,
-                    "target": item.target,
-                    "left_rows": item.left,
-                }
-                for item in self.tables
-            ],
+            "tables": [item.as_json() for item in self.tables],
             "left": [
                 {"kind": kind.name, "table": kind.table, "rows": kind.rows}
                 for kind in self.leaving.kinds
@@ -172,37 +184,41 @@ class Plan:
             "programs": [vars(item) for item in self.programs],
             "left_programs": list(self.left_programs),
             "staying_tables": list(self.staying),
-            "files": None
-            if self.files is None
-            else {
-                "new": sum(entry.kind != "folder" for entry in self.files.new),
-                "changed": sum(entry.kind != "folder" for entry in self.files.changed),
-                "same": self.files.same,
-                "gone": [e.path for e in self.files.gone if e.kind != "folder"],
-                "new_files": [e.path for e in self.files.new if e.kind != "folder"],
-                "changed_files": [e.path for e in self.files.changed if e.kind != "folder"],
-                "only_on_target": len(self.files.only_there),
-                "bytes": self.files.size,
-                "moved": dict(self.files.reused),
-                "by_pieces": sorted(self.files.pieced),
-                "rewritten": sorted(self.files.texts),
-                "whole_folders": [unit.path for unit in self.files.units],
-                "left_by_themselves": {
-                    **{entry.path: "archive" for entry in self.files.archives},
-                    **dict(self.files.passed),
-                },
-                "folders": [vars(item) for item in self.folders],
-            },
-            "build": self.build.as_json() if self.build else None,
-            "before": self.before.as_json() if self.before else None,
-            "commits": [vars(commit) for commit in self.commits],
-            "commits_taken_back": [vars(commit) for commit in self.back],
+            "files": None if self.files is None else self._files(self.files),
+            "build": pushed.build.as_json() if pushed else None,
+            "before": pushed.before.as_json() if pushed and pushed.before else None,
+            "commits": [vars(commit) for commit in pushed.commits] if pushed else [],
+            "commits_taken_back": [vars(commit) for commit in pushed.back] if pushed else [],
             "maintenance": self.holds[0] if self.holds else None,
             "arriving": self.arriving.as_json(),
             "overwritten": self.overwritten.as_json(),
             "kept": list(self.kept),
             "notes": list(self.notes),
             "risks": list(self.risks),
+        }
+
+    def _files(self, files: Difference) -> dict[str, Any]:
+        def named(entries: Iterable[Entry]) -> list[str]:
+            return [entry.path for entry in entries if entry.kind != "folder"]
+
+        return {
+            "new": len(named(files.new)),
+            "changed": len(named(files.changed)),
+            "same": files.same,
+            "gone": named(files.gone),
+            "new_files": named(files.new),
+            "changed_files": named(files.changed),
+            "only_on_target": len(files.only_there),
+            "bytes": files.size,
+            "moved": dict(files.reused),
+            "by_pieces": sorted(files.pieced),
+            "rewritten": sorted(files.texts),
+            "whole_folders": [unit.path for unit in files.units],
+            "left_by_themselves": {
+                **{entry.path: "archive" for entry in files.archives},
+                **dict(files.passed),
+            },
+            "folders": [vars(item) for item in self.folders],
         }
 
 

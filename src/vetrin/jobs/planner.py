@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Sequence
+from dataclasses import dataclass, field
 from dataclasses import replace as with_changes
 
 from ..config import Environment
@@ -16,6 +17,7 @@ from ..site import (
     Names,
     OneName,
     PrefixedValues,
+    ReadableSite,
     Site,
     Summary,
     counts_of,
@@ -66,7 +68,7 @@ _COUNTED = 32_000_000  # bytes; counting the rows of a larger table would take l
 
 
 def build_plan(
-    source: Site,
+    source: ReadableSite,
     target: Site,
     parts: Sequence[Part] = USUAL_PARTS,
     others: Sequence[Environment] = (),
@@ -88,10 +90,24 @@ def build_plan(
     return _Planner(source, target, tuple(parts), tuple(others), choices or Choices()).plan()
 
 
+@dataclass(frozen=True)
+class _DataPlan:
+    """The part of a plan that is about tables; the fields are those of ``Plan``."""
+
+    names: Names | None = None
+    leaving: Leaving = field(default_factory=Leaving)
+    settling: Settling = field(default_factory=lambda: Settling([], [], [], []))
+    tables: tuple[TablePlan, ...] = ()
+    staying: tuple[str, ...] = ()
+    views: tuple[str, ...] = ()
+    routines: tuple[Attachment, ...] = ()
+    programs: tuple[Program, ...] = ()
+
+
 class _Planner:
     def __init__(
         self,
-        source: Site,
+        source: ReadableSite,
         target: Site,
         parts: tuple[Part, ...],
         others: tuple[Environment, ...],
@@ -105,36 +121,78 @@ class _Planner:
         self._notes: list[str] = []
         self._risks: list[str] = [*target.unsure]
         _adopt(source, target)
-        self._keyed = PrefixedValues.between(source, target)
+        self._prefixed = PrefixedValues.between(source, target)
 
     def plan(self) -> Plan:
         source, target, choices = self._source, self._target, self._choices
         mapping = mapping_for(source, target, self._notes)
-        names, leaving, settled = None, Leaving(), Settling([], [], [], [])
-        tables: tuple[TablePlan, ...] = ()
-        staying: tuple[str, ...] = ()
-        views: tuple[str, ...] = ()
-        routines: tuple[Attachment, ...] = ()
-        programs: tuple[Program, ...] = ()
-        if "data" in self._parts:
-            names = _fit(source, target)
-            leaving = self._leaving()
-            tables, staying = self._tables(names, leaving)
-            routines, lost = self._routines(names, tables)
-            views = self._views(names, leaving, lost)
-            programs = self._programs(tables, views, routines)
-            settled = settling(
-                source, target, choices.keep, choices.arrival, code="code" in self._parts
-            )
-            self._risks += [*leaving.warnings, *settled.warnings]
-            self._notes += settled.notes
-            _weigh(source, target, tables, self._risks)
-            if source.definition.fixed:
-                fixed = ", ".join(sorted(source.prefix + name for name in source.definition.fixed))
-                self._notes.append(
-                    f"not rewritten, because it identifies entries for good: {fixed}"
-                )
+        data = self._data() if "data" in self._parts else _DataPlan()
         files = self.files(mapping)
+        self._weigh_what_is_there()
+        placed = self._placed(mapping)
+        arriving = self._arriving(data.leaving)
+        overwritten = standing(target, files="media" in self._parts)
+        if "code" in self._parts and "core" not in self._parts:
+            self._weigh_versions(arriving, overwritten)
+        kept = _kept(self._parts)
+        if target.configuration.file is not None:
+            kept.insert(0, f"{target.configuration.file.name} and its credentials")
+        changes_pages = {"data", "code"} & set(self._parts)
+        secrets = next((item.secrets for item in placed if item.secrets), None)
+        return Plan(
+            source=source.environment,
+            target=target.environment,
+            parts=self._parts,
+            mapping=mapping,
+            arriving=arriving,
+            overwritten=overwritten,
+            tables=data.tables,
+            staying=data.staying,
+            views=data.views,
+            routines=data.routines,
+            programs=data.programs,
+            left_programs=choices.leave.programs,
+            files=files,
+            kept=tuple(kept),
+            notes=tuple(self._notes),
+            risks=tuple(self._risks),
+            others=self._others,
+            encoded=source.encoded,
+            names=data.names,
+            prefixed=self._prefixed,
+            leaving=data.leaving,
+            settling=data.settling,
+            placed=placed,
+            cached=tuple(cached_files(target)) if choices.arrival.caches and changes_pages else (),
+            creates=target.database.facts().where if target.database.missing else "",
+            folders=tuple(folder_changes(source, files)) if files is not None else (),
+            holds=self._holds(files),
+            signed=signed_between(source, target, secrets) if data.tables else {},
+        )
+
+    def _data(self) -> _DataPlan:
+        """What becomes of the tables, and of what hangs on them."""
+        source, target, choices = self._source, self._target, self._choices
+        names = _fit(source, target)
+        leaving = self._leaving()
+        tables, staying = self._tables(names, leaving)
+        routines, lost = self._routines(names, tables)
+        views = self._views(names, leaving, lost)
+        programs = self._programs(tables, views, routines)
+        settled = settling(
+            source, target, choices.keep, choices.arrival, code="code" in self._parts
+        )
+        self._risks += [*leaving.warnings, *settled.warnings]
+        self._notes += settled.notes
+        _weigh(source, target, tables, self._risks)
+        if source.definition.fixed:
+            fixed = ", ".join(sorted(source.prefix + name for name in source.definition.fixed))
+            self._notes.append(f"not rewritten, because it identifies entries for good: {fixed}")
+        return _DataPlan(names, leaving, settled, tables, staying, views, routines, programs)
+
+    def _weigh_what_is_there(self) -> None:
+        """Say what the target will lack, and which database is not looked at."""
+        source, target = self._source, self._target
         if is_empty(target.root) and source.definition.markers:
             lacking = [part for part in ("core", "code") if part not in self._parts]
             if lacking:
@@ -148,50 +206,6 @@ class _Planner:
                     f"the database of {site.environment.name} is not looked at, and not needed: "
                     f"{site.database.unwritable}"
                 )
-        placed = self._placed(mapping)
-        arriving = self._arriving(leaving)
-        overwritten = standing(target, files="media" in self._parts)
-        if "code" in self._parts and "core" not in self._parts:
-            self._weigh_versions(arriving, overwritten)
-        kept = _kept(self._parts)
-        if target.configuration.file is not None:
-            kept.insert(0, f"{target.configuration.file.name} and its credentials")
-        return Plan(
-            source=source.environment,
-            target=target.environment,
-            parts=self._parts,
-            mapping=mapping,
-            arriving=arriving,
-            overwritten=overwritten,
-            tables=tables,
-            staying=staying,
-            views=views,
-            routines=routines,
-            programs=programs,
-            left_programs=choices.leave.programs,
-            files=files,
-            kept=tuple(kept),
-            notes=tuple(self._notes),
-            risks=tuple(self._risks),
-            others=self._others,
-            encoded=source.encoded,
-            names=names,
-            keyed=self._keyed,
-            leaving=leaving,
-            settling=settled,
-            placed=placed,
-            cached=tuple(cached_files(target))
-            if choices.arrival.caches and {"data", "code"} & set(self._parts)
-            else (),
-            creates=target.database.facts().where if target.database.missing else "",
-            folders=tuple(folder_changes(source, files)) if files is not None else (),
-            holds=self._holds(files),
-            signed=signed_between(
-                source, target, next((item.secrets for item in placed if item.secrets), None)
-            )
-            if tables
-            else {},
-        )
 
     def _holds(self, files: Difference | None) -> tuple[str, str] | None:
         """The file that holds visitors off while code switches, unless its owner put it there."""
@@ -237,7 +251,7 @@ class _Planner:
         kept = frozenset(source.prefix + name for name in stay)
         there = frozenset(table.name for table in source.tables)
         leave = with_changes(choices.leave, rows=rows)
-        found = work_out(source, leave, self._keyed.stale(source), kept & there)
+        found = work_out(source, leave, self._prefixed.stale(source), kept & there)
         own = [
             name
             for name in sorted(found.tables - kept)
@@ -510,7 +524,7 @@ class _Planner:
 
 
 def compare_files(
-    source: Site,
+    source: ReadableSite,
     target: Site,
     parts: Sequence[Part],
     others: Sequence[Environment],
@@ -525,7 +539,7 @@ def compare_files(
     return planner.files(mapping_for(source, target, []))
 
 
-def folder_changes(source: Site, files: Difference) -> list[FolderChange]:
+def folder_changes(source: ReadableSite, files: Difference) -> list[FolderChange]:
     """What changes, by part and folder: those that switch as a whole, else at most two deep."""
     found: dict[tuple[str, str], FolderChange] = {}
 
@@ -563,13 +577,13 @@ def _named(paths: Sequence[str], one: str, many: str) -> list[str]:
     return [f"{what} ({some_of(paths)})"]
 
 
-def _adopt(source: Site, target: Site) -> None:
+def _adopt(source: ReadableSite, target: Site) -> None:
     """Where the target has no configuration file and no other prefix is given, take the source's."""
     if target.configuration.file is None and "prefix" not in target.environment.database:
         target.configuration = with_changes(target.configuration, prefix=source.prefix)
 
 
-def _fit(source: Site, target: Site) -> Names:
+def _fit(source: ReadableSite, target: Site) -> Names:
     """How the source's tables are called at the target; raises Refused where they do not fit."""
     ours, theirs = target.environment.name, source.environment.name
     if source.database.engine != target.database.engine:
@@ -606,11 +620,13 @@ def _fit(source: Site, target: Site) -> Names:
     return names
 
 
-def _rows(site: Site, table: Table) -> int:
+def _rows(site: ReadableSite, table: Table) -> int:
     return site.database.count(table.name) if table.size <= _COUNTED else table.rows
 
 
-def _weigh(source: Site, target: Site, tables: Sequence[TablePlan], risks: list[str]) -> None:
+def _weigh(
+    source: ReadableSite, target: Site, tables: Sequence[TablePlan], risks: list[str]
+) -> None:
     for item in tables:
         risks += [f"{item.table.name}: {note}" for note in item.table.notes]
     ours, theirs = target.database.facts(), source.database.facts()

@@ -10,16 +10,16 @@ from typing import Any
 from ..config import Environment, Project
 from ..errors import DatabaseError, FilesError, HalfDone, JobError, LeftBroken, NoBuild, Refused
 from ..inspect.web_check import Home, look_at_home
-from ..site import Site, extensions_of
-from ..store import Build, Builds, BuildTree, Commit, Store, commits_between
-from .events import Listener, Phase, silent
+from ..site import ReadableSite, Site, extensions_of
+from ..store import Build, Builds, BuildTree, Commit, commits_between
+from .events import Listener, Phase
 from .journal import Journals, Run
 from .lock import only_run
-from .plan import Choices, Part, Plan
+from .plan import BuildChange, Choices, Part, Plan
 from .planner import build_plan, compare_files
 from .reconnect import was_cut_off
 from .recovery import put_right
-from .snapshot import Keeping
+from .run_context import RunContext
 from .transfer import Report, let_go_of_earlier, run_plan
 from .undoing import undo
 
@@ -131,14 +131,14 @@ def changed_there(
     return differ
 
 
-def holding(source: Site, build: Build, builds: Builds) -> Site:
+def holding(source: ReadableSite, build: Build, builds: Builds) -> ReadableSite:
     """The site a build was made of, with the build's files in place of its own."""
     tree: BuildTree = builds.tree(build, source.files)
-    return replace(source, files=tree)  # type: ignore[arg-type]
+    return replace(source, files=tree)
 
 
 def build_push(
-    source: Site,
+    source: ReadableSite,
     target: Site,
     parts: Sequence[Part],
     others: Sequence[Environment],
@@ -171,41 +171,25 @@ def build_push(
     return replace(
         plan,
         kind="push",
-        build=build,
-        before=before,
-        commits=commits,
-        back=back,
+        pushed=BuildChange(build, before, commits, back),
         risks=tuple(risks),
     )
 
 
-def push(
-    plan: Plan,
-    source: Site,
-    target: Site,
-    journals: Journals,
-    builds: Builds,
-    listener: Listener = silent,
-    *,
-    keep_broken: bool = False,
-    command: Sequence[str] = (),
-    keeping: Keeping | None = None,
-    baselines: Store | None = None,
-) -> Pushed:
+def push(plan: Plan, context: RunContext, *, keep_broken: bool = False) -> Pushed:
     """Carry out a push; if it breaks the home page, take it back unless ``keep_broken``.
 
     Raises:
         Refused, JobError: as ``run_plan``.
         LeftBroken: it broke the home page, and could not be taken back.
     """
+    target, journals, listener = context.target, context.journals, context.listener
     with only_run(target):
         # What a dead run left would answer for the site: a page that holds visitors off, or half of its code.
         put_right(target, journals)
         listener(Phase("look"))
         before = look_at_home(target)
-        report = run_plan(
-            plan, source, target, journals, listener, builds, command, keeping, baselines, keep_earlier=True
-        )  # fmt: skip
+        report = run_plan(plan, context, keep_earlier=True)
         listener(Phase("check"))
         after = look_at_home(target)
         if before.state != "fine" or after.state == "fine" or keep_broken:

@@ -8,7 +8,7 @@ from typing import TypeVar
 
 from ..database.engines import ENGINES
 from ..errors import ConnectionLost, DatabaseError, FilesError, ReachError
-from ..site import Site
+from ..site import ReadableSite, Site
 from .events import Listener, Waiting
 
 # Seconds between attempts to connect anew; about five minutes in all.
@@ -18,7 +18,7 @@ Result = TypeVar("Result")
 
 
 def connect_anew(
-    sites: tuple[Site, ...], lost: Exception, pauses: Iterator[float], listener: Listener
+    sites: tuple[ReadableSite, ...], lost: Exception, pauses: Iterator[float], listener: Listener
 ) -> None:
     """Connect to both sites again, after pauses that grow; the line may break meanwhile, too.
 

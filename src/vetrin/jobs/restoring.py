@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from ..config import Arrival, Environment, Keep, Leave, Project, nearest
 from ..errors import Refused
-from ..site import Site
+from ..site import ReadableSite, Site
 from ..store import Manifest, Store, open_snapshot
 from .plan import PARTS, Choices, Part, Plan
 from .planner import build_plan
@@ -50,7 +50,9 @@ def parts_wanted(manifest: Manifest, wanted: Wanted) -> tuple[Part, ...]:
     return (*(("data",) if wanted.tables else ()), *(files if wanted.paths else ()))
 
 
-def snapshot_site(store: Store, manifest: Manifest, project: Project, wanted: Wanted) -> Site:
+def snapshot_site(
+    store: Store, manifest: Manifest, project: Project, wanted: Wanted
+) -> ReadableSite:
     """A snapshot as a source that shows what is wanted of it.
 
     Raises:
@@ -79,7 +81,7 @@ def snapshot_site(store: Store, manifest: Manifest, project: Project, wanted: Wa
 
 
 def build_restore(
-    source: Site,
+    source: ReadableSite,
     target: Site,
     parts: Sequence[Part],
     wanted: Wanted,

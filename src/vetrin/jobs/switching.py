@@ -25,8 +25,8 @@ from ..database.base import Exchange, Script, pending
 from ..errors import DatabaseUnreachable, FilesError, HalfDone, Refused
 from ..files import OWN_FOLDER, FileChange, FileTree
 from ..remote.executor import Half
-from ..remote.ssh.helper_protocol import escaped
-from ..site import Site
+from ..remote.helper_protocol import escaped
+from ..site import ReadableSite, Site
 from .journal import SWAPPING, Run
 from .lock import holder_of, must_hold
 from .reconnect import was_cut_off
@@ -119,11 +119,13 @@ def underway(tree: FileTree) -> Underway | None:
         ) from error
 
 
-def half_switched(site: Site) -> str:
+def half_switched(site: ReadableSite) -> str:
     """Why an environment is neither old nor new at this moment; empty where it is whole.
 
     A switch that somebody is carrying out right now is waited for.
     """
+    if not isinstance(site, Site):
+        return ""  # what is stored does not switch
     until = time.monotonic() + _PATIENCE
     while (found := underway(site.files)) is not None:
         holder = holder_of(site.files)
@@ -134,7 +136,7 @@ def half_switched(site: Site) -> str:
     return ""
 
 
-def must_be_whole(site: Site) -> None:
+def must_be_whole(site: ReadableSite) -> None:
     """Raises Refused where nothing should be taken from an environment, as it is half old and half new."""
     problem = half_switched(site)
     if problem:

@@ -30,15 +30,14 @@ from ..database import (
     hidden_name,
     joint_digest,
     spans,
-    with_pages,
 )
 from ..errors import NewerLog
-from ..site import PrefixedValues, Site
+from ..site import RowPipeline
 from .baseline import Baseline
-from .events import Checking, Listener, Moved, TableDone, TableStarted
+from .events import Checking, Moved, TableDone, TableStarted
+from .journal import Run
 from .plan import Plan, TablePlan
-from .prefetch import ahead
-from .row_rewriting import Rewriting
+from .run_context import RunContext
 
 _VERSION = 2  # of the record; pages of version 1 had digests that different rows may share
 _STRETCH = 32_000_000  # bytes that are stored together
@@ -117,26 +116,16 @@ class TableCopier:
     """
 
     def __init__(
-        self,
-        plan: Plan,
-        source: Site,
-        target: Site,
-        token: str,
-        record: Record,
-        rewriting: Rewriting,
-        keyed: PrefixedValues,
-        baseline: Baseline,
-        listener: Listener,
+        self, plan: Plan, context: RunContext, run: Run, pipeline: RowPipeline, baseline: Baseline
     ) -> None:
         self._plan = plan
-        self._source = source
-        self._target = target
-        self._token = token
-        self._record = record
-        self._rewriting = rewriting
-        self._keyed = keyed
+        self._source = context.source
+        self._target = context.target
+        self._token = run.token
+        self._record = Record(run.folder)
+        self._pipeline = replace(pipeline, keep=baseline.through)
         self._baseline = baseline
-        self._tell = listener
+        self._tell = context.listener
         self.rows: dict[str, int] = {}
         self.since = ""
         self.again: set[str] = set()
@@ -237,7 +226,7 @@ class TableCopier:
             self._baseline.begin(item.table)
             work(reader, item, hidden, taken, True)
         for among in self._baseline.gaps(item.table):
-            for _ in self._rows(reader, item, among):
+            for _ in self._pipeline.read(reader, item, among):
                 pass
         target.finish(hidden, self._source.database, item.table)
         self.rows[name] = taken.rows
@@ -259,7 +248,7 @@ class TableCopier:
             else:
                 target.remove_range(hidden, table, beyond)
             self._baseline.drop(table, beyond)
-        rows = self._rows(reader, item, KeyRange(after=last))
+        rows = self._pipeline.read(reader, item, KeyRange(after=last))
         for pages, count in self._stored(hidden, item, rows):
             self._pages(table.name, pages, taken.rows + count)
         record.write(table=table.name, done=True)
@@ -293,7 +282,7 @@ class TableCopier:
             among = ranges[number]
             target.remove_range(hidden, table, among)
             self._baseline.drop(table, among)
-            rows = self._rows(reader, item, among)
+            rows = self._pipeline.read(reader, item, among)
             found = list(self._stored(hidden, item, rows))
             pages = [page for some, _ in found for page in some]
             # The range reaches as far as it did, also where its last row is gone.
@@ -319,59 +308,54 @@ class TableCopier:
             self._record.write(table=table.name, rows=0, digest="", done=False)
             self._target.database.lay_out(hidden, table, item.schema)
             self._baseline.drop(table, KeyRange())
-        found = list(self._stored(hidden, item, self._rows(reader, item, KeyRange()), at_once=True))
+        rows = self._pipeline.read(reader, item)
+        found = list(self._stored(hidden, item, rows, at_once=True))
         count = sum(count for _, count in found)
         digest = joint_digest(page.digest for pages, _ in found for page in pages)
         self._record.write(table=table.name, rows=count, digest=digest, done=True)
-
-    def _rows(self, reader: Reader, item: TablePlan, among: KeyRange) -> Iterator[Batch]:
-        """The rows of a range at the source, with their pages; the baseline keeps them as they pass."""
-        rows = reader.rows(
-            item.table,
-            leave=item.leave,
-            instead=item.instead,
-            among=among,
-        )
-        return self._baseline.through(item.table, among, with_pages(item.table, rows))
 
     def _stored(
         self, hidden: str, item: TablePlan, batches: Iterable[Batch], *, at_once: bool = False
     ) -> Iterator[tuple[list[Page], int]]:
         """Store rows stretch by stretch; after each one its pages and how many rows it has."""
         table, name = item.table, item.table.name
-        changed = self._keyed.through(table, batches)
-        stream = self._rewriting.through(table, item.rewritten, changed)
-        with ahead(stream, depth=1) as coming:
+        with self._pipeline.prefetched(item, batches, depth=1) as coming:
             waiting = Waiting(coming)
             while waiting:
-                pages: list[Page] = []
-                complete = [True]
-
-                def stretch(
-                    pages: list[Page] = pages,
-                    complete: list[bool] = complete,
-                    waiting: Waiting = waiting,
-                ) -> Iterator[Batch]:
-                    size, begun = 0, time.monotonic()
-                    for batch in waiting:
-                        if batch.page is not None:
-                            pages.append(batch.page)
-                        else:
-                            complete[0] = False
-                        size += batch.size
-                        yield batch
-                        late = size >= _STRETCH or time.monotonic() - begun >= _SECONDS
-                        if late and not at_once and complete[0]:
-                            return
-
+                stretch = _Stretch(waiting, at_once)
                 stored = self._target.database.fill(
                     hidden,
                     table,
-                    stretch(),
+                    stretch,
                     lambda count, size: self._tell(Moved(name, count, size)),
                     warned=None if name in self._comparing else self._warned.add,
                 )
-                yield (pages if complete[0] else []), stored
+                yield stretch.pages if stretch.paged else [], stored
+
+
+class _Stretch:
+    """Batches that are stored together, taken off those that are ``waiting``: some that end with a page, or with
+    ``at_once`` all. ``pages`` are those of the batches that were taken by now, ``paged`` is False where one of them
+    ended in a page."""
+
+    def __init__(self, waiting: Waiting, at_once: bool) -> None:
+        self._waiting = waiting
+        self._at_once = at_once
+        self.pages: list[Page] = []
+        self.paged = True
+
+    def __iter__(self) -> Iterator[Batch]:
+        size, begun = 0, time.monotonic()
+        for batch in self._waiting:
+            if batch.page is not None:
+                self.pages.append(batch.page)
+            else:
+                self.paged = False
+            size += batch.size
+            yield batch
+            late = size >= _STRETCH or time.monotonic() - begun >= _SECONDS
+            if late and not self._at_once and self.paged:
+                return
 
 
 class Waiting:
@@ -388,8 +372,3 @@ class Waiting:
         while self._next is not None:
             batch, self._next = self._next, next(self._batches, None)
             yield batch
-
-
-def rows_of(reader: Reader, item: TablePlan) -> Iterator[Batch]:
-    """A table's rows as the plan takes them along."""
-    return reader.rows(item.table, leave=item.leave, instead=item.instead)

@@ -12,12 +12,13 @@ import hashlib
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, NamedTuple
 
 from ..database import Attachment, Exchange
 from ..errors import DatabaseError, FilesError, JobError
-from ..site import PrefixedValues, Site, counts_of
-from ..store import Build, Builds, Store
+from ..inspect import StrayScanner
+from ..site import PrefixedValues, ReadableSite, Rewriting, RowPipeline, Site, ahead, counts_of
+from ..store import Build, Builds
 from . import reconnect, switching
 from .arrival import Step, Tables
 from .baseline import Baseline
@@ -38,13 +39,11 @@ from .identity import where
 from .journal import DONE, RESUMED, SWAPPING, Journals, Run
 from .lock import only_run
 from .plan import Plan
-from .prefetch import ahead
 from .reconnect import connect_anew, was_cut_off
 from .recovery import drop_parked, recover, taken_back_on_failure
-from .row_rewriting import Rewriting
-from .snapshot import Keeping
+from .run_context import RunContext
 from .switch import Switch, own_again
-from .table_copy import Record, TableCopier, rows_of
+from .table_copy import TableCopier
 from .throttle import Courtesy
 from .undoing import replaced_routines
 
@@ -69,7 +68,7 @@ class Report:
     files_moved: int
     file_places: int
     counts: dict[str, int]
-    keyed: PrefixedValues
+    prefixed: PrefixedValues
     settled: tuple[Step, ...]
     remarks: tuple[str, ...]
     recovered: tuple[int, ...]
@@ -84,8 +83,8 @@ class Report:
             "rows": sum(self.rows.values()),
             "rewriting": self.rewriting.as_json(),
             "prefixed": {
-                "changed": dict(self.keyed.changed),
-                "left": {f"{table}: {name}": n for (table, name), n in self.keyed.left.items()},
+                "changed": dict(self.prefixed.changed),
+                "left": {f"{table}: {name}": n for (table, name), n in self.prefixed.left.items()},
             },
             "settled": [step.says() for step in self.settled],
             "remarks": list(self.remarks),
@@ -103,51 +102,37 @@ class Report:
 
 def rewriting_of(plan: Plan) -> Rewriting:
     """The rewriting of a plan, which also counts references to third environments."""
-    return Rewriting(plan.mapping, plan.target, plan.others, plan.encoded, signed=dict(plan.signed))
+    finder = StrayScanner(plan.target, plan.others) if plan.others else None
+    return Rewriting(plan.mapping, finder, plan.target.name, plan.encoded, signed=dict(plan.signed))
 
 
-def keyed_of(plan: Plan) -> PrefixedValues:
+def prefixed_of(plan: Plan) -> PrefixedValues:
     """The renaming of values that hold the table prefix, with counts of its own."""
-    return PrefixedValues("", "", {}) if plan.keyed is None else replace(
-        plan.keyed, changed=Counter(), left=Counter()
+    return PrefixedValues("", "", {}) if plan.prefixed is None else replace(
+        plan.prefixed, changed=Counter(), left=Counter()
     )  # fmt: skip
 
 
-def preview(plan: Plan, source: Site, listener: Listener = silent) -> Rewriting:
+def preview(plan: Plan, source: ReadableSite, listener: Listener = silent) -> Rewriting:
     """Count exactly what the run would rewrite, by reading the source and writing nothing."""
-    rewriting, keyed = rewriting_of(plan), keyed_of(plan)
+    rewriting = rewriting_of(plan)
+    pipeline = RowPipeline(rewriting, prefixed_of(plan))
     listener(Phase("look"))
     listener(Started(plan.rows, plan.table_bytes, 0, 0))
     with source.database.reading() as reader:
         for item in plan.tables:
             listener(TableStarted(item.table.name, item.rows))
-            with ahead(rows_of(reader, item)) as batches:
-                changed = keyed.through(item.table, batches)
-                for batch in rewriting.through(item.table, item.rewritten, changed):
+            with ahead(pipeline.read(reader, item)) as batches:
+                for batch in pipeline.change(item, batches):
                     listener(Moved(item.table.name, batch.rows, batch.size))
             listener(TableDone(item.table.name, item.rows))
     return rewriting
 
 
-def run_plan(
-    plan: Plan,
-    source: Site,
-    target: Site,
-    journals: Journals,
-    listener: Listener = silent,
-    builds: Builds | None = None,
-    command: Sequence[str] = (),
-    keeping: Keeping | None = None,
-    baselines: Store | None = None,
-    *,
-    keep_earlier: bool = False,
-) -> Report:
+def run_plan(plan: Plan, context: RunContext, *, keep_earlier: bool = False) -> Report:
     """Do what the plan says, or go on with a run that was stopped while it did the same.
 
-    With ``builds``, what a push to production replaces is kept there too. ``command`` is what is put on
-    record as the way to go on. With ``keeping``, a snapshot of what will be replaced is taken first, and
-    proved. With ``baselines``, what is taken of the source is kept there. With ``keep_earlier``, what earlier
-    runs parked stays until ``let_go_of_earlier``.
+    With ``keep_earlier``, what earlier runs parked stays until ``let_go_of_earlier``.
 
     Raises:
         Refused: another run writes to the target.
@@ -155,37 +140,14 @@ def run_plan(
             and what has arrived waits beside it.
         JobError: something failed; the target is as it was before.
     """
-    key = signature(plan)
+    source, target, journals = context.source, context.target, context.journals
     remarks: list[str] = []
     with only_run(target):
-        run = resumable(journals, target.environment.name, key)
-        recovered = recover(target, journals, but=run)
-        if run is None:
-            run = journals.begin(
-                plan.kind,
-                plan.source.name,
-                plan.target.name,
-                parts=list(plan.parts),
-                build=plan.build.as_json() if plan.build else None,
-                signature=key,
-                command=list(command),
-                **where(target),
-            )
-        else:
-            run.resumed = True
-            run.write(RESUMED)
-        with Baseline(baselines, plan, source, run) as baseline:
+        run, recovered = _begun(plan, context)
+        with Baseline(context.baselines, plan, source, run) as baseline:
             with taken_back_on_failure(target, run, journals):
-                if keeping is not None and not run.saved:
-                    listener(Phase("keep"))
-                    run.write("saved", snapshot=keeping.keep(target, plan, run.number, listener))
-                kept = None
-                if builds is not None and plan.target.role == "production":
-                    listener(Phase("keep"))
-                    kept = keep_what_goes(plan, target, builds)
-                report = _persistently(
-                    plan, source, target, run, baseline, listener, recovered, kept
-                )
+                kept = _kept_first(plan, context, run)
+                report = _persistently(plan, context, run, baseline, _Before(recovered, kept))
             # From here on what came stays, and what goes wrong is a remark.
             with _remarked("the record of the switch could not be removed", remarks):
                 switching.end(target, run.token)
@@ -195,6 +157,40 @@ def run_plan(
                 remarks.append(f"no baseline for a later merge was kept: {baseline.lost}")
         report = replace(report, remarks=(*report.remarks, *remarks))
         return report if keep_earlier else let_go_of_earlier(target, journals, report)
+
+
+def _begun(plan: Plan, context: RunContext) -> tuple[Run, tuple[int, ...]]:
+    """The run that does a plan, new or stopped before, and the runs that were taken back for it."""
+    target, journals, key = context.target, context.journals, signature(plan)
+    run = resumable(journals, target.environment.name, key)
+    recovered = recover(target, journals, but=run)
+    if run is not None:
+        run.resumed = True
+        run.write(RESUMED)
+        return run, recovered
+    run = journals.begin(
+        plan.kind,
+        plan.source.name,
+        plan.target.name,
+        parts=list(plan.parts),
+        build=plan.build.as_json() if plan.build else None,
+        signature=key,
+        command=list(context.command),
+        **where(target),
+    )
+    return run, recovered
+
+
+def _kept_first(plan: Plan, context: RunContext, run: Run) -> Build | None:
+    """Keep what the run replaces: in a snapshot, and of a push to production in a build."""
+    keeping, builds, listener = context.keeping, context.builds, context.listener
+    if keeping is not None and not run.saved:
+        listener(Phase("keep"))
+        run.write("saved", snapshot=keeping.keep(context.target, plan, run.number, listener))
+    if builds is None or plan.target.role != "production":
+        return None
+    listener(Phase("keep"))
+    return keep_what_goes(plan, context.target, builds)
 
 
 def let_go_of_earlier(target: Site, journals: Journals, report: Report) -> Report:
@@ -239,15 +235,15 @@ def resumable(journals: Journals, environment: str, key: str = "") -> Run | None
     return None
 
 
+class _Before(NamedTuple):
+    """What was done before the first row: runs that were taken back, and the build that was kept."""
+
+    recovered: tuple[int, ...]
+    kept: Build | None
+
+
 def _persistently(
-    plan: Plan,
-    source: Site,
-    target: Site,
-    run: Run,
-    baseline: Baseline,
-    listener: Listener,
-    recovered: tuple[int, ...],
-    kept: Build | None,
+    plan: Plan, context: RunContext, run: Run, baseline: Baseline, before: _Before
 ) -> Report:
     """Carry out; a connection that breaks is made anew, after pauses that grow, and the run goes on."""
     moved = 0
@@ -256,23 +252,24 @@ def _persistently(
         nonlocal moved
         if isinstance(event, (Moved, FileMoved)) and event.size:
             moved += 1
-        listener(event)
+        context.listener(event)
 
+    listening = replace(context, listener=heard)
     pauses, tries = iter(reconnect.PAUSES), 0
-    work = _Transfer(plan, source, target, run, baseline, heard)
+    work = _Transfer(plan, listening, run, baseline)
     while True:
         try:
-            return work.carry_out(recovered, kept)
+            return work.carry_out(before)
         except Exception as error:
             if not was_cut_off(error):
                 raise
             broken = error
         if moved and tries < _TRIES:  # it went on for a while: that is another breakdown
             pauses, moved, tries = iter(reconnect.PAUSES), 0, tries + 1
-        connect_anew((source, target), broken, pauses, listener)
+        connect_anew((context.source, context.target), broken, pauses, context.listener)
         run.resumed = True
         if run.stage != SWAPPING:
-            work = _Transfer(plan, source, target, run, baseline, heard)
+            work = _Transfer(plan, listening, run, baseline)
 
 
 def keep_what_goes(plan: Plan, target: Site, builds: Builds) -> Build | None:
@@ -290,41 +287,26 @@ def keep_what_goes(plan: Plan, target: Site, builds: Builds) -> Build | None:
 
 
 class _Transfer:
-    def __init__(
-        self,
-        plan: Plan,
-        source: Site,
-        target: Site,
-        run: Run,
-        baseline: Baseline,
-        listener: Listener,
-    ) -> None:
-        for site in (source, target):
+    def __init__(self, plan: Plan, context: RunContext, run: Run, baseline: Baseline) -> None:
+        listener = context.listener
+        for site in (context.source, context.target):
             if site.far is not None and site.environment.role == "production":
                 listener = Courtesy(listener, site.far)
+        context = replace(context, listener=listener)
         self._plan = plan
-        self._source = source
-        self._target = target
+        self._source = context.source
+        self._target = context.target
         self._run = run
         self._baseline = baseline
         self._tell = listener
         self._rewriting = rewriting_of(plan)
-        self._keyed = keyed_of(plan)
-        self._mover = FileCopier(plan, source, target, run.token, listener, going_on=run.resumed)
-        self._taker = TableCopier(
-            plan,
-            source,
-            target,
-            run.token,
-            Record(run.folder),
-            self._rewriting,
-            self._keyed,
-            baseline,
-            listener,
-        )
+        self._prefixed = prefixed_of(plan)
+        self._mover = FileCopier(plan, context, run)
+        pipeline = RowPipeline(self._rewriting, self._prefixed)
+        self._taker = TableCopier(plan, context, run, pipeline, baseline)
         self._remarks: tuple[str, ...] = ()
 
-    def carry_out(self, recovered: tuple[int, ...], kept: Build | None) -> Report:
+    def carry_out(self, before: _Before) -> Report:
         plan, files, run = self._plan, self._plan.files, self._run
         switch = run.switch
         if run.stage != SWAPPING:  # otherwise the connection was lost after that was written
@@ -335,20 +317,20 @@ class _Transfer:
         self._remarks += tuple(lost)
         self._target.forget()
         report = Report(
-            run,
-            self._taker.rows,
-            self._rewriting,
-            files.files - len(self._mover.vanished) if files else 0,
-            self._mover.sent,
-            sum(entry.kind != "folder" for entry in files.gone) if files else 0,
-            len(files.reused) if files else 0,
-            self._mover.rewritten.total,
-            counts_of(self._target) if plan.tables else plan.arriving.counts,
-            self._keyed,
-            tuple(plan.settling.steps),
-            (*self._remarks, *self._mover.remarks(), *_moment(self._taker)),
-            recovered,
-            kept,
+            run=run,
+            rows=self._taker.rows,
+            rewriting=self._rewriting,
+            files=files.files - len(self._mover.vanished) if files else 0,
+            file_bytes=self._mover.sent,
+            files_gone=sum(entry.kind != "folder" for entry in files.gone) if files else 0,
+            files_moved=len(files.reused) if files else 0,
+            file_places=self._mover.rewritten.total,
+            counts=counts_of(self._target) if plan.tables else plan.arriving.counts,
+            prefixed=self._prefixed,
+            settled=tuple(plan.settling.steps),
+            remarks=(*self._remarks, *self._mover.remarks(), *_moment(self._taker)),
+            recovered=before.recovered,
+            kept=before.kept,
             own=tuple(e.path for e in files.only_there if e.kind != "folder") if files else (),
         )
         run.write(DONE, report=report.as_json())
@@ -382,7 +364,10 @@ class _Transfer:
         plan, prefix = self._plan, len(self._source.prefix)
         columns = {item.table.name[prefix:]: item.table for item in plan.tables}
         tables = Tables(
-            self._target, lambda name: self._taker.to_settle(self._source.prefix + name), columns
+            self._target,
+            self._target.database,
+            lambda name: self._taker.to_settle(self._source.prefix + name),
+            columns,
         )
         said = [step.do(tables) for step in plan.settling.steps]
         self._remarks = tuple(remark for remark in said if remark)

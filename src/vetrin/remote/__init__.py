@@ -1,5 +1,6 @@
 """Environments on other machines, and the way there."""
 
-from .pool import RemoteHost, hosts
+from .base import Nobody, Prompter, RemoteHost
+from .pool import hosts
 
-__all__ = ["ReachError", "RemoteHost", "hosts"]
+__all__ = ["Nobody", "Prompter", "RemoteHost", "hosts"]

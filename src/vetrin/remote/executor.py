@@ -1,7 +1,7 @@
 """A process where a target is, which carries out a switch as one piece, whatever becomes of us and of the line.
 
-It is the helper in Python or PHP (``helpers/``): on another machine in a session of its own, on this one a
-process of its own that outlives us. The exchange is that of ``frames``, with one request, ``switch``:
+It is the helper in Python or PHP (``helper_scripts/``): on another machine in a session of its own, on this one a
+process of its own that outlives us. The exchange is that of ``helper_protocol``, with one request, ``switch``:
 
 1. ``{"do": "switch", "connect": SERVER or null}``; it connects to the database server and says so;
 2. DATA frames both ways carry what the log-in to that server needs, so that no password is known there;
@@ -30,7 +30,7 @@ from typing import Any, Protocol
 from ..database.base import in_words
 from ..errors import DatabaseError, DatabaseUnreachable, FilesError
 from ..files import printable
-from .ssh.helper_protocol import (
+from .helper_protocol import (
     DATA,
     END,
     ERROR,
@@ -42,7 +42,7 @@ from .ssh.helper_protocol import (
     exactly,
     frame,
 )
-from .ssh.helper_scripts import PYTHON, source
+from .helper_scripts import PYTHON, source
 
 
 class ExecutorLost(ConnectionError):

@@ -154,35 +154,16 @@ def walk(data: bytes, start: int = 0, hits: Sequence[int] | None = None) -> Pars
             count, is_next = int(match[1]), 1
             position = match.end()
         elif kind == b"O":
-            match = _OBJECT.match(data, position)
-            if match is None:
-                raise PhpError(position)
-            head = _OBJECT_COUNT.match(data, match.end() + int(match[1]))
-            if head is None:
-                raise PhpError(position)
-            count, is_next = int(head[1]), 0
-            position = head.end()
+            count, position = _object(data, position)
+            is_next = 0
         elif kind == b"S":
             position = _escaped(data, position, spans, is_key, number)
             continue
         elif kind == b"E":
-            match = _ENUM.match(data, position)
-            end = match.end() + int(match[1]) if match is not None else size
-            if data[end : end + 2] != b'";':
-                raise PhpError(position)
-            position = end + 2
+            position = _enum(data, position)
             continue
         elif kind == b"C":
-            match = _CUSTOM.match(data, position)
-            head = _OBJECT_COUNT.match(data, match.end() + int(match[1])) if match else None
-            if head is None:
-                raise PhpError(position)
-            end = head.end() + int(head[1])
-            if data[end : end + 1] != b"}":
-                raise PhpError(position)
-            # The length prefix that a new payload changes is the second number.
-            spans.append(Span(head.start() + 2, head.end(), end, "C", False, number))
-            position = end + 1
+            position = _custom(data, position, spans, number)
             continue
         else:
             raise PhpError(position)
@@ -218,6 +199,38 @@ def _next_behind(spans: list[Span], waiting: Iterator[int], size: int) -> int:
     while spans and hit < spans[-1].end:
         hit = next(waiting, size)
     return hit
+
+
+def _object(data: bytes, position: int) -> tuple[int, int]:
+    """Read the head of an object: how many properties it has, and where these begin."""
+    match = _OBJECT.match(data, position)
+    head = _OBJECT_COUNT.match(data, match.end() + int(match[1])) if match else None
+    if head is None:
+        raise PhpError(position)
+    return int(head[1]), head.end()
+
+
+def _enum(data: bytes, position: int) -> int:
+    """Read a case of an enumeration; where it ends."""
+    match = _ENUM.match(data, position)
+    end = match.end() + int(match[1]) if match is not None else len(data)
+    if data[end : end + 2] != b'";':
+        raise PhpError(position)
+    return end + 2
+
+
+def _custom(data: bytes, position: int, spans: list[Span], number: int) -> int:
+    """Read an object that serialises itself, and list its payload; where it ends."""
+    match = _CUSTOM.match(data, position)
+    head = _OBJECT_COUNT.match(data, match.end() + int(match[1])) if match else None
+    if head is None:
+        raise PhpError(position)
+    end = head.end() + int(head[1])
+    if data[end : end + 1] != b"}":
+        raise PhpError(position)
+    # The length prefix that a new payload changes is the second number.
+    spans.append(Span(head.start() + 2, head.end(), end, "C", False, number))
+    return end + 1
 
 
 def _escaped(data: bytes, position: int, spans: list[Span], is_key: bool, number: int) -> int:

@@ -1,27 +1,40 @@
-"""An open environment: its tables, files, extensions, and what its configuration says."""
+"""An open environment: its tables, files, extensions, what its configuration says, and its rows on their way."""
 
 from .address_map import UNKNOWN, mapping_for
 from .extensions import Extension, active_keys, extensions_of, missing_extensions
 from .open import configuration_of, far_of, is_empty, open_database, open_site, password_of, root_of
 from .payloads import Signed, rewrite_payloads, signed_between
+from .prefetch import ahead
 from .prefix import Names, OneName, PrefixedValues
+from .row_pipeline import Changed, RowPipeline, RowSelection, TableRows, ValueWork
+from .row_rewriting import Encoded, Healing, Rewriting
 from .scope import FileScope, file_scope, lies_loose, own_files, part_of_path, stays_with
-from .site import Looked, Site
+from .site import Looked, ReadableSite, Site
 from .summary import Newest, Summary, counts_of, newest_of, standing
 
 __all__ = [
     "UNKNOWN",
+    "Changed",
+    "Encoded",
     "Extension",
     "FileScope",
+    "Healing",
     "Looked",
     "Names",
     "Newest",
     "OneName",
     "PrefixedValues",
+    "ReadableSite",
+    "Rewriting",
+    "RowPipeline",
+    "RowSelection",
     "Signed",
     "Site",
     "Summary",
+    "TableRows",
+    "ValueWork",
     "active_keys",
+    "ahead",
     "configuration_of",
     "counts_of",
     "extensions_of",

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from ..rewrite import Address, Mapping
-from .site import Site
+from .site import ReadableSite
 
 # Whose address an archive speaks that does not tell it.
 UNKNOWN = Address.parse("http://unknown.invalid")
 
 
-def mapping_for(source: Site, target: Site, notes: list[str]) -> Mapping:
+def mapping_for(source: ReadableSite, target: ReadableSite, notes: list[str]) -> Mapping:
     """All addresses and roots of the source, onto the target's.
 
     Addresses that the source's own settings hold count as its own, even where the project does not

@@ -13,7 +13,7 @@ from typing import Any
 from ..cms import ExtensionRule
 from ..files import Entry, if_readable
 from ..rewrite.structured_values import texts_of
-from .site import Site
+from .site import ReadableSite
 
 _HEAD = 8192  # bytes of a file in which its header stands
 
@@ -33,7 +33,7 @@ class Extension:
         return vars(self)
 
 
-def active_keys(site: Site, rule: ExtensionRule) -> list[str] | None:
+def active_keys(site: ReadableSite, rule: ExtensionRule) -> list[str] | None:
     """What the site's settings say is active; None where all that are there are."""
     if not rule.active:
         return None
@@ -46,7 +46,7 @@ def active_keys(site: Site, rule: ExtensionRule) -> list[str] | None:
     return list(dict.fromkeys(found))
 
 
-def extensions_of(site: Site) -> list[Extension]:
+def extensions_of(site: ReadableSite) -> list[Extension]:
     """All extensions whose files are there, by group and title."""
     found: list[Extension] = []
     own = site.definition.copy.file if site.definition.copy else None
@@ -76,7 +76,7 @@ def extensions_of(site: Site) -> list[Extension]:
     return sorted(found, key=lambda item: (item.group, item.title.lower()))
 
 
-def missing_extensions(site: Site, rule: ExtensionRule, keys: list[str]) -> list[str]:
+def missing_extensions(site: ReadableSite, rule: ExtensionRule, keys: list[str]) -> list[str]:
     """Those of ``keys`` whose files are not there."""
     there = {entry.path for entry in _files(site, rule)}
     folders = {path.rpartition("/")[0] for path in there}
@@ -87,7 +87,7 @@ def missing_extensions(site: Site, rule: ExtensionRule, keys: list[str]) -> list
     ]
 
 
-def _files(site: Site, rule: ExtensionRule) -> Iterator[Entry]:
+def _files(site: ReadableSite, rule: ExtensionRule) -> Iterator[Entry]:
     """The files that the rule's patterns name; at most one folder deep."""
     children = site.files.children(rule.folder)
     for entry in children:
@@ -110,7 +110,7 @@ def _name(entry: Entry) -> str:
     return entry.path.rpartition("/")[2]
 
 
-def _header(site: Site, rule: ExtensionRule, path: str) -> tuple[str, str]:
+def _header(site: ReadableSite, rule: ExtensionRule, path: str) -> tuple[str, str]:
     head = b""
     with if_readable():
         head = next(iter(site.files.read(path)), b"")

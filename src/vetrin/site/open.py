@@ -12,10 +12,10 @@ from typing import cast
 from ..cms import Place, SiteConfiguration, read_configuration
 from ..config import Environment, Project, creator_password, database_password
 from ..database import AbsentDatabase, Database
-from ..database.engines import engine_of
+from ..database.engines import Wanted, engine_of
 from ..errors import ConfigurationError, DatabaseUnreachable, FilesError, ReachError
 from ..files import OWN_FOLDER, DigestCache, FileTree, LocalTree, RemoteTree, spot_there
-from ..remote.pool import RemoteHost, hosts
+from ..remote import RemoteHost, hosts
 from ..spot import Spot, spot_here
 from .guard import Found, Whereabouts, must_be_its_own, prefix_of
 from .site import Site
@@ -132,47 +132,19 @@ def open_database(
         DatabaseUnreachable: it does not answer, or refuses the account.
     """
     far = far_of(environment)
-    if engine_of(configuration.engine).in_file:
-        # An engine's library is loaded only where a site needs it.
-        from ..database.sqlite.database import LocalOpener, Opener, SqliteDatabase
-        from ..remote.ssh.sqlite import CopyOpener, HelperOpener
-
-        door: Opener
-        if far is None:
-            door = LocalOpener()
-        elif far.helpers is not None:
-            door = HelperOpener(far.helpers, far.machine)
-            far.ways["database"] = f"its file, by SQLite {far.helpers.hello.sqlite} in the helper"
-        else:
-            door = CopyOpener(far.machine, far.line.account)
-            far.ways["database"] = "a copy of its file, for reading only"
-        return SqliteDatabase(
-            str(root_of(environment) / configuration.database),
+    return engine_of(configuration.engine).open(
+        Wanted(
+            name=configuration.database,
+            root=root_of(environment),
+            remote=far,
+            host_port_socket=configuration.host_port_socket,
+            user=configuration.user,
+            password=password_of(environment, configuration),
+            creator_password=lambda: creator_password(environment.name),
+            options=environment.database,
             read_only=read_only,
             may_be_missing=may_be_missing,
-            door=door,
         )
-    # An engine's library is loaded only where a site needs it.
-    from ..database.mysql import VERIFIED, Credentials, MysqlDatabase
-
-    top = far.place("/") if far is not None else None
-    host, port, socket = configuration.host_port_socket(top)
-    password = password_of(environment, configuration)
-    given = environment.database
-    credentials = Credentials(
-        configuration.database, configuration.user, password, host, port, socket,
-        tls=given.get("tls", VERIFIED), ca=given.get("tls-ca"),
-    )  # fmt: skip
-    creator = None
-    if may_be_missing and "create-as" in given:
-        password = creator_password(environment.name)
-        creator = replace(credentials, user=given["create-as"], password=password)
-    return MysqlDatabase(
-        credentials,
-        read_only=read_only,
-        may_be_missing=may_be_missing,
-        creator=creator,
-        dial=far.dial if far is not None else None,
     )
 
 
@@ -294,4 +266,4 @@ def _whereabouts(
 
 def _spot(environment: Environment, path: str) -> Spot | None:
     far = far_of(environment)
-    return spot_here(path) if far is None else spot_there(far.machine, far.line.host.name, path)
+    return spot_here(path) if far is None else spot_there(far.machine, far.host.name, path)

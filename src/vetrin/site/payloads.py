@@ -8,13 +8,13 @@ from ..cms import EncodedRule, SignedRule
 from ..database import Batch, Table
 from ..rewrite import Rewriter, Tally
 from ..rewrite.signed import Signing
-from .site import Site
+from .site import ReadableSite, Site
 
 Signed = dict[tuple[str, str], tuple[Signing, ...]]
 
 
 def signed_between(
-    source: Site, target: Site | None, made: Mapping[str, str] | None = None
+    source: ReadableSite, target: Site | None, made: Mapping[str, str] | None = None
 ) -> Signed:
     """How signed values of a source become those of a target, by table and column of the source.
 
@@ -41,7 +41,10 @@ def signed_between(
 
 
 def _secret(
-    site: Site, rule: SignedRule, secrets: Mapping[str, str], settle: Site | None = None
+    site: ReadableSite,
+    rule: SignedRule,
+    secrets: Mapping[str, str],
+    settle: ReadableSite | None = None,
 ) -> bytes | None:
     """The secret of a site; with ``settle``, of a target whose settings will be those of that site."""
     parts: list[str] = []

@@ -8,18 +8,19 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 
 from ..cms import Definition
 from ..database import Among, Attachment, Batch, Condition, Table
+from ..database.engines import Engine, engine_of
 from ..database.sql_names import rename
-from .site import Site
+from .site import ReadableSite
 
 _FOLDS = ("1", "2")  # values of lower_case_table_names for servers to which A and a are one
 
 
-def _folds(site: Site) -> bool:
+def _folds(site: ReadableSite) -> bool:
     return site.database.facts().details.get("lower-case table names") in _FOLDS
 
 
@@ -34,11 +35,11 @@ class Names:
     old: str
     new: str
     tables: dict[str, str]
-    quote: Callable[[str], str]
+    engine: Engine
     shared: bool = False
 
     @classmethod
-    def between(cls, source: Site, target: Site, shared: bool) -> Names:
+    def between(cls, source: ReadableSite, target: ReadableSite, shared: bool) -> Names:
         """``shared``: both have their tables in one database.
 
         Raises:
@@ -60,7 +61,7 @@ class Names:
                     f"server of {target.environment.name}, which does not tell A from a"
                 )
             found[name] = new
-        return cls(source.prefix, target.prefix, found, source.database.quote, shared)
+        return cls(source.prefix, target.prefix, found, engine_of(source.database.engine), shared)
 
     @property
     def changes(self) -> bool:
@@ -76,7 +77,9 @@ class Names:
             names.update(further)
         if not names:
             return text
-        return rename(text, names, self.quote)
+        return rename(
+            text, names, self.engine.quote, double_quoted_text=self.engine.double_quoted_text
+        )
 
     def routines(self, items: Iterable[Attachment]) -> dict[str, str]:
         """Stored routines and sequences that get another name; of two sites in one database, no others are to
@@ -126,7 +129,7 @@ class PrefixedValues:
     left: Counter[tuple[str, str]] = field(default_factory=Counter)
 
     @classmethod
-    def between(cls, source: Site, target: Site) -> PrefixedValues:
+    def between(cls, source: ReadableSite, target: ReadableSite) -> PrefixedValues:
         definition: Definition = source.definition
         rules = definition.prefixed if source.prefix != target.prefix else {}
         return cls(source.prefix, target.prefix, dict(rules))
@@ -169,7 +172,7 @@ class PrefixedValues:
         names = "|".join(map(re.escape, keys))
         return re.compile(rf"{re.escape(prefix)}(?:\d+_)?(?:{names})".encode())
 
-    def stale(self, source: Site) -> dict[str, list[Condition]]:
+    def stale(self, source: ReadableSite) -> dict[str, list[Condition]]:
         """Rows that bear the target's prefix already, from an earlier life of the source.
 
         They would stand in the way of those that get it now.

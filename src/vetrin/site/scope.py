@@ -10,7 +10,7 @@ from ..config import Environment
 from ..database.engines import engine_of
 from ..files import unit_of, withheld
 from .open import root_of
-from .site import Site
+from .site import ReadableSite
 
 
 @dataclass(frozen=True)
@@ -26,7 +26,10 @@ class FileScope:
 
 
 def file_scope(
-    source: Site, target: Site, parts: Collection[str], everywhere: Sequence[Environment]
+    source: ReadableSite,
+    target: ReadableSite,
+    parts: Collection[str],
+    everywhere: Sequence[Environment],
 ) -> FileScope:
     """The files of some parts; what is neither media nor core is code.
 
@@ -53,12 +56,12 @@ def file_scope(
     )
 
 
-def lies_loose(site: Site, path: str) -> bool:
+def lies_loose(site: ReadableSite, path: str) -> bool:
     """True for a path among the code, but in none of the folders that belong together."""
     return part_of_path(site, path) == "code" and not unit_of(path, site.definition.whole)
 
 
-def stays_with(site: Site) -> Callable[[str], str]:
+def stays_with(site: ReadableSite) -> Callable[[str], str]:
     """What says why a file of a site does not leave it by itself; nothing for one that does."""
     names = {PurePosixPath(name).name for name in site.definition.configuration.files}
     if site.configuration.file is not None:
@@ -70,7 +73,7 @@ def stays_with(site: Site) -> Callable[[str], str]:
     )
 
 
-def part_of_path(site: Site, path: str) -> str:
+def part_of_path(site: ReadableSite, path: str) -> str:
     """The part that a path below the root belongs to."""
     for part in ("media", "core"):
         for folder in site.definition.parts.get(part, ()):
@@ -79,7 +82,7 @@ def part_of_path(site: Site, path: str) -> str:
     return "code"
 
 
-def own_files(site: Site) -> set[str]:
+def own_files(site: ReadableSite) -> set[str]:
     """Files in the root that belong to the environment itself and never move."""
     root = PurePosixPath(str(site.root))
     found = set()
@@ -101,7 +104,7 @@ def own_files(site: Site) -> set[str]:
     return found
 
 
-def _nested(site: Site, environments: Sequence[Environment]) -> set[str]:
+def _nested(site: ReadableSite, environments: Sequence[Environment]) -> set[str]:
     """Roots of other environments inside this one's."""
     if not site.roots:
         return set()

@@ -8,19 +8,19 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from types import TracebackType
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Self
 
 from ..cms import Definition, EncodedRule, Place, SiteConfiguration, owned
 from ..config import Environment, similar
-from ..database import Condition, Database, Like, Table
+from ..database import Condition, Database, Like, ReadableDatabase, Table
 from ..errors import AddressError
-from ..files import DigestCache, FileTree
+from ..files import DigestCache, FileTree, SourceTree
+from ..remote.base import RemoteHost
 from ..rewrite import Address
 from .conditions import site_condition
 
 if TYPE_CHECKING:
     from ..remote.executor import Executor
-    from ..remote.pool import RemoteHost
 
 
 @dataclass(frozen=True)
@@ -32,25 +32,24 @@ class Looked:
 
 
 @dataclass
-class Site:
-    """An open environment; a context manager that closes its database.
+class ReadableSite:
+    """What can be read as an environment: one that is open, a snapshot, an archive. A context manager that closes its
+    database.
 
     ``seen`` is what is remembered of its files, ``place`` the folder that they are in, and ``far`` the host
-    where that is not on this machine. ``unsure`` says what could not be made sure of before it may be written to.
+    where that is not on this machine.
     """
 
     environment: Environment
     definition: Definition
     configuration: SiteConfiguration
-    database: Database
-    files: FileTree
+    database: ReadableDatabase
+    files: SourceTree
     seen: DigestCache = field(default_factory=DigestCache)
     place: Place | None = None
     far: RemoteHost | None = None
-    again: Callable[[], Site] | None = field(default=None, repr=False)
+    again: Callable[[], Any] | None = field(default=None, repr=False)
     looked: Looked | None = None
-    unsure: tuple[str, ...] = ()
-    lock: bytes = field(default=b"", repr=False)  # what the lock says that this process holds
 
     def reopen(self) -> None:
         """Connect anew to what may have been lost.
@@ -74,7 +73,7 @@ class Site:
         """The root as it is given, and without links; nothing for that of an archive that does not tell it."""
         return tuple(filter(None, dict.fromkeys([str(self.root), str(self.root.resolve())])))
 
-    def __enter__(self) -> Site:
+    def __enter__(self) -> Self:
         return self
 
     def __exit__(
@@ -85,26 +84,6 @@ class Site:
     ) -> None:
         self.database.close()
         self.seen.close()
-
-    @property
-    def runs_processes(self) -> bool:
-        """True where a process of ours can run where the environment is."""
-        return self.far is None or self.far.helpers is not None
-
-    def executor(self) -> Executor:
-        """A process where the environment is, for one switch.
-
-        Raises:
-            OSError: it could not be started.
-        """
-        # Loaded only for a switch.
-        from ..remote.executor import Executor, Process
-
-        if self.far is None:
-            return Executor(Process())
-        assert self.far.helpers is not None
-        _, pipe = self.far.helpers.session()
-        return Executor(pipe)
 
     def forget(self) -> None:
         """Tables and views are not what they were: ask for them anew."""
@@ -220,6 +199,38 @@ class Site:
             except AddressError:
                 continue
         return found
+
+
+@dataclass
+class Site(ReadableSite):
+    """An environment that is open, and may be written to where it was opened for that.
+
+    ``unsure`` says what could not be made sure of before it may be written to.
+    """
+
+    database: Database
+    files: FileTree
+    again: Callable[[], Site] | None = field(default=None, repr=False)
+    unsure: tuple[str, ...] = ()
+    lock: bytes = field(default=b"", repr=False)  # what the lock says that this process holds
+
+    @property
+    def runs_processes(self) -> bool:
+        """True where a process of ours can run where the environment is."""
+        return self.far is None or self.far.runs_processes
+
+    def executor(self) -> Executor:
+        """A process where the environment is, for one switch.
+
+        Raises:
+            OSError: it could not be started.
+        """
+        # Loaded only for a switch.
+        from ..remote.executor import Executor, Process
+
+        if self.far is None:
+            return Executor(Process())
+        return Executor(self.far.process())
 
 
 def _text(value: Any) -> str:

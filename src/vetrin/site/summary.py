@@ -8,7 +8,7 @@ from typing import Any
 
 from ..cms import read_version
 from ..database import Condition, Every, Other
-from . import Site
+from . import ReadableSite
 
 
 @dataclass(frozen=True)
@@ -47,7 +47,7 @@ class Summary:
 
 
 def counts_of(
-    site: Site, leave: Mapping[str, Condition] | None = None, away: Collection[str] = ()
+    site: ReadableSite, leave: Mapping[str, Condition] | None = None, away: Collection[str] = ()
 ) -> dict[str, int]:
     """The definition's counts, for tables that are there.
 
@@ -67,7 +67,7 @@ def counts_of(
     return found
 
 
-def newest_of(site: Site) -> Newest | None:
+def newest_of(site: ReadableSite) -> Newest | None:
     """The entry that was changed last."""
     if site.looked is not None:
         return Newest(*site.looked.newest) if site.looked.newest else None
@@ -85,7 +85,7 @@ def newest_of(site: Site) -> Newest | None:
     return Newest(str(rows[0][0]), str(rows[0][1])) if rows else None
 
 
-def standing(site: Site, *, files: bool = True) -> Summary:
+def standing(site: ReadableSite, *, files: bool = True) -> Summary:
     """Look at an open environment.
 
     Raises:

@@ -9,7 +9,7 @@ from .leases import lease
 from .manifest import Manifest, StoredBuild, StoredData, StoredFile, StoredFiles, StoredTable
 from .objects import Contents, Hands, in_blocks
 from .open import open_store
-from .retention import Verdict, judge
+from .retention import Held, Verdict, judge
 from .snapshot_database import SnapshotDatabase
 from .snapshot_files import SnapshotPath, SnapshotTree, keep_files
 from .snapshot_site import manifest_of, open_snapshot
@@ -30,6 +30,7 @@ __all__ = [
     "FileKeeper",
     "FolderBackend",
     "Hands",
+    "Held",
     "Manifest",
     "NoCipher",
     "PassphraseCipher",

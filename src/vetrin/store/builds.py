@@ -22,7 +22,7 @@ from ..cms import read_version
 from ..errors import DamagedObject, FilesError, NoBuild
 from ..files import Buffer, Entry, SourceTree, admit, folders_to_scan, some_of
 from ..files import Manifest as Listing
-from ..site import Site
+from ..site import ReadableSite, Site
 from .file_keeper import FileKeeper
 from .git import Commit
 from .manifest import Manifest, StoredBuild, StoredFile
@@ -136,7 +136,7 @@ class Builds:
             return self._add(replace(manifest, files=lists, added=added + more), build)
 
     def _files(
-        self, site: Site, entries: Mapping[str, Entry], known: Mapping[str, StoredFile]
+        self, site: ReadableSite, entries: Mapping[str, Entry], known: Mapping[str, StoredFile]
     ) -> tuple[list[StoredFile], int]:
         """Files as they are stored, in the order of their paths, and the bytes that it added."""
         store = self.store
@@ -223,6 +223,7 @@ class BuildTree:
     streams = 2
     grain = 1
     algorithms: tuple[str, ...] = ("xxh128", "sha256")
+    folds_names = False
 
     def __init__(self, build: Build, held: SourceTree, beside: SourceTree) -> None:
         self.build = build

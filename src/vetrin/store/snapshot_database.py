@@ -1,10 +1,10 @@
-"""The data of a snapshot, read as any database is. Nothing can be written to it."""
+"""The data of a snapshot, read as any database is."""
 
 from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from typing import Any, NoReturn
+from typing import Any
 
 from ..database import (
     BATCH_BYTES,
@@ -12,11 +12,11 @@ from ..database import (
     Attachment,
     Batch,
     Condition,
-    Database,
     Facts,
     ForeignKey,
     Instead,
     KeyRange,
+    ReadableDatabase,
     Table,
     condition,
     digests_by_reading,
@@ -30,17 +30,14 @@ from ..errors import DatabaseError
 from .manifest import StoredTable
 from .row_index import DIALECT, RowIndex, Wanted, quote, wanted_by
 
-WRITING = "a stored copy is never written to"
-
 
 class SnapshotDatabase:
-    """Implements ``Database`` for reading. ``stored`` gives a table's records, stretch by stretch.
+    """Implements ``ReadableDatabase``. ``stored`` gives a table's records, stretch by stretch.
 
     Raises StoreError wherever contents are damaged.
     """
 
     missing = False
-    unwritable = WRITING
 
     def __init__(
         self,
@@ -66,7 +63,7 @@ class SnapshotDatabase:
     def doing(self, item: Attachment) -> str:
         return ""
 
-    def is_same(self, other: Database) -> bool:
+    def is_same(self, other: ReadableDatabase) -> bool:
         return self is other
 
     def quote(self, name: str) -> str:
@@ -83,9 +80,6 @@ class SnapshotDatabase:
 
     def views(self) -> list[str]:
         return list(self._views)
-
-    def hidden_tables(self) -> list[str]:
-        return []
 
     def schema(self, table: str) -> str:
         return self._table(table).schema
@@ -108,8 +102,6 @@ class SnapshotDatabase:
             for item in self._attachments
             if item.kind == "routine" or (item.kind == "sequence" and not item.table)
         ]
-
-    takes_routines = False
 
     def last_given(self, table: str) -> int | None:
         return self._table(table).last_given
@@ -304,15 +296,6 @@ class SnapshotDatabase:
         if self._lens is not None:
             self._lens.close()
             self._lens = None
-
-    # -- what a stored copy refuses ---------------------------------------------------------------------
-
-    def _refuse(self, *values: object, **named: object) -> NoReturn:
-        raise DatabaseError(WRITING)
-
-    create = adapt = adapt_attachment = lay_out = fill = finish = swap = script = patch = _refuse
-    put = _refuse
-    remove = remove_range = take_over = drop = _refuse
 
 
 def _inside(among: KeyRange, key: tuple[int, ...]) -> bool:

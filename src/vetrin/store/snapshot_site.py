@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from ..cms import Definition, SiteConfiguration
@@ -10,14 +10,14 @@ from ..config import Environment
 from ..database import Facts
 from ..files import DigestCache
 from ..rewrite import Address
-from ..site import Looked, Site
+from ..site import Looked, ReadableSite
 from .manifest import Manifest, StoredTable
 from .snapshot_database import SnapshotDatabase
 from .snapshot_files import SnapshotPath, SnapshotTree
 from .store import Store
 
 
-def manifest_of(site: Site, name: str, taken: str, purpose: str) -> Manifest:
+def manifest_of(site: ReadableSite, name: str, taken: str, purpose: str) -> Manifest:
     """A manifest with what a site says of itself, and nothing of its content yet. ``name`` is its ID."""
     environment = site.environment
     return Manifest(
@@ -39,7 +39,7 @@ def open_snapshot(
     manifest: Manifest,
     definition: Definition,
     only: Sequence[str] = (),
-) -> Site:
+) -> ReadableSite:
     """A snapshot as a site that can be read. ``only`` are the paths of its files that are to be seen; without any,
     all are.
 
@@ -68,7 +68,7 @@ def open_snapshot(
         bulk_load=None, max_statement=None,
     )  # fmt: skip
 
-    def stored(table: StoredTable):  # type: ignore[no-untyped-def]
+    def stored(table: StoredTable) -> Iterator[bytes]:
         for _, records in store.records(table):
             yield records
 
@@ -90,12 +90,12 @@ def open_snapshot(
     )
     looked = None if manifest.counts is None else Looked(manifest.counts, manifest.newest)
     place = SnapshotPath(tree, "", manifest.roots[0], manifest.roots[-1])
-    return Site(
+    return ReadableSite(
         environment,
         definition,
         configuration,
         database,
-        tree,  # type: ignore[arg-type]
+        tree,
         DigestCache(),
         place,
         looked=looked,

@@ -13,7 +13,7 @@ from rich.text import Text
 from ...config import Project
 from ...errors import DamagedObject, ExitStatus, NoSnapshot, ProjectError
 from ...jobs import Journals
-from ...store import SHORT, Damage, Manifest, Store, Verdict, judge, lease
+from ...store import SHORT, Damage, Held, Manifest, Store, Verdict, judge, lease
 from ..common import ago, grid, journals_of, project_of
 from ..console import Out, lead, number, plural, size
 from ..stored import described, stores_of
@@ -204,13 +204,14 @@ def _thin(args: argparse.Namespace, out: Out, store: Store, project: Project) ->
         )
     with lease(store.shelf, "thin"):
         known = store.snapshots(_stop)
-        verdicts = judge(
-            known, rules, datetime.now().astimezone(),
+        held = Held(
             store.verified(known).keys(),
             needed_baselines(known, list(project.environments))
             | needed_builds(known, project.environments, journals_of(project)),
-            store.size(), store.own_sizes(known),
-        )  # fmt: skip
+            store.size(),
+            store.own_sizes(known),
+        )
+        verdicts = judge(known, rules, datetime.now().astimezone(), held)
         if args.environment:
             verdicts = [
                 verdict

@@ -8,7 +8,7 @@ from ...config import Environment, Project, nearest
 from ...errors import ExitStatus, NoSnapshot, ProjectError
 from ...inspect.compare import Comparison, TableDifference, compare
 from ...jobs import PARTS, may_read
-from ...site import Site
+from ...site import ReadableSite
 from ...store import open_snapshot
 from ..common import grid, opened, project_of
 from ..consent import without_foreign_commands
@@ -66,7 +66,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
 
 def _other(
     args: argparse.Namespace, out: Out, project: Project, a: Environment
-) -> tuple[Site, tuple[str, ...]]:
+) -> tuple[ReadableSite, tuple[str, ...]]:
     """What the first environment is compared with, another one or a snapshot, and the parts that it holds."""
     if args.b in project.environments:
         b = project.environment(args.b)

@@ -19,7 +19,7 @@ from ...files import printable
 from ...jobs import PARTS, may_read, must_be_whole
 from ...jobs.export_site import Packed, Packing, export, mapping_to
 from ...rewrite import Mapping, parse_literal, parse_pair
-from ...site import Site, configuration_of, open_site
+from ...site import ReadableSite, configuration_of, open_site
 from ...store import open_snapshot
 from ..archives import passphrase_of
 from ..common import project_of
@@ -121,7 +121,7 @@ def _as_json(done: Packed) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _site(args: argparse.Namespace, out: Out, project: Project) -> Site:
+def _site(args: argparse.Namespace, out: Out, project: Project) -> ReadableSite:
     if args.environment in project.environments:
         environment = project.environment(args.environment)
         may_read(environment)
@@ -166,7 +166,7 @@ def _packing(args: argparse.Namespace, out: Out, project: Project) -> Packing:
     )
 
 
-def _prefix(out: Out, args: argparse.Namespace, project: Project, site: Site) -> str | None:
+def _prefix(out: Out, args: argparse.Namespace, project: Project, site: ReadableSite) -> str | None:
     """The table prefix of the environment that it is for, as far as that can be told without going there."""
     if not args.goal or engine_of(site.database.engine).in_file:
         return None
@@ -184,7 +184,7 @@ def _prefix(out: Out, args: argparse.Namespace, project: Project, site: Site) ->
     return None
 
 
-def _mapping(args: argparse.Namespace, project: Project, site: Site) -> Mapping:
+def _mapping(args: argparse.Namespace, project: Project, site: ReadableSite) -> Mapping:
     literals = [parse_literal(text) for text in args.literal]
     if args.goal:
         mapping = mapping_to(site, project.environment(args.goal))

@@ -5,8 +5,8 @@ from __future__ import annotations
 import argparse
 
 from ...errors import ExitStatus
-from ...jobs import Healing, survey
-from ...site import open_site
+from ...jobs import survey
+from ...site import Healing, open_site
 from ..common import grid, journals_of, project_of
 from ..console import Out, lead, number, plural
 from ..inplace_view import configure_selection, get_ready, make, selection_of, show_samples

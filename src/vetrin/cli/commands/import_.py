@@ -14,7 +14,8 @@ from ..archives import add_given, brought
 from ..common import project_of, words_of
 from ..console import Out, lead, plural, size
 from ..stored import add_plan, store_of
-from ..transfer import add_choices, carry_out_plan, choices_of, listed, parts_of, with_choices
+from ..transfer import add_choices, choices_of, listed, parts_of, with_choices
+from ..transfer_flow import TransferFlow, context_of
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -77,9 +78,9 @@ def run(args: argparse.Namespace, out: Out) -> int:
         if manifest.files is not None:
             found.append(f"{plural(manifest.files.count, 'file')}, {size(manifest.files.size)}")
         out.show(lead("Found: ", "bold").append("; ".join(found), style=""))
-        return carry_out_plan(
+        return TransferFlow(
             args, out, project,
+            context_of(args, out, project, source, target, _words(args)),
             lambda: build_import(source, target, parts, choices, project, manifest),
-            source, target, f"Replace this in {environment.name}?", _words(args),
-            snapshot=manifest.id,
-        )  # fmt: skip
+            f"Replace this in {environment.name}?", {"snapshot": manifest.id},
+        ).run()  # fmt: skip

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from rich.text import Text
 
@@ -13,10 +13,10 @@ from ...files import some_of
 from ...inspect.web_check import Check, CheckReport, Finding
 from ...jobs import (
     Journals,
-    Keeping,
     Part,
     Plan,
     Run,
+    RunContext,
     may_read,
     may_write,
     must_be_whole,
@@ -38,20 +38,19 @@ from ...store import Build, Builds
 from ..common import ago, journals_of, project_of, words_of
 from ..consent import build_commands, must_agree
 from ..console import Out, lead, plural
-from ..plan_view import show_plan, show_report
+from ..plan_view import show_report
 from ..progress import listener
-from ..stored import add_plan, baselines_of, show_way_back, store_of
+from ..stored import add_plan, store_of
 from ..transfer import (
     add_choices,
-    agreed_to,
     choices_of,
-    keeping_of,
     listed,
     others_of,
     parts_of,
     transfer,
     with_choices,
 )
+from ..transfer_flow import TransferFlow, context_of
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -134,50 +133,29 @@ def run(args: argparse.Namespace, out: Out) -> int:
             data=data,
             source=errand.source,
         ) as goal:
-            keeping = keeping_of(args, project, goal, lambda: builds.store)
-
-            def make() -> Plan:
-                return build_push(
+            context = context_of(
+                args, out, project, held, goal, words_of(args), lambda: builds.store
+            )
+            return TransferFlow(
+                args, out, project,
+                replace(context, builds=builds),
+                lambda: build_push(
                     held, goal, errand.parts, others, choices, build, journals, builds
-                )
-
-            def show_more() -> None:
-                _tried(out, errand, build, proof)
-                show_way_back(out, keeping)
-
-            def carry_out(plan: Plan) -> int:
-                return _carried_out(args, out, errand, plan, held, goal, journals, builds, keeping)
-
-            if args.dry_run:
-                must_be_whole(goal)
-                plan = make()
-                show_plan(out, plan, every_file=args.every_file)
-                show_more()
-                out.document("plan", plan.as_json())
-                out.say("dry run: nothing was changed")
-                return ExitStatus.DONE
-            question = f"Push this to {target.name}?"
-            return agreed_to(args, out, project, held, goal, make, question, carry_out, show_more)
+                ),
+                f"Push this to {target.name}?", {},
+                lambda: _tried(out, errand, build, proof),
+                lambda plan, context: _carried_out(args, out, errand, plan, context),
+                previews=False,
+            ).run()  # fmt: skip
 
 
 def _carried_out(
-    args: argparse.Namespace,
-    out: Out,
-    errand: _Errand,
-    plan: Plan,
-    source: Site,
-    goal: Site,
-    journals: Journals,
-    builds: Builds,
-    keeping: Keeping | None,
+    args: argparse.Namespace, out: Out, errand: _Errand, plan: Plan, context: RunContext
 ) -> int:
     """Push, look at the site, and say how it went; the exit code."""
-    baselines = baselines_of(errand.project, out, plan)
+    goal = context.target
     with listener(out) as listen:
-        done = push(
-            plan, source, goal, journals, builds, listen,
-            keep_broken=args.keep_broken, command=words_of(args), keeping=keeping, baselines=baselines,
-        )  # fmt: skip
+        done = push(plan, replace(context, listener=listen), keep_broken=args.keep_broken)
     if not done.undone:
         show_report(out, plan, done.report)
     checked = None if done.undone else _looked_at(goal, errand.project, done)

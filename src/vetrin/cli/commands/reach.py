@@ -64,18 +64,14 @@ def _host(environment: Environment) -> list[Proof]:
     except ReachError as error:
         return [Proof("host", False, error.reason, error.remedy)]
     assert far is not None
-    line = far.line
-    says = f"{line.account}, {line.latency * 1000:.1f} ms away"
-    if line.rate:
-        says += f", about {size(int(line.rate))}/s; "
-        says += "what shrinks is compressed" if line.slow else "nothing is compressed"
-    if line.pace.rate:
-        says += f"; limited to {size(line.pace.rate)}/s"
-    if far.helpers is not None:
-        way = f"through a helper in {far.helpers.hello.form}, sent for as long as the connection lasts"
-    else:
-        way = f"by SFTP alone, which takes longer; no helper: {far.why}"
-    return [Proof("host", True, says), Proof("way", True, f"files {way}")]
+    measured = far.measured()
+    says = f"{far.account}, {measured.latency * 1000:.1f} ms away"
+    if measured.rate:
+        says += f", about {size(int(measured.rate))}/s; "
+        says += "what shrinks is compressed" if measured.compresses else "nothing is compressed"
+    if measured.limit:
+        says += f"; limited to {size(measured.limit)}/s"
+    return [Proof("host", True, says), Proof("way", True, f"files {far.file_way}")]
 
 
 def _inside(project: Project, environment: Environment) -> list[Proof]:

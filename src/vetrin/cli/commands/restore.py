@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import argparse
 
-from ...config import Project
+from ...config import Environment, Project
 from ...errors import ProjectError
 from ...jobs import Wanted, build_restore, parts_wanted, snapshot_site
 from ...site import open_site
 from ..common import ago, project_of, words_of
 from ..console import Out, lead
 from ..stored import add_plan, described, store_of
-from ..transfer import carry_out_plan, listed, parts_of
+from ..transfer import listed, parts_of
+from ..transfer_flow import TransferFlow, context_of
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -62,13 +63,13 @@ def run(args: argparse.Namespace, out: Out) -> int:
                 style="",
             )
         )
-        return carry_out_plan(
+        command = [manifest.id if word == args.snapshot else word for word in words_of(args)]
+        return TransferFlow(
             args, out, project,
+            context_of(args, out, project, source, target, command),
             lambda: build_restore(source, target, parts, wanted, project, others),
-            source, target, f"Put this back into {environment.name}?",
-            [manifest.id if word == args.snapshot else word for word in words_of(args)],
-            snapshot=manifest.id,
-        )  # fmt: skip
+            f"Put this back into {environment.name}?", {"snapshot": manifest.id},
+        ).run()  # fmt: skip
 
 
 def _wanted(args: argparse.Namespace) -> Wanted:
@@ -81,5 +82,5 @@ def _wanted(args: argparse.Namespace) -> Wanted:
     return Wanted(parts, tables, paths, args.mirror)
 
 
-def _others(project: Project, *names: str) -> list:  # type: ignore[type-arg]
+def _others(project: Project, *names: str) -> list[Environment]:
     return [item for item in project.environments.values() if item.name not in names]

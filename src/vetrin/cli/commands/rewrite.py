@@ -5,9 +5,9 @@ from __future__ import annotations
 import argparse
 
 from ...errors import ExitStatus, UsageError
-from ...jobs import Rewriting, Survey, survey
+from ...jobs import Survey, survey
 from ...rewrite import Address, Mapping, parse_literal, parse_pair
-from ...site import Site, open_site, signed_between
+from ...site import Rewriting, Site, open_site, signed_between
 from ..common import grid, journals_of, project_of
 from ..console import Out, lead, number, plural
 from ..inplace_view import configure_selection, get_ready, make, selection_of, show_samples

@@ -5,7 +5,8 @@ from __future__ import annotations
 import argparse
 
 from ...errors import ExitStatus
-from ...jobs import as_it_was, may_write, take_back_of_others, undo_and_look, undoable
+from ...jobs import Run, as_it_was, may_write, take_back_of_others, undo_and_look, undoable
+from ...jobs.undoing import Undone
 from ...site import open_site
 from ..common import ago, journals_of, project_of
 from ..console import Out, lead, plural
@@ -41,35 +42,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             out.document("undo", {"undoes": None, "run": None, "done": True})
             return ExitStatus.DONE
         last = undoable(site, journals)
-        tables = sum(exchange.outgoing is not None for exchange in last.switch.exchanges)
-        where = f" from {last.source}" if last.source != last.target else ""
-        what = "was stopped in between and is taken back" if last.unfinished else "is undone"
-        text = lead(f"Run {last.number} ", "bold").append(
-            f"({last.kind}{where}, {ago(last.ended or last.started)}) {what}",
-            style="",
-        )
-        gone = len(last.switch.exchanges) - tables
-        parts = [f"{plural(tables, 'table comes', 'tables come')} back"] if tables else []
-        if last.switch.patches:
-            rows = last.report.get("rows", last.report.get("patched_rows", 0))
-            parts.append(f"{plural(rows, 'row')} as before, but for those changed since")
-        if gone:
-            parts.append(f"{plural(gone, 'table')} that it brought {'goes' if gone == 1 else 'go'}")
-        folders = sum(move.whole for move in last.switch.moves)
-        if folders:
-            parts.append(f"{plural(folders, 'whole folder')} as before")
-        files = sum(
-            "file" in (move.goes, move.comes) for move in last.switch.moves if not move.whole
-        )
-        if files:
-            parts.append(f"{plural(files, 'file')} as before")
-        out.show(text.append(f": {', '.join(parts)}" if parts else ""))
-        if (last.switch.exchanges or last.switch.moves) and not last.unfinished:
-            warning = (
-                f"What was changed in {environment.name} since then goes too; `vetrin undo "
-                f"{environment.name}` once more brings it back."
-            )
-            out.show(lead("! ", "yellow").append(warning))
+        _show_what_comes_back(out, last, environment.name)
         if args.dry_run:
             out.document("undo", {"undoes": last.number, "done": False})
             out.say("dry run: nothing was changed")
@@ -81,30 +54,69 @@ def run(args: argparse.Namespace, out: Out) -> int:
             production=environment.role == "production",
         )
         outcome = undo_and_look(site, journals)
-        done = outcome.run
-        if done.number == last.number:
-            out.show(f"Run {last.number} had been stopped in between; what it left was taken back.")
-        else:
-            out.show(
-                lead("✓ ", "bold green").append(
-                    f"Run {done.number}: {environment.name} is as it was before run {last.number}",
-                    style="",
-                )
-            )
-        before, after = outcome.before, outcome.after
-        if outcome.broke and before is not None and after is not None:
-            out.show(
-                lead("! ", "bold red").append(
-                    f"the home page {after.says}; before, it {before.says}"
-                )
-            )
-            out.show(f"  → vetrin undo {environment.name} once more brings back what was there")
-        out.document(
-            "undo",
-            {
-                "undoes": last.number, "run": done.number, "done": True,
-                "home_before": vars(before) if before else None,
-                "home_after": vars(after) if after else None,
-            },
-        )  # fmt: skip
+        _show_outcome(out, last, outcome, environment.name)
     return ExitStatus.DIFFERENT if outcome.broke else ExitStatus.DONE
+
+
+def _show_what_comes_back(out: Out, last: Run, name: str) -> None:
+    where = f" from {last.source}" if last.source != last.target else ""
+    what = "was stopped in between and is taken back" if last.unfinished else "is undone"
+    text = lead(f"Run {last.number} ", "bold").append(
+        f"({last.kind}{where}, {ago(last.ended or last.started)}) {what}", style=""
+    )
+    parts = _parts(last)
+    out.show(text.append(f": {', '.join(parts)}" if parts else ""))
+    if (last.switch.exchanges or last.switch.moves) and not last.unfinished:
+        out.show(
+            lead("! ", "yellow").append(
+                f"What was changed in {name} since then goes too; `vetrin undo {name}` once more brings it back."
+            )
+        )
+
+
+def _parts(last: Run) -> list[str]:
+    """What of a run is taken back, in words."""
+    switch, parts = last.switch, []
+    tables = sum(exchange.outgoing is not None for exchange in switch.exchanges)
+    brought = len(switch.exchanges) - tables
+    folders = sum(move.whole for move in switch.moves)
+    files = sum("file" in (move.goes, move.comes) for move in switch.moves if not move.whole)
+    if tables:
+        parts.append(f"{plural(tables, 'table comes', 'tables come')} back")
+    if switch.patches:
+        rows = last.report.get("rows", last.report.get("patched_rows", 0))
+        parts.append(f"{plural(rows, 'row')} as before, but for those changed since")
+    if brought:
+        parts.append(
+            f"{plural(brought, 'table')} that it brought {'goes' if brought == 1 else 'go'}"
+        )
+    if folders:
+        parts.append(f"{plural(folders, 'whole folder')} as before")
+    if files:
+        parts.append(f"{plural(files, 'file')} as before")
+    return parts
+
+
+def _show_outcome(out: Out, last: Run, outcome: Undone, name: str) -> None:
+    done, before, after = outcome.run, outcome.before, outcome.after
+    if done.number == last.number:
+        out.show(f"Run {last.number} had been stopped in between; what it left was taken back.")
+    else:
+        out.show(
+            lead("✓ ", "bold green").append(
+                f"Run {done.number}: {name} is as it was before run {last.number}", style=""
+            )
+        )
+    if outcome.broke and before is not None and after is not None:
+        out.show(
+            lead("! ", "bold red").append(f"the home page {after.says}; before, it {before.says}")
+        )
+        out.show(f"  → vetrin undo {name} once more brings back what was there")
+    out.document(
+        "undo",
+        {
+            "undoes": last.number, "run": done.number, "done": True,
+            "home_before": vars(before) if before else None,
+            "home_after": vars(after) if after else None,
+        },
+    )  # fmt: skip

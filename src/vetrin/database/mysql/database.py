@@ -26,11 +26,11 @@ from ..base import (
     Attachment,
     Batch,
     Column,
-    Database,
     Exchange,
     Facts,
     ForeignKey,
     Patch,
+    ReadableDatabase,
     Script,
     Table,
     must_be_hidden,
@@ -170,7 +170,7 @@ class MysqlDatabase(HiddenEditing):
     def quote(self, name: str) -> str:
         return quote(name)
 
-    def is_same(self, other: Database) -> bool:
+    def is_same(self, other: ReadableDatabase) -> bool:
         """Machines that were copied have the same name and folders: what tells is a lock that both see."""
         if not isinstance(other, MysqlDatabase) or self.missing or other.missing:
             return False
@@ -559,7 +559,7 @@ class MysqlDatabase(HiddenEditing):
         wire.commit()
         return stored, warned
 
-    def finish(self, hidden: str, source: Database, table: Table) -> None:
+    def finish(self, hidden: str, source: ReadableDatabase, table: Table) -> None:
         """Nothing: the next number to give is part of the table's definition here."""
 
     def last_given(self, table: str) -> int | None:

@@ -23,11 +23,11 @@ from ..base import (
     Batch,
     Cell,
     Column,
-    Database,
     Exchange,
     Facts,
     ForeignKey,
     Patch,
+    ReadableDatabase,
     Script,
     Table,
     clears_where,
@@ -207,7 +207,7 @@ class LocalOpener:
 
 
 class SqliteDatabase(HiddenEditing):
-    """A SQLite file, here or behind another ``door``; opened for writing unless ``read_only``.
+    """A SQLite file, here or behind another ``opener``; opened for writing unless ``read_only``.
 
     With ``may_be_missing``, a file that is not there is an empty database until ``create``.
 
@@ -224,11 +224,11 @@ class SqliteDatabase(HiddenEditing):
         *,
         read_only: bool = False,
         may_be_missing: bool = False,
-        door: Opener | None = None,
+        opener: Opener | None = None,
     ) -> None:
         self._path = PurePosixPath(path)
-        self._door = door or LocalOpener()
-        self.missing = not self._door.exists(str(path))
+        self._opener = opener or LocalOpener()
+        self.missing = not self._opener.exists(str(path))
         if self.missing and not may_be_missing:
             raise DatabaseUnreachable(
                 f"there is no database file {path}", "check the file's name in the site's settings"
@@ -242,7 +242,7 @@ class SqliteDatabase(HiddenEditing):
 
     @property
     def unwritable(self) -> str:
-        return self._door.unwritable
+        return self._opener.unwritable
 
     def _connect(self) -> Any:
         try:
@@ -251,7 +251,7 @@ class SqliteDatabase(HiddenEditing):
                     ":memory:", isolation_level=None, check_same_thread=False
                 )
             else:
-                connection = self._door.connect(str(self._path), self._mode)
+                connection = self._opener.connect(str(self._path), self._mode)
         except sqlite3.Error as error:
             raise DatabaseUnreachable(f"{self._path}: {error}") from error
         connection.text_factory = Text
@@ -260,7 +260,7 @@ class SqliteDatabase(HiddenEditing):
         return connection
 
     def create(self) -> None:
-        self._door.make_folder(str(self._path))
+        self._opener.make_folder(str(self._path))
         self._connection.close()
         self._mode, self.missing = "rwc", False
         self._connection = self._connect()
@@ -275,10 +275,10 @@ class SqliteDatabase(HiddenEditing):
         value = self._connection.execute(sql).fetchone()[0]
         return value.decode("utf-8", "replace") if isinstance(value, bytes) else value
 
-    def is_same(self, other: Database) -> bool:
+    def is_same(self, other: ReadableDatabase) -> bool:
         if not isinstance(other, SqliteDatabase):
             return False
-        mine, theirs = self._door.spot(str(self._path)), other._door.spot(str(other._path))
+        mine, theirs = self._opener.spot(str(self._path)), other._opener.spot(str(other._path))
         return mine is not None and theirs is not None and mine.is_same(theirs)
 
     def quote(self, name: str) -> str:
@@ -294,7 +294,7 @@ class SqliteDatabase(HiddenEditing):
                 max_statement=None,
                 bulk_load=None,
                 where=str(self._path),
-                identity=self._door.identity(str(self._path)),
+                identity=self._opener.identity(str(self._path)),
                 details={"journal mode": self._one("PRAGMA journal_mode")},
             )
 
@@ -569,7 +569,7 @@ class SqliteDatabase(HiddenEditing):
         else:
             self._connection.executemany(plain, bound)
 
-    def finish(self, hidden: str, source: Database, table: Table) -> None:
+    def finish(self, hidden: str, source: ReadableDatabase, table: Table) -> None:
         if "AUTOINCREMENT" not in source.schema(table.name).upper():
             return
         given = source.last_given(table.name)
@@ -626,7 +626,7 @@ class SqliteDatabase(HiddenEditing):
         return Script(
             {
                 "do": "sqlite",
-                "path": self._door.absolute(str(self._path)),
+                "path": self._opener.absolute(str(self._path)),
                 "forth": [*_SESSION, "BEGIN IMMEDIATE", *forth, "COMMIT"],
                 "back": [*_SESSION, "BEGIN IMMEDIATE", *undone, "COMMIT"],
             }

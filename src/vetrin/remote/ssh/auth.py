@@ -10,34 +10,15 @@ import contextlib
 import os
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any
 
 import asyncssh
 
 from ...config.host import Host
 from ...config.secrets import secret
+from ..base import Prompter
 
 _ROUNDS, _PROMPTS = 6, 4  # how often a host may ask in one log-in, and how many things at once
-
-
-class Prompter(Protocol):
-    """Asks the person at the terminal."""
-
-    def trusts(self, host: str, kind: str, fingerprint: str) -> bool:
-        """True if a host's key, seen for the first time, is the right one."""
-
-    def secret(self, question: str) -> str | None:
-        """A password or passphrase, typed without being shown; None where there is none."""
-
-
-class Nobody:
-    """There is no terminal: nothing is trusted, nothing known."""
-
-    def trusts(self, host: str, kind: str, fingerprint: str) -> bool:
-        return False
-
-    def secret(self, question: str) -> str | None:
-        return None
 
 
 class Login(asyncssh.SSHClient):

@@ -21,7 +21,8 @@ import asyncssh
 
 from ...config.host import Host
 from ...errors import ConnectionFailed, ConnectionLost, ForwardingForbidden, PortClosed
-from .auth import Login, Nobody, Prompter, passphrase_of
+from ..base import Nobody, Prompter
+from .auth import Login, passphrase_of
 from .channel import Pace, Pipe
 
 Result = TypeVar("Result")

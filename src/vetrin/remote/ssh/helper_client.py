@@ -18,9 +18,7 @@ from typing import Any
 
 from ...errors import ConnectionFailed, ConnectionLost, FilesError, PortClosed
 from ...files import Buffer, FileChange, FileStatus, Room, Span, Writing, printable
-from .channel import Pipe
-from .connection import Line
-from .helper_protocol import (
+from ..helper_protocol import (
     BEGIN,
     BYTES,
     DATA,
@@ -39,7 +37,9 @@ from .helper_protocol import (
     records,
     unescaped,
 )
-from .helper_scripts import PHP, PYTHON, source
+from ..helper_scripts import PHP, PYTHON, source
+from .channel import Pipe
+from .connection import Line
 
 _FORMS = (
     # What starts it, how its text is named, and how it is told apart in messages.

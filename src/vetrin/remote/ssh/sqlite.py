@@ -18,9 +18,7 @@ from ...database.sqlite.database import CONNECTION_LOST, LocalOpener
 from ...errors import ConnectionFailed, FilesError
 from ...files import FileChange, Machine, RemotePath, spot_there
 from ...spot import Spot
-from .channel import Pipe
-from .helper_client import Helpers
-from .helper_protocol import (
+from ..helper_protocol import (
     BEGIN,
     BYTES,
     DATA,
@@ -34,6 +32,8 @@ from .helper_protocol import (
     record,
     records,
 )
+from .channel import Pipe
+from .helper_client import Helpers
 
 _CELL = struct.Struct(">cI")
 _TRIES = 5

@@ -1,6 +1,6 @@
 """The helper in its forms: text that is sent to a host and run there from memory.
 
-They speak the exchange that ``frames`` describes and know nothing of the channel that it comes through.
+They speak the exchange that ``helper_protocol`` describes and know nothing of the channel that it comes through.
 """
 
 from importlib import resources

@@ -5,16 +5,14 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Protocol
 
 from ..cms import EncodedRule
-from ..config import Environment
 from ..database import Batch, Table, row_key
-from ..inspect import StrayScanner
 from ..rewrite import Mapping, Rewriter, Tally
 from ..rewrite.heal import heal
 from ..rewrite.signed import Signatures, Signing
-from ..site import Signed, rewrite_payloads
+from .payloads import Signed, rewrite_payloads
 
 SHOWN = 20
 Encoded = dict[tuple[str, str], tuple[EncodedRule, ...]]
@@ -29,16 +27,33 @@ class Left:
     key: str
 
 
+class Stray(Protocol):
+    """A reference to another environment."""
+
+    @property
+    def environment(self) -> str: ...
+
+
+class StrayFinder(Protocol):
+    """Finds references to other environments in values (``inspect/strays.py``)."""
+
+    def may_find(self, data: bytes) -> bool:
+        """False where there is none for certain."""
+
+    def find(self, data: bytes) -> Sequence[Stray]: ...
+
+
 @dataclass
 class Rewriting:
     """Applies a mapping, and keeps the counts of one run by table and column.
 
-    With ``others``, references to these environments that remain are counted as strays.
+    With a ``finder``, references to other environments that remain are counted as strays; ``own`` is the name of the
+    environment that the rows go to.
     """
 
     mapping: Mapping
-    own: Environment | None = None
-    others: Sequence[Environment] = ()
+    finder: StrayFinder | None = None
+    own: str = ""
     encoded: Encoded = field(default_factory=dict)
     columns: dict[tuple[str, str], Tally] = field(default_factory=dict)
     values: Counter[tuple[str, str]] = field(default_factory=Counter)
@@ -49,9 +64,6 @@ class Rewriting:
 
     def __post_init__(self) -> None:
         self._rewriter = Rewriter(self.mapping)
-        self._strays = (
-            StrayScanner(self.own, self.others) if self.own is not None and self.others else None
-        )
 
     @property
     def total(self) -> int:
@@ -82,8 +94,8 @@ class Rewriting:
         for batch in batches:
             for index in indexes:
                 batch.put(index, self.column(table, batch, index))
-                if self._strays is not None:
-                    self._count_strays(table, batch, index)
+                if self.finder is not None:
+                    self._count_strays(self.finder, table, batch, index)
             yield batch
 
     def column(self, table: Table, batch: Batch, index: int) -> dict[int, bytes]:
@@ -120,12 +132,11 @@ class Rewriting:
         """The same work with counts of its own."""
         return Rewriting(self.mapping, encoded=self.encoded, signed=self.signed)
 
-    def _count_strays(self, table: Table, batch: Batch, index: int) -> None:
-        assert self._strays is not None
+    def _count_strays(self, finder: StrayFinder, table: Table, batch: Batch, index: int) -> None:
         values = list(filter(None, batch.texts(index)))
-        if self._strays.may_find(b"\0".join(values)):
+        if finder.may_find(b"\0".join(values)):
             for value in values:
-                for stray in self._strays.find(value):
+                for stray in finder.find(value):
                     self.strays[table.name, table.columns[index].name, stray.environment] += 1
 
     def as_json(self) -> dict[str, Any]:
@@ -187,6 +198,15 @@ class Healing:
                 if len(self.left) < SHOWN:
                     self.left.append(Left(table.name, name, row_key(table, batch, row)))
         return changed
+
+    def through(
+        self, table: Table, indexes: Sequence[int], batches: Iterable[Batch]
+    ) -> Iterator[Batch]:
+        """Pass batches on with the columns at ``indexes`` healed in place."""
+        for batch in batches:
+            for index in indexes:
+                batch.put(index, self.column(table, batch, index))
+            yield batch
 
     def again(self) -> Healing:
         """The same work with counts of its own."""

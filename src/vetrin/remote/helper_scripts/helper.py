@@ -1,7 +1,7 @@
 """The helper in Python's form, for Python 3.6 and later with nothing but its own library.
 
 It is run from memory by ``python3 -c`` and leaves nothing behind. The exchange is described in
-``remote/ssh/helper_protocol.py``. Nothing of Vetrin can be imported here; the text of ``files/open_folders.py`` is sent in front.
+``remote/helper_protocol.py``. Nothing of Vetrin can be imported here; the text of ``files/open_folders.py`` is sent in front.
 """
 
 import errno

@@ -1,0 +1,110 @@
+"""The one way from a plan over the question to the run, which every command that replaces something takes."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from functools import partial
+from typing import Any
+
+from ..config import Project
+from ..errors import ExitStatus
+from ..jobs import Keeping, Plan, RunContext, agreed, must_be_whole, preview, run_plan
+from ..site import ReadableSite, Site
+from ..store import Store
+from .common import journals_of
+from .console import Out
+from .plan_view import show_plan, show_preview, show_report
+from .progress import listener
+from .stored import baselines_of, show_way_back, store_of
+
+
+@dataclass(frozen=True)
+class TransferFlow:
+    """What differs between commands.
+
+    ``make`` plans, as often as that is needed; ``question`` is asked, after ``show_more`` has said what belongs to it
+    beside the plan. ``more`` goes into the documents of --json. ``carry_out`` is given in place of a plain
+    run. With ``previews``, a dry run reads the source to count what would be rewritten.
+    """
+
+    args: argparse.Namespace
+    out: Out
+    project: Project
+    context: RunContext
+    make: Callable[[], Plan]
+    question: str
+    more: dict[str, Any]
+    show_more: Callable[[], None] = lambda: None
+    carry_out: Callable[[Plan, RunContext], int] | None = None
+    previews: bool = True
+
+    def run(self) -> int:
+        """Plan, ask and run, or with --dry-run say what would be done; the exit code."""
+        return self._look() if self.args.dry_run else self._ask()
+
+    def _look(self) -> int:
+        out, context = self.out, self.context
+        must_be_whole(context.source)
+        must_be_whole(context.target)
+        plan = self.make()
+        self._show(plan)
+        document = {**self.more, **plan.as_json()}
+        if self.previews:
+            with listener(out) as listen:
+                rewriting = preview(plan, context.source, listen)
+            show_preview(out, plan, rewriting)
+            document["rewriting"] = rewriting.as_json()
+        out.document("plan", document)
+        out.say("dry run: nothing was changed")
+        return ExitStatus.DONE
+
+    def _ask(self) -> int:
+        args, out, context = self.args, self.out, self.context
+        target = context.target.environment
+        production = target.role == "production"
+
+        def ask(plan: Plan, again: bool) -> None:
+            if again:
+                out.warn(
+                    f"{context.source.environment.name} or {target.name} has changed since the plan was made; "
+                    "this is the plan now"
+                )
+            self._show(plan)
+            out.confirm(self.question, given=args.yes, target=target.name, production=production)
+
+        return agreed(
+            context.source, context.target, context.journals, self.make, ask, self._carried_out,
+            beforehand=out.given(args.yes, target=target.name, production=production),
+        )  # fmt: skip
+
+    def _show(self, plan: Plan) -> None:
+        show_plan(self.out, plan, every_file=self.args.every_file)
+        self.show_more()
+        show_way_back(self.out, self.context.keeping)
+
+    def _carried_out(self, plan: Plan) -> int:
+        out = self.out
+        context = replace(self.context, baselines=baselines_of(self.project, out, plan))
+        if self.carry_out is not None:
+            return self.carry_out(plan, context)
+        with listener(out) as listen:
+            report = run_plan(plan, replace(context, listener=listen))
+        show_report(out, plan, report)
+        out.document("report", {**self.more, "plan": plan.as_json(), **report.as_json()})
+        return ExitStatus.DONE
+
+
+def context_of(
+    args: argparse.Namespace, out: Out, project: Project, source: ReadableSite, target: Site,
+    command: list[str], store: Callable[[], Store] | None = None,
+) -> RunContext:  # fmt: skip
+    """What a transfer works with. ``command`` are the words to go on with; ``store`` opens the store in which a
+    snapshot of what is replaced is kept."""
+    store = store or partial(store_of, project, out, writing=not args.dry_run)
+    keeping = None
+    before = project.store.before and not getattr(args, "skip_backup", False)
+    if before and target.environment.role == "production":
+        keeping = Keeping(store(), list(project.environments.values()))
+    return RunContext(source, target, journals_of(project), command=command, keeping=keeping)

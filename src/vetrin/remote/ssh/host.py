@@ -1,0 +1,167 @@
+"""Hosts reached over SSH: which transports each permits, and why these are used."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ...config import Host
+from ...errors import (
+    ConnectionFailed,
+    ConnectionLost,
+    DatabaseUnreachable,
+    ForwardingForbidden,
+    PortClosed,
+)
+from ...files import Machine, RemotePath
+from ..base import Measures, Prompter
+from .channel import Pipe, Socket
+from .connection import Line, lines
+from .helper_client import HelperMachine, Helpers, NoHelper
+from .sftp import SftpMachine
+
+
+class SshHost:
+    """Implements ``RemoteHost``. ``helpers`` is None where there is only SFTP, for the reason ``why``."""
+
+    def __init__(
+        self, line: Line, machine: Machine, helpers: Helpers | None, why: str = ""
+    ) -> None:
+        self.host = line.host
+        self.machine = machine
+        self.helpers = helpers
+        self.ways = {
+            "files": f"a helper in {helpers.hello.form}" if helpers is not None else "SFTP"
+        }
+        self._line = line
+        self._why = why
+        self._forwards = True
+
+    @property
+    def account(self) -> str:
+        return self._line.account
+
+    @property
+    def alive(self) -> bool:
+        return self._line.alive
+
+    @property
+    def runs_processes(self) -> bool:
+        return self.helpers is not None
+
+    def place(self, path: str) -> RemotePath:
+        if path.startswith("/"):
+            return RemotePath(self.machine, path.rstrip("/") or "/")
+        home = self.helpers.hello.home if self.helpers else self.machine.real(".")
+        return RemotePath(self.machine, home) / path.removeprefix("~/").removeprefix("~")
+
+    def load(self) -> float:
+        if self.helpers is None:
+            return 0.0
+        try:
+            with self.helpers.one() as frames:
+                said = frames.ask("load")
+        except Exception:  # whatever it is, it is met again where it matters
+            return 0.0
+        return float(said["load"]) / max(1, int(said["processors"]))
+
+    def process(self) -> Pipe:
+        assert self.helpers is not None
+        return self.helpers.session()[1]
+
+    def sqlite_opener(self) -> Any:
+        # An engine's library is loaded only where a site needs it.
+        from .sqlite import CopyOpener, HelperOpener
+
+        if self.helpers is None:
+            self.ways["database"] = "a copy of its file, for reading only"
+            return CopyOpener(self.machine, self.account)
+        self.ways["database"] = f"its file, by SQLite {self.helpers.hello.sqlite} in the helper"
+        return HelperOpener(self.helpers, self.machine)
+
+    def dial(self, name: str, port: int, socket: str | None) -> Any:
+        where = socket or f"{name}:{port}"
+        try:
+            pipe, way = self._dialled(name, port, socket, where)
+        except ConnectionLost as error:
+            raise DatabaseUnreachable(str(error), error.remedy) from error
+        except ConnectionFailed as error:
+            remedy = (
+                "check the database's host in the site's configuration, and that the server runs"
+            )
+            if socket and self.helpers is None:
+                remedy += "; the host's SSH server may also forbid forwarding to it"
+            raise DatabaseUnreachable(f"{self.account}, {where}: {error}", remedy) from error
+        self.ways["database"] = f"{where}, through {way}"
+        return Socket(pipe)
+
+    def _dialled(self, name: str, port: int, socket: str | None, where: str) -> tuple[Pipe, str]:
+        """A pipe to a database server, and through what it leads."""
+        if self._forwards:
+            try:
+                pipe = self._line.dial_socket(socket) if socket else self._line.dial(name, port)
+            except ForwardingForbidden:
+                self._forwards = False
+            except PortClosed:
+                # Of a socket the host does not say whether it may not be reached or is not there.
+                if not socket or self.helpers is None:
+                    raise
+            else:
+                return pipe, "a channel of the connection"
+        if self.helpers is None:
+            raise DatabaseUnreachable(
+                f"{self.account} forbids forwarding, and has no shell to reach {where} with ({self._why})",
+                "let the host's SSH server permit forwarding to the database, or give the account "
+                "a shell with Python 3 or PHP",
+            )
+        relayed = {"socket": socket} if socket else {"name": name, "port": port}
+        return self.helpers.relay(**relayed), "the helper, for forwarding is forbidden"
+
+    def measured(self) -> Measures:
+        line = self._line
+        return Measures(line.latency, line.rate, line.slow, line.pace.rate)
+
+    @property
+    def file_way(self) -> str:
+        if self.helpers is None:
+            return f"by SFTP alone, which takes longer; no helper: {self._why}"
+        form = self.helpers.hello.form
+        return f"through a helper in {form}, sent for as long as the connection lasts"
+
+    def close(self) -> None:
+        if self.helpers is not None:
+            self.helpers.close()
+
+
+class SshReach:
+    """Implements ``Reach``."""
+
+    def connect(
+        self, host: Host, *, rate: int | None, gentle: bool, prompter: Prompter | None
+    ) -> SshHost:
+        if prompter is not None:
+            lines.asker = prompter
+        line = lines.to(host)
+        line.pace.rate = rate
+        line.open()
+        try:
+            helpers = Helpers(line, gentle=gentle)
+        except NoHelper as error:
+            return self._by_sftp(line, str(error))
+        return SshHost(line, HelperMachine(helpers), helpers)
+
+    def _by_sftp(self, line: Line, why: str) -> SshHost:
+        try:
+            return SshHost(line, SftpMachine(line), None, why)
+        except ConnectionLost:
+            raise
+        except Exception as problem:
+            raise ConnectionFailed(
+                f"{line.account} offers neither SFTP ({problem}) nor a shell with Python 3 or PHP",
+                "let the host's SSH server offer SFTP",
+            ) from problem
+
+    def close(self) -> None:
+        lines.close()
+
+
+reach = SshReach()
