@@ -243,7 +243,7 @@ def full_disk(at: int, way: str, mark: str, *, names: bool = False, inside: bool
         return form
     return (
         "from vetrin.remote import executor, helper_scripts\n"
-        "from vetrin.remote.ssh.? import helper_client\n"
+        "from vetrin.remote.ssh import helper_client\n"
         "real = helper_scripts.source\n"
         "def source(name):\n"
         "    text = real(name)\n"

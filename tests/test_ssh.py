@@ -45,7 +45,8 @@ from vetrin.jobs import (
 )
 from vetrin.jobs.events import Event, FileMoved
 from vetrin.jobs.lock import only_run, wish
-from vetrin.remote import RemoteHost, hosts
+from vetrin.remote import hosts
+from vetrin.remote.ssh.host import SshHost
 from vetrin.site import open_site
 
 TABLES = """
@@ -330,14 +331,14 @@ def test_a_busy_host_is_waited_for(line: Line, monkeypatch: pytest.MonkeyPatch) 
     loads = iter([9.0, 8.0])
     monkeypatch.setattr(throttle, "_ASKED", 0.0)
     monkeypatch.setattr(throttle, "_STEP", 0.01)
-    real = RemoteHost.load
+    real = SshHost.load
     said: list[float] = []
 
-    def load(self: RemoteHost) -> float:
+    def load(self: SshHost) -> float:
         said.append(real(self))
         return next(loads, 0.0)
 
-    monkeypatch.setattr(RemoteHost, "load", load)
+    monkeypatch.setattr(SshHost, "load", load)
     heard: list[Event] = []
     line.pull(heard.append)
     assert [event.load for event in heard if isinstance(event, Slowed)] == [9.0, 8.0]

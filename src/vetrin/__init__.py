@@ -1,3 +1,1 @@
 """Vetrin keeps local, staging and production copies of a content-managed site in step."""
-
-__version__ = "0.1.0"

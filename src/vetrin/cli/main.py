@@ -11,7 +11,6 @@ import sys
 from importlib import import_module
 from typing import NoReturn
 
-from vetrin import __version__
 from vetrin.errors import ExitStatus
 
 COMMANDS = {
@@ -111,7 +110,9 @@ def main(arguments: list[str] | None = None) -> NoReturn:
     parser = build_parser(chosen if chosen in COMMANDS else None)
     args = parser.parse_args(argv)
     if args.version:
-        print(f"vetrin {__version__}")
+        from importlib.metadata import version  # it takes long to load, and only this asks
+
+        print(f"vetrin {version('vetrin')}")
         sys.exit(ExitStatus.DONE)
     if args.command is None:
         parser.print_help()
