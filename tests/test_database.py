@@ -13,19 +13,12 @@ from vetrin.database import (
     Among,
     Batch,
     Cleared,
-    Compared,
     Database,
-    Either,
     Every,
     Exchange,
     KeyRange,
-    Like,
-    Lowered,
-    Other,
     Patch,
-    Sql,
     Table,
-    Within,
     digest_of_rows,
     goes_by_key,
     hidden_name,
@@ -537,53 +530,6 @@ ENTRIES = [
     " (4, NULL, 2, 0, '10')",
     "INSERT INTO answers VALUES (1, 1, 'good'), (2, 1, 'spam'), (3, 2, 'good'), (4, 1, 'good')",
 ]  # fmt: skip
-
-
-@pytest.mark.parametrize(
-    ("where", "left"),
-    [
-        (Among("kind", ("event",)), {2}),
-        (Among("kind", ()), set()),
-        ({"kind": ["page", "event"], "above": 2}, {3}),
-        (Like("note", "begins", ("50%_",)), {1}),
-        (Like("note", "contains", ("%_", "x|y")), {1}),
-        (Like("note", "ends", ("_ff", "0")), {4}),
-        (Compared("note", "<", 10), {3}),
-        (Compared("note", "<", "2"), {4}),
-        (Other(Among("kind", ("page",))), {2, 4}),
-        (Within("id", "answers", "entry"), {1, 2}),
-        (Within("id", "answers", "entry", Among("state", ("spam",))), {1}),
-        (Within("kind", "entries", "kind", Among("id", (1,)), ("page", "event")), {2}),
-        (Every(()), {1, 2, 3, 4}),
-        (Either((Among("id", (1,)), Among("id", (4,)))), {1, 4}),
-        (Sql("note LIKE '50%' OR id = 2"), {1, 2}),
-    ],
-)  # fmt: skip
-def test_rows_that_meet_a_condition_are_left_out(pair: Pair, where, left: set[int]) -> None:
-    table = ready(pair, *ENTRIES)
-    # Compared("note", "<", 10) reads texts as numbers: 50%_off begins with 50.
-    assert {row[0] for row in read(pair, table, leave=where)} == {1, 2, 3, 4} - left
-    assert pair.source.count("entries", where) == len(left)
-
-
-def test_columns_are_put_right_where_rows_are_left_out(pair: Pair) -> None:
-    table = ready(pair, *ENTRIES)
-    spam = Among("state", ("spam",))
-    rows = read(
-        pair, table, leave=Among("id", (2,)),
-        instead={
-            "above": Cleared(Within("above", "entries", "id", Among("id", (2,))), 0),
-            "answers": Lowered("id", "answers", "entry", spam),
-        },
-    )  # fmt: skip
-    assert [(row[0], row[2], row[3]) for row in rows] == [(1, 0, 1), (3, 0, 0), (4, 0, 0)]
-    # A count that was too low already stops at nothing, and no count at all stays none.
-    pair.in_source(
-        "UPDATE entries SET answers = 0 WHERE id = 1",
-        "UPDATE entries SET answers = NULL WHERE id = 3",
-    )
-    rows = read(pair, table, instead={"answers": Lowered("id", "answers", "entry", Every(()))})
-    assert [row[3] for row in rows] == [0, 0, None, 0]
 
 
 def test_hidden_tables_can_be_edited_and_no_others(pair: Pair) -> None:

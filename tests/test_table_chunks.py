@@ -5,7 +5,6 @@ from __future__ import annotations
 import random
 import sqlite3
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from pathlib import Path
 from zlib import crc32
 
@@ -13,13 +12,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from readable import stored as stored_database
 from vetrin.database import KeyRange
 from vetrin.database.base import Batch
 from vetrin.database.conditions import Among, Cleared, Compared, Like, Lowered, Other, Within
 from vetrin.database.row_codec import records_of
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.errors import DamagedObject
-from vetrin.store import Chunk, Contents, FolderBackend, Hands, Store, TableReader, TableWriter
+from vetrin.store import Chunk, Contents, FolderBackend, Hands, TableReader, TableWriter
 from vetrin.store.objects import fingerprint
 from vetrin.store.table_chunks import Chunker
 
@@ -164,8 +164,7 @@ def test_stored_rows_answer_as_the_database_does(
         )
     connection.close()
     live = SqliteDatabase(path, read_only=True)
-    store = Store(FolderBackend(folder / "store"))
-    stored = open_stored(live, store)
+    stored = stored_database(live, folder / "store")
     try:
         for asked in ASKED:
             assert stored.count("things", asked) == live.count("things", asked), asked
@@ -200,23 +199,3 @@ def test_stored_rows_answer_as_the_database_does(
     finally:
         stored.close()
         live.close()
-
-
-def open_stored(live: SqliteDatabase, store: Store):  # type: ignore[no-untyped-def]
-    from vetrin.database import Facts
-    from vetrin.store import SnapshotDatabase, StoredTable, written
-
-    tables = []
-    for table in live.tables():
-        with live.reading() as reader, Hands() as hands:
-            writer = TableWriter(store.contents, hands)
-            for records in reader.records(table):
-                writer.add(records)
-            lists, _ = store.contents.keep_blocks([written(writer.finish())])
-        tables.append(StoredTable(table, live.schema(table.name), tuple(lists), mixed=True))
-
-    def stretches(item: StoredTable) -> Iterator[bytes]:
-        return (records for _, records in store.records(item))
-
-    facts: Facts = replace(live.facts(), identity="stored")
-    return SnapshotDatabase(facts, tables, [], [], stretches)

@@ -24,7 +24,7 @@ from vetrin.database.mysql.dump.reader import DumpReader
 from vetrin.database.mysql.dump.writer import TableText, footer, header
 from vetrin.database.mysql.schema.translate import Server, adapt_attachment, adapt_schema
 from vetrin.database.sql_names import rename
-from vetrin.database.sqlite.database import quote as double_quote
+from vetrin.database.sqlite.names import quote as double_quote
 from vetrin.database.table_digest import table_digest
 from vetrin.errors import Unsuitable
 from vetrin.site import PrefixedValues

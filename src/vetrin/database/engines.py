@@ -4,13 +4,13 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from importlib import import_module
 from typing import Any, Protocol
 
 from ..cms import Place
-from .base import Attachment, Database
+from .base import Attachment, Database, ForeignKey
 
 
 class Transport(Protocol):
@@ -54,7 +54,8 @@ class Engine:
     ``renames_as_text``: a table's definition is given another name before it is adapted, not by it.
     ``double_quoted_text``: in its statements, what stands between double quotes is a text, not a name. Its
     package is ``database/NAME``; ``quoting``, ``incoming`` and ``connecting`` are the modules there of ``quote``,
-    ``fit`` and ``was_lost``, and ``opening`` is that of ``open_database``, each loaded when it is first needed.
+    ``fit`` and ``was_lost``, ``opening`` is that of ``open_database``, and ``declared_keys`` that of the function of
+    its name; each is loaded when it is first needed.
     """
 
     name: str
@@ -86,6 +87,13 @@ class Engine:
         found: Callable[[Attachment], Attachment] = self._module(self.incoming).fit
         return found
 
+    def declared_keys(
+        self, schemas: Mapping[str, str], attachments: Sequence[Attachment]
+    ) -> list[ForeignKey]:
+        """The foreign keys of tables that are not in a database, by their schemas and what hangs on them."""
+        found: list[ForeignKey] = self._module("declared_keys").declared_keys(schemas, attachments)
+        return found
+
     def was_lost(self, error: BaseException) -> bool:
         """True for an error of this engine that says that a connection to a database is lost."""
         module = sys.modules.get(f"{__package__}.{self.name}.{self.connecting}")
@@ -108,7 +116,7 @@ ENGINES = {
         ),
         Engine(
             "sqlite", in_file=True, any_type=True, renames_as_text=True,
-            quoting="database", incoming="incoming_sql", connecting="database",
+            quoting="names", incoming="incoming_sql", connecting="database",
         ),
     )
 }  # fmt: skip

@@ -83,9 +83,14 @@ def batches_of(
     for stretch in records:
         cells += cells_of(stretch, mixed)
         size += len(stretch)
-        if size >= batch_bytes:
-            yield Batch(width, cells, size, mixed)
-            cells, size = [], 0
+        if size < batch_bytes:
+            continue
+        # A stretch may be larger than several batches: each gets as many rows.
+        rows = -(-len(cells) // (width * (size // batch_bytes)))
+        for at in range(0, len(cells), rows * width):
+            part = cells[at : at + rows * width]
+            yield Batch(width, part, size * len(part) // len(cells), mixed)
+        cells, size = [], 0
     if cells:
         yield Batch(width, cells, size, mixed)
 

@@ -11,7 +11,7 @@ from collections.abc import Callable, Collection, Mapping
 from dataclasses import replace
 from typing import NamedTuple
 
-from .base import Attachment, ForeignKey, clears_where
+from .base import Attachment
 from .statements import Unreadable, databases_of, tokens
 
 _EVERYWHERE = ("information_schema", "performance_schema")
@@ -118,35 +118,6 @@ def without_qualifier(sql: str, database: str, names: Collection[str]) -> str:
             skip = 1
     pieces.append(sql[end:])
     return "".join(pieces)
-
-
-_REFERENCE = re.compile(
-    r"CONSTRAINT `((?:[^`]|``)*)` FOREIGN KEY \(([^)]*)\) REFERENCES `((?:[^`]|``)*)` \(([^)]*)\)(.*)",
-    re.DOTALL,
-)
-_QUOTED = re.compile(r"`((?:[^`]|``)*)`")
-_ON_DELETE = re.compile(r"ON DELETE (SET NULL|\w+)", re.IGNORECASE)
-
-
-def foreign_key_of(table: str, schema: str, sql: str) -> ForeignKey | None:
-    """A foreign key of ``table`` as MariaDB and MySQL print both; None where it is none, or in another database."""
-    match = _REFERENCE.match(sql)
-    if match is None:
-        return None
-
-    def names(text: str) -> tuple[str, ...]:
-        return tuple(name.replace("``", "`") for name in _QUOTED.findall(text))
-
-    name, parent = (match[n].replace("``", "`") for n in (1, 3))
-    rule = _ON_DELETE.search(match[5])
-    clears = all(
-        clears_where(
-            rule[1] if rule else "",
-            re.search(rf"^\s*`{re.escape(column)}` .*\bNOT NULL\b", schema, re.MULTILINE) is None,
-        )
-        for column in _QUOTED.findall(match[2])
-    )
-    return ForeignKey(name, table, names(match[2]), parent, names(match[4]), clears)
 
 
 def databases_in(sql: str, mode: str = "") -> set[str]:

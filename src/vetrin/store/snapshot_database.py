@@ -25,7 +25,6 @@ from ..database.base import Cell
 from ..database.conditions import Lowered, Where
 from ..database.engines import engine_of
 from ..database.row_codec import batches_of, cells_of, records_of
-from ..database.sql_names import foreign_key_of
 from ..errors import DatabaseError
 from .manifest import StoredTable
 from .row_index import DIALECT, RowIndex, Wanted, quote, wanted_by
@@ -224,12 +223,8 @@ class SnapshotDatabase:
         return {}
 
     def foreign_keys(self) -> list[ForeignKey]:
-        found = [
-            foreign_key_of(item.table, self.schema(item.table), item.sql)
-            for item in self._attachments
-            if item.kind == "constraint"
-        ]
-        return [key for key in found if key is not None]
+        schemas = {name: item.schema for name, item in self._tables.items()}
+        return engine_of(self.engine).declared_keys(schemas, self._attachments)
 
     def broken(self) -> dict[str, str]:
         return {}

@@ -30,7 +30,6 @@ from ..base import (
     ReadableDatabase,
     Script,
     Table,
-    clears_where,
     must_be_hidden,
     pending,
 )
@@ -40,7 +39,9 @@ from ..row_codec import Text, records_of
 from ..sql import Dialect
 from ..staging_edits import HiddenEditing
 from ..statements import SQLITE, doing
+from .declared_keys import keys_of
 from .incoming_sql import fit, forbid, unfit_table
+from .names import quote
 
 _NAME = r'(?:"(?:[^"]|"")*"|`(?:[^`]|``)*`|\[[^\]]*\]|\'(?:[^\']|\'\')*\'|[^\s(]+)'
 _CREATE = re.compile(rf"\s*CREATE\s+TABLE\s+(?:IF\s+NOT\s+EXISTS\s+)?{_NAME}", re.IGNORECASE)
@@ -60,10 +61,6 @@ _SEARCH = re.compile(
 # Renaming a table must not edit the text of triggers, views and foreign keys: they speak of the live names,
 # and those stay.
 _SESSION = ("PRAGMA foreign_keys = OFF", "PRAGMA legacy_alter_table = ON")
-
-
-def quote(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'
 
 
 _DIALECT = Dialect(quote, "?")
@@ -321,37 +318,13 @@ class SqliteDatabase(HiddenEditing):
         return {}
 
     def foreign_keys(self) -> list[ForeignKey]:
-        found: list[ForeignKey] = []
         with _said(self._path.name):
-            for table, _, _ in self._master("table"):
-                if table.startswith(("sqlite_", HIDDEN)):
-                    continue
-                filled = {
-                    bytes(row[1]).decode().lower()
-                    for row in self._connection.execute(f"PRAGMA table_info({quote(table)})")
-                    if row[3]
-                }
-                keys: dict[int, list[tuple[str, str, str, bool]]] = {}
-                for number, _, *names, _, then, _ in self._connection.execute(
-                    f"PRAGMA foreign_key_list({quote(table)})"
-                ):
-                    parent, column, to = (
-                        bytes(name).decode() if name is not None else "" for name in names
-                    )
-                    clears = clears_where(bytes(then).decode(), column.lower() not in filled)
-                    keys.setdefault(int(number), []).append((parent, column, to, clears))
-                for number, parts in keys.items():
-                    found.append(
-                        ForeignKey(
-                            f"{table} {number}",
-                            table,
-                            tuple(part[1] for part in parts),
-                            parts[0][0],
-                            tuple(part[2] for part in parts),
-                            all(part[3] for part in parts),
-                        )
-                    )
-        return found
+            return [
+                key
+                for table, _, _ in self._master("table")
+                if not table.startswith(("sqlite_", HIDDEN))
+                for key in keys_of(self._connection, table)
+            ]
 
     def broken(self) -> dict[str, str]:
         return {}

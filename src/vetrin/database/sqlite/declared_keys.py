@@ -1,0 +1,62 @@
+"""Foreign keys as SQLite reads them: parts of a table's definition."""
+
+from __future__ import annotations
+
+import contextlib
+import sqlite3
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from ..base import Attachment, ForeignKey, clears_where
+from .incoming_sql import forbid, unfit_table
+from .names import quote
+
+
+def declared_keys(
+    schemas: Mapping[str, str], attachments: Sequence[Attachment]
+) -> list[ForeignKey]:
+    """The foreign keys of tables, by their schemas: SQLite is asked, of tables without rows.
+
+    A schema that does what none from outside may is passed over; it comes in nowhere either.
+    """
+    found: list[ForeignKey] = []
+    with contextlib.closing(sqlite3.connect(":memory:", isolation_level=None)) as connection:
+        forbid(connection)
+        for table, schema in schemas.items():
+            if unfit_table(schema):
+                continue
+            with contextlib.suppress(sqlite3.Error):
+                connection.execute(schema)
+                found += keys_of(connection, table)
+    return found
+
+
+def keys_of(connection: Any, table: str) -> list[ForeignKey]:
+    """The foreign keys of a table, as a connection to its database tells them."""
+    filled = {
+        _text(row[1]).lower()
+        for row in connection.execute(f"PRAGMA table_info({quote(table)})")
+        if row[3]
+    }
+    keys: dict[int, list[tuple[str, str, str, bool]]] = {}
+    for number, _, *names, _, then, _ in connection.execute(
+        f"PRAGMA foreign_key_list({quote(table)})"
+    ):
+        parent, column, to = map(_text, names)
+        clears = clears_where(_text(then), column.lower() not in filled)
+        keys.setdefault(int(number), []).append((parent, column, to, clears))
+    return [
+        ForeignKey(
+            f"{table} {number}",
+            table,
+            tuple(part[1] for part in parts),
+            parts[0][0],
+            tuple(part[2] for part in parts),
+            all(part[3] for part in parts),
+        )
+        for number, parts in keys.items()
+    ]
+
+
+def _text(value: str | bytes | None) -> str:
+    return value.decode() if isinstance(value, bytes) else value or ""

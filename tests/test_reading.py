@@ -1,0 +1,213 @@
+"""The contract of ``ReadableDatabase``: every engine, by every way, and what is stored, read the same rows."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from readable import KINDS, Source, by_hand, rows_of, source_of, table_of
+from vetrin.database import (
+    Among,
+    Cleared,
+    Compared,
+    Either,
+    Every,
+    KeyRange,
+    Like,
+    Lowered,
+    Other,
+    Sql,
+    Within,
+    digests_by_reading,
+    spans,
+    with_pages,
+)
+from vetrin.database.row_codec import cells_of
+from vetrin.errors import DatabaseError
+
+Row = tuple[int, str | None, int, int, str | None]
+ENTRIES = [
+    (1, "page", 0, 2, "50%_off"), (2, "event", 1, 1, None), (3, "page", 2, 0, "9"),
+    (4, None, 2, 0, "10"), (7, "Page", 1, 0, "Übergang, 'ß' | \"x\""),
+]  # fmt: skip
+ANSWERS = [(1, 1, "good"), (2, 1, "spam"), (3, 2, "good"), (4, 1, "good")]
+LAID_OUT = [
+    "CREATE TABLE entries (id INTEGER PRIMARY KEY, kind VARCHAR(20), above INT, answers INT, note TEXT)",
+    "CREATE TABLE answers (id INTEGER PRIMARY KEY, entry INT, state VARCHAR(9),"
+    " CONSTRAINT belongs FOREIGN KEY (entry) REFERENCES entries (id) ON DELETE CASCADE)",
+    "CREATE TABLE loose (a INT, b VARCHAR(9))",
+    f"INSERT INTO entries VALUES {by_hand(ENTRIES)}",
+    f"INSERT INTO answers VALUES {by_hand(ANSWERS)}",
+    "INSERT INTO loose VALUES (1, 'x'), (1, 'x'), (NULL, NULL)",
+    "CREATE VIEW pages AS SELECT id FROM entries WHERE kind = 'page'",
+]
+# A condition, and the IDs of the entries that meet it.
+CONDITIONS: list[tuple[Any, set[int]]] = [
+    (Among("kind", ("event",)), {2}),
+    (Among("kind", ()), set()),
+    ({"kind": ["page", "event"], "above": 2}, {3}),
+    (Like("note", "begins", ("50%_",)), {1}),
+    (Like("note", "contains", ("%_", "x|y")), {1}),
+    (Like("note", "ends", ("_ff", "0")), {4}),
+    # A text is read as a number as far as it is one: 50%_off begins with 50, Übergang with none.
+    (Compared("note", "<", 10), {3, 7}),
+    (Compared("note", "<", "2"), {4}),
+    (Other(Among("kind", ("event",))), {1, 3, 4, 7}),
+    (Within("id", "answers", "entry"), {1, 2}),
+    (Within("id", "answers", "entry", Among("state", ("spam",))), {1}),
+    (Within("kind", "entries", "kind", Among("id", (1,)), ("page", "event")), {2}),
+    (Every(()), {1, 2, 3, 4, 7}),
+    (Either((Among("id", (1,)), Among("id", (4,)))), {1, 4}),
+    (Sql("note LIKE '50%' OR id = 2"), {1, 2}),
+]
+
+
+@pytest.fixture(params=KINDS)
+def source(request: pytest.FixtureRequest, tmp_path: Path) -> Source:
+    return source_of(request, request.param, tmp_path)
+
+
+def test_what_there_is(source: Source) -> None:
+    with source.opened(*LAID_OUT) as database:
+        assert sorted(table.name for table in database.tables()) == ["answers", "entries", "loose"]
+        entries = table_of(database, "entries")
+        assert [column.name for column in entries.columns] == [
+            "id",
+            "kind",
+            "above",
+            "answers",
+            "note",
+        ]
+        assert entries.key == ("id",) and table_of(database, "loose").key in ((), ("rowid",))
+        assert database.views() == ["pages"] and database.broken_views() == {} == database.broken()
+        (key,) = database.foreign_keys()
+        assert (key.table, tuple(key.columns), key.parent) == ("answers", ("entry",), "entries")
+        assert "entries" in database.schema("entries")
+        assert {item.kind for item in database.attachments(["answers"], ["pages"])} >= {"view"}
+        assert database.size() > 0 and not database.missing
+        assert database.is_same(database)
+        with pytest.raises(DatabaseError):
+            database.schema("nowhere")
+
+
+def test_rows_come_in_the_order_of_the_key_in_small_batches(source: Source) -> None:
+    rows = [(number, number % 7, f"row {number}") for number in range(-20, 980)]
+    chance = random.Random(4)
+    mixed = chance.sample(rows, len(rows))
+    with source.opened(
+        "CREATE TABLE a (id INTEGER, part INTEGER, note VARCHAR(20), PRIMARY KEY (id, part))",
+        f"INSERT INTO a VALUES {by_hand(mixed)}",
+    ) as database:
+        assert list(map(tuple, rows_of(database, "a"))) == rows
+        table = table_of(database, "a")
+        with database.reading() as reader:
+            sizes = [batch.rows for batch in reader.rows(table, 1000)]
+            assert sum(sizes) == 1000 and len(sizes) > 5 and max(sizes) < 500
+            kept = [
+                batch for stretch in reader.records(table, 1000) for batch in [b"".join(stretch)]
+            ]
+        mixed_types = source.kind.startswith("sqlite")
+        cells = [cell for records in kept for cell in cells_of(records, mixed_types)]
+        texts = [str(cell, "utf-8") if isinstance(cell, bytes) else str(cell) for cell in cells]
+        assert texts == [str(value) for row in rows for value in row]
+
+
+def test_ranges_of_the_key_are_all_rows_once(source: Source) -> None:
+    rows = [(number, number * number % 11, "x" * (number % 30)) for number in range(1, 301)]
+    with source.opened(
+        "CREATE TABLE a (i INTEGER, k INTEGER, t VARCHAR(40), PRIMARY KEY (i, k))",
+        f"INSERT INTO a VALUES {by_hand(rows)}",
+    ) as database:
+        table = table_of(database, "a")
+        with database.reading() as reader:
+            pages = [b.page for b in with_pages(table, reader.rows(table, 800)) if b.page]
+        ranges = spans(pages)
+        assert len(ranges) > 3
+        found = [row for among in ranges for row in rows_of(database, "a", among=among)]
+        assert list(map(tuple, found)) == rows
+        assert list(map(tuple, rows_of(database, "a", among=KeyRange((7, 5), (9, 4))))) == rows[7:9]
+        # What is digested where the rows are is what is digested of rows that were read.
+        with database.reading() as reader:
+            made = reader.digests(table, ranges)
+            assert made == [page.digest for page in pages] and len(set(made)) == len(made)
+            assert made == digests_by_reading(lambda among: reader.rows(table, among=among), ranges)
+
+
+def test_rows_that_meet_a_condition(source: Source) -> None:
+    everyone = {row[0] for row in ENTRIES}
+    with source.opened(*LAID_OUT) as database:
+        for where, meet in CONDITIONS:
+            assert database.count("entries", where) == len(meet), where
+            assert {
+                row[0] for row in rows_of(database, "entries", leave=where)
+            } == everyone - meet, where
+            found = database.select("entries", ["id"], where=where, order="id")
+            assert found == [(number,) for number in sorted(meet)], where
+
+
+def test_columns_are_put_right_where_rows_are_left_out(source: Source) -> None:
+    spam = Among("state", ("spam",))
+    with source.opened(*LAID_OUT) as database:
+        rows = rows_of(
+            database, "entries", leave=Among("id", (2,)),
+            instead={
+                "above": Cleared(Within("above", "entries", "id", Among("id", (2,))), 0),
+                "answers": Lowered("id", "answers", "entry", spam),
+            },
+        )  # fmt: skip
+        assert [(row[0], row[2], row[3]) for row in rows] == [
+            (1, 0, 1),
+            (3, 0, 0),
+            (4, 0, 0),
+            (7, 1, 0),
+        ]
+    # A count that was too low already stops at nothing, and no count at all stays none.
+    with source.opened(
+        "UPDATE entries SET answers = 0 WHERE id = 1",
+        "UPDATE entries SET answers = NULL WHERE id = 3",
+    ) as database:
+        lowered = {"answers": Lowered("id", "answers", "entry", Every(()))}
+        assert [row[3] for row in rows_of(database, "entries", instead=lowered)] == [
+            0,
+            0,
+            None,
+            0,
+            0,
+        ]
+
+
+def test_a_few_rows_to_look_at(source: Source) -> None:
+    with source.opened(*LAID_OUT) as database:
+        assert database.select("entries", ["note", "id"], order="id", descending=True, limit=2) == [
+            (ENTRIES[4][4], 7), ("10", 4),
+        ]  # fmt: skip
+        assert database.count("entries") == 5 and database.count("loose") == 3
+        groups = dict(database.groups("answers", ["state"]))
+        assert groups == {"good": 3, "spam": 1}
+        assert database.groups("answers", ["state"], {"entry": [1]})[0] == ("good", 2)
+        longest = max(len((row[4] or "").encode()) for row in ENTRIES)
+        assert database.longest(table_of(database, "entries")) == ("note", longest)
+        assert sorted(map(tuple, rows_of(database, "loose")), key=repr) == [
+            (1, "x"),
+            (1, "x"),
+            (None, None),
+        ]
+
+
+@pytest.mark.parametrize(
+    "call",
+    [
+        lambda database: database.count("nowhere"),
+        lambda database: database.select("nowhere", ["a"]),
+        lambda database: database.groups("nowhere", ["a"]),
+    ],
+)
+def test_a_table_that_is_not_there_is_an_error(
+    source: Source, call: Callable[[Any], object]
+) -> None:
+    with source.opened(*LAID_OUT) as database, pytest.raises(DatabaseError):
+        call(database)
