@@ -65,34 +65,6 @@ def live(tree: RemoteTree) -> dict[str, object]:
     return state(Path(tree.root))
 
 
-def test_it_shows_what_a_local_tree_shows(
-    trees: tuple[LocalTree, LocalTree], machine: Machine
-) -> None:
-    here, _ = trees
-    aged(here.root)
-    there = RemoteTree(machine, str(here.root))
-    asked: list[tuple[list[str], set[str]]] = [
-        (["."], {"media/link"}),
-        (["media", "code/parts/changed"], set()),
-        (["media", "code/parts/changed"], {"code/parts"}),
-        (["media/link", "media/plain.png", "nowhere"], set()),
-    ]
-    for folders, skip in asked:
-        wanted = here.scan(folders, skip)
-        found = there.scan(folders, skip)
-        assert found == wanted and not any(path.startswith(tuple(skip)) for path in found if skip)
-        assert found.passed == wanted.passed
-    assert there.children("media") == here.children("media")
-    assert there.children("nowhere") == []
-    assert there.exists("media/link") and not there.exists("media/link/x")
-    assert there.folds_names is False
-    assert there.digest("media/plain.png") == here.digest("media/plain.png")
-    for name in there.algorithms:
-        asked = ["media/plain.png", "nowhere"]
-        assert there.digests(asked, name) == here.digests(asked, name)
-    assert there.room("media/not/there").free == pytest.approx(here.room("").free, rel=0.05)
-
-
 def test_contents_large_and_small_whole_and_in_parts(tmp_path: Path, machine: Machine) -> None:
     sizes = [0, 1, 4095, PIECE - 1, PIECE, PIECE + 1, 3 * PIECE, 5_000_001]
     for number, size in enumerate(sizes):
@@ -117,6 +89,9 @@ def test_contents_large_and_small_whole_and_in_parts(tmp_path: Path, machine: Ma
     assert isinstance(told.value.__cause__, FileNotFoundError)
     for name in tree.algorithms:
         assert tree.pieces("media/7", name) == LocalTree(tmp_path).pieces("media/7", name)
+    assert tree.room("media/not/there").free == pytest.approx(
+        LocalTree(tmp_path).room("").free, rel=0.05
+    )
     entry = Entry("media/made", "file", 0, 1_700_000_000 * 10**9, 0o640)
     tree.stage_changes("t", entry, "media/7", [b"head", Span(100, 2_000_000), b"", b"tail"])
     made = tmp_path / ".vetrin/t/new/media/made"

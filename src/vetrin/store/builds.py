@@ -218,7 +218,10 @@ class Builds:
 
 class BuildTree:
     """The files of a build, which are read from ``held``, and, in folders that it has no part in, those of
-    another tree."""
+    another tree.
+
+    What lies in a folder of the build is the build's alone: what was added beside it since is not seen.
+    """
 
     streams = 2
     grain = 1
@@ -258,23 +261,24 @@ class BuildTree:
         return admit(found)
 
     def look_again(self, paths: Sequence[str]) -> list[Entry | None]:
-        others = [path for path in paths if path not in self._entries]
+        others = [path for path in paths if not self._has(path)]
         beside = dict(zip(others, self._beside.look_again(others), strict=True)) if others else {}
         return [self._entries.get(path) or beside.get(path) for path in paths]
 
     def children(self, folder: str) -> list[Entry]:
-        return self._beside.children(folder)
+        held = self._held.children(folder)
+        if self._has(folder):
+            return held
+        others = [entry for entry in self._beside.children(folder) if not self._has(entry.path)]
+        return sorted({entry.path: entry for entry in (*others, *held)}.values())
 
     def exists(self, path: str) -> bool:
-        return path in self._entries or self._beside.exists(path)
+        return self._of(path).exists(path)
 
     def digest(self, path: str) -> str:
-        entry = self._entries.get(path)
-        return entry.digest if entry else self._beside.digest(path)
+        return self._of(path).digest(path)
 
     def digests(self, paths: Sequence[str], algorithm: str) -> list[str | None]:
-        if algorithm == "xxh128":
-            return [self.digest(path) for path in paths]
         return [self._of(path).digests([path], algorithm)[0] for path in paths]
 
     def pieces(self, path: str, algorithm: str = "xxh128") -> list[str]:
@@ -284,8 +288,14 @@ class BuildTree:
         return self._of(path).read(path, start, size)
 
     def read_all(self, entries: Iterable[Entry]) -> Iterator[tuple[Entry, Iterator[Buffer]]]:
-        for inside, some in groupby(entries, key=lambda entry: entry.path in self._entries):
+        for inside, some in groupby(entries, key=lambda entry: self._has(entry.path)):
             yield from (self._held if inside else self._beside).read_all(some)
 
     def _of(self, path: str) -> SourceTree:
-        return self._held if path in self._entries else self._beside
+        return self._held if self._has(path) else self._beside
+
+    def _has(self, path: str) -> bool:
+        """True for what the build has a say in: its entries, and all that could lie in its folders."""
+        while path and path not in self._entries:
+            path = path.rpartition("/")[0]
+        return bool(path)

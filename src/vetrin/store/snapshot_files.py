@@ -121,9 +121,10 @@ class SnapshotTree:
         return entry.digest or digest_of(self.read(path), "xxh128")
 
     def digests(self, paths: Sequence[str], algorithm: str) -> list[str | None]:
-        if algorithm == "xxh128":
-            return [self.digest(path) for path in paths]
-        return [digest_of(self.read(path), algorithm) for path in paths]
+        return [self._digest(path, algorithm) if path in self._files else None for path in paths]
+
+    def _digest(self, path: str, algorithm: str) -> str:
+        return self.digest(path) if algorithm == "xxh128" else digest_of(self.read(path), algorithm)
 
     def pieces(self, path: str, algorithm: str = "xxh128") -> list[str]:
         return [digest_of([piece], algorithm) for piece in self._pieces(path)]
