@@ -28,7 +28,7 @@ from vetrin.store.remote import remote_backend
 
 
 @pytest.fixture(params=["folder", "shell", "sftp alone", "s3"])
-def shelf(
+def backend(
     request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> Iterator[Backend]:
     if request.param == "folder":
@@ -44,45 +44,45 @@ def shelf(
         hosts.forget()
 
 
-def test_a_shelf_keeps_what_it_is_given(shelf: Backend) -> None:
-    assert list(shelf.names("objects")) == [] and not shelf.has("objects/ab/one")
+def test_a_backend_keeps_what_it_is_given(backend: Backend) -> None:
+    assert list(backend.names("objects")) == [] and not backend.has("objects/ab/one")
     with pytest.raises(MissingPiece):
-        shelf.read("objects/ab/one")
-    shelf.write("objects/ab/one", b"first")
-    assert shelf.has("objects/ab/one") and shelf.read("objects/ab/one") == b"first"
-    shelf.write("objects/ab/one", b"second")
-    shelf.write("objects/cd/two", bytes(300_000))
-    shelf.write("seal.json", b"{}")
-    shelf.settle()
-    assert shelf.read("objects/ab/one") == b"second" and shelf.has("seal.json")
-    assert sorted(shelf.names("objects")) == [("objects/ab/one", 6), ("objects/cd/two", 300_000)]
-    assert 0 <= (shelf.age("objects/ab/one") or 0) < 60 and shelf.age("objects/none") is None
-    found = shelf.fetch(["objects/ab/one", "objects/cd/two", "seal.json"])
+        backend.read("objects/ab/one")
+    backend.write("objects/ab/one", b"first")
+    assert backend.has("objects/ab/one") and backend.read("objects/ab/one") == b"first"
+    backend.write("objects/ab/one", b"second")
+    backend.write("objects/cd/two", bytes(300_000))
+    backend.write("seal.json", b"{}")
+    backend.settle()
+    assert backend.read("objects/ab/one") == b"second" and backend.has("seal.json")
+    assert sorted(backend.names("objects")) == [("objects/ab/one", 6), ("objects/cd/two", 300_000)]
+    assert 0 <= (backend.age("objects/ab/one") or 0) < 60 and backend.age("objects/none") is None
+    found = backend.fetch(["objects/ab/one", "objects/cd/two", "seal.json"])
     assert found == {
         "objects/ab/one": b"second",
         "objects/cd/two": bytes(300_000),
         "seal.json": b"{}",
     }
-    assert shelf.fetch(["objects/ef/none", "seal.json"]) == {"seal.json": b"{}"}
-    assert shelf.fetch([]) == {}
-    shelf.rename("objects/ab/one", "damaged/one")
-    assert not shelf.has("objects/ab/one") and shelf.read("damaged/one") == b"second"
-    shelf.remove("damaged/one")
-    shelf.remove("damaged/one")
-    shelf.sweep()
-    assert list(shelf.names("damaged")) == [] and shelf.read("objects/cd/two") == bytes(300_000)
+    assert backend.fetch(["objects/ef/none", "seal.json"]) == {"seal.json": b"{}"}
+    assert backend.fetch([]) == {}
+    backend.rename("objects/ab/one", "damaged/one")
+    assert not backend.has("objects/ab/one") and backend.read("damaged/one") == b"second"
+    backend.remove("damaged/one")
+    backend.remove("damaged/one")
+    backend.sweep()
+    assert list(backend.names("damaged")) == [] and backend.read("objects/cd/two") == bytes(300_000)
 
 
-def test_the_whole_way_on_any_shelf(shelf: Backend, tmp_path: Path) -> None:
+def test_the_whole_way_on_any_backend(backend: Backend, tmp_path: Path) -> None:
     lay_out(tmp_path / "railway", 1)
     project = load_project(tmp_path / "railway")
-    store = Store(shelf, cipher_of(shelf, "steam", wanted=True))
+    store = Store(backend, cipher_of(backend, "steam", wanted=True))
     with open_site(project, project.environment("production")) as site:
         manifest = take_snapshot(site, store, label="one")
         before = everything(site.database)
     with pytest.raises(WrongPassphrase):
-        cipher_of(shelf, "diesel")
-    again = Store(shelf, cipher_of(shelf, "steam"))
+        cipher_of(backend, "diesel")
+    again = Store(backend, cipher_of(backend, "steam"))
     assert again.verify(again.get("one")) == []
     with open_snapshot(again, again.get(manifest.id[:4]), project.definition) as stored:
         assert everything(stored.database) == before
@@ -94,7 +94,9 @@ def test_the_whole_way_on_any_shelf(shelf: Backend, tmp_path: Path) -> None:
         )  # fmt: skip
         assert len(scanned) > 20
     words = {b"Harrowmere", b"volunteers", b"CREATE TABLE"}
-    assert not any(word in shelf.read(name) for word in words for name, _ in list(shelf.names("")))
+    assert not any(
+        word in backend.read(name) for word in words for name, _ in list(backend.names(""))
+    )
 
 
 def everything(database: SqliteDatabase) -> dict[str, str]:
@@ -106,7 +108,7 @@ class Away(FolderBackend):
     """A folder that is read as a place is to which each call is a way there and back; ``ways`` has what each
     one brought, by name, in bytes."""
 
-    far = True
+    is_remote = True
 
     def __init__(self, folder: Path) -> None:
         super().__init__(folder)
@@ -136,21 +138,21 @@ def test_what_is_far_is_read_many_at_a_time(railway: Railway) -> None:
         (railway.folder / f"production/media/{number}.txt").write_text(f"{number}" * 500)
     manifest = railway.backup()
     railway.backup("local")
-    shelf = Away(railway.folder / ".vetrin/store")
-    store = Store(shelf)
-    assert store.verify(manifest) == [] and len(shelf.ways) < 45
-    shelf.ways.clear()
+    backend = Away(railway.folder / ".vetrin/store")
+    store = Store(backend)
+    assert store.verify(manifest) == [] and len(backend.ways) < 45
+    backend.ways.clear()
     known = store.snapshots()
     assert len(known) == 2 and store.own_sizes(known) == railway.store.own_sizes(known)
-    assert list(store.verified(known)) == [manifest.id] and len(shelf.ways) < 12
+    assert list(store.verified(known)) == [manifest.id] and len(backend.ways) < 12
     with open_snapshot(store, manifest, railway.project.definition) as site:
-        shelf.ways.clear()
+        backend.ways.clear()
         entries = site.files.scan(["media"]).values()
         for entry, blocks in site.files.read_all(entries):
             content = b"".join(map(bytes, blocks))
             if entry.kind == "file":
                 assert content == (railway.folder / "production" / entry.path).read_bytes()
-        assert len(entries) > 300 and len(shelf.ways) < 15
+        assert len(entries) > 300 and len(backend.ways) < 15
 
 
 def test_what_is_far_comes_once_and_not_all_of_it_together(railway: Railway) -> None:
@@ -158,8 +160,8 @@ def test_what_is_far_comes_once_and_not_all_of_it_together(railway: Railway) -> 
         content = random.Random(number).randbytes(30 << 20)
         (railway.folder / f"production/media/film-{number}").write_bytes(content)
     manifest = railway.backup(parts=["media"])
-    shelf = Away(railway.folder / ".vetrin/store")
-    store = Store(shelf)
+    backend = Away(railway.folder / ".vetrin/store")
+    store = Store(backend)
     with open_snapshot(store, manifest, railway.project.definition) as site:
         for work in (
             lambda: store.verify(manifest),
@@ -167,11 +169,11 @@ def test_what_is_far_comes_once_and_not_all_of_it_together(railway: Railway) -> 
                 [e for e in site.files.scan(["media"]).values() if e.kind == "file"]
             )],
         ):  # fmt: skip
-            shelf.ways.clear()
+            backend.ways.clear()
             work()
-            objects = [name for way in shelf.ways for name in way if name.startswith("objects/")]
+            objects = [name for way in backend.ways for name in way if name.startswith("objects/")]
             assert len(objects) == len(set(objects)) > 16
-            assert max(sum(way.values()) for way in shelf.ways) < 20 << 20
+            assert max(sum(way.values()) for way in backend.ways) < 20 << 20
 
 
 def test_what_can_not_be_fetched_together_is_not_taken_for_missing(railway: Railway) -> None:

@@ -44,22 +44,22 @@ def test_gaps_are_what_no_piece_covers(steps: list[tuple[bool, tuple[int], tuple
     pieces, everything = Pieces(), set(range(-1, 14))
     held: dict[KeyRange, set[int]] = {}
 
-    def covered(among: KeyRange) -> set[int]:
-        after = among.after[0] if among.after else -2
-        upto = among.upto[0] if among.upto else 13
+    def covered(key_range: KeyRange) -> set[int]:
+        after = key_range.after[0] if key_range.after else -2
+        upto = key_range.upto[0] if key_range.upto else 13
         return {number for number in everything if after < number <= upto}
 
     for dropping, after, upto in steps:
-        among = KeyRange(after, upto)
-        if not covered(among):
+        key_range = KeyRange(after, upto)
+        if not covered(key_range):
             continue
         if dropping:
-            pieces.drop(among)
-            held = {one: some for one, some in held.items() if not some & covered(among)}
-        elif not set().union(*held.values()) & covered(among):
-            pieces.add(Piece(among, (Chunk("", 1, 1, 1),)))
-            held[among] = covered(among)
-    assert {piece.among for piece in pieces} == set(held)
+            pieces.drop(key_range)
+            held = {one: some for one, some in held.items() if not some & covered(key_range)}
+        elif not set().union(*held.values()) & covered(key_range):
+            pieces.add(Piece(key_range, (Chunk("", 1, 1, 1),)))
+            held[key_range] = covered(key_range)
+    assert {piece.key_range for piece in pieces} == set(held)
     gaps = [covered(gap) for gap in pieces.gaps()]
     assert sum(map(len, gaps)) == len(set().union(*gaps))
     assert set().union(*gaps) == everything - set().union(*held.values())
@@ -115,7 +115,7 @@ class Pair:
             found = {table.name: table for table in stored.tables}
             assert set(found) == {item.table.name for item in plan.tables}
             return all(
-                cells(source, item.table.name, leave=item.leave, instead=item.instead)
+                cells(source, item.table.name, leave=item.leave, replacements=item.replacements)
                 == cells(stored, item.table.name)
                 for item in plan.tables
             )
@@ -306,8 +306,8 @@ def test_every_so_often_what_nothing_needs_is_removed(
     monkeypatch.setattr("vetrin.jobs.baseline._SWEPT", 4)
     contents = railway.store.contents
     orphan, _ = contents.keep(b"of a run that died")
-    railway.store.shelf.settle()
-    contents._shelf.settle()
+    railway.store.backend.settle()
+    contents._backend.settle()
     for _ in range(3):
         railway.pull()
     assert Store(FolderBackend(railway.folder / ".vetrin/store")).contents.has(orphan)
@@ -356,7 +356,7 @@ def test_a_full_disk_costs_the_baseline_only(
 
 
 def test_a_store_that_is_being_thinned_costs_the_baseline_only(railway: Pair) -> None:
-    with lease(railway.store.shelf, "thin"):
+    with lease(railway.store.backend, "thin"):
         report = railway.pull()
     assert report.baseline == "" and "thins the store" in report.remarks[0]
 

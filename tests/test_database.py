@@ -10,17 +10,17 @@ from pathlib import Path
 import pytest
 
 from vetrin.database import (
-    Among,
+    AllOf,
     Batch,
     Cleared,
     Database,
-    Every,
     Exchange,
     KeyRange,
+    OneOf,
     Patch,
     Table,
+    can_copy_in_ranges,
     digest_of_rows,
-    goes_by_key,
     hidden_name,
     spans,
     with_pages,
@@ -214,10 +214,10 @@ def test_every_kind_of_table_arrives_the_same(pair: Pair) -> None:
 def test_pages_are_told_apart_by_the_server_as_by_us(pair: Pair) -> None:
     """Every kind of value: what was digested as it came is what the server digests later."""
     fill_source(pair)
-    leave, instead = {"b": ["x"]}, {"b": Cleared(Among("a", (1,)), "")}
+    leave, replacements = {"b": ["x"]}, {"b": Cleared(OneOf("a", (1,)), "")}
     for table in pair.source.tables():
         with pair.source.reading() as reader:
-            if not goes_by_key(table):
+            if not can_copy_in_ranges(table):
                 wanted = digest_of_rows(reader.rows(table))
                 assert reader.digests(table, [KeyRange()]) == [wanted], table.name
                 continue
@@ -225,12 +225,14 @@ def test_pages_are_told_apart_by_the_server_as_by_us(pair: Pair) -> None:
                 pages = [b.page for b in with_pages(table, reader.rows(table, size)) if b.page]
                 ranges = spans(pages)
                 assert reader.digests(table, ranges) == [page.digest for page in pages], table.name
-                for page, among in zip(pages, ranges, strict=True):
-                    assert sum(b.rows for b in reader.rows(table, among=among)) == page.rows
+                for page, key_range in zip(pages, ranges, strict=True):
+                    assert sum(b.rows for b in reader.rows(table, key_range=key_range)) == page.rows
     numbered = next(t for t in pair.source.tables() if t.name == "no_key")
     with pair.source.reading() as reader:
-        found = digest_of_rows(reader.rows(numbered, leave=leave, instead=instead))
-        assert reader.digests(numbered, [KeyRange()], leave=leave, instead=instead) == [found]
+        found = digest_of_rows(reader.rows(numbered, leave=leave, replacements=replacements))
+        assert reader.digests(numbered, [KeyRange()], leave=leave, replacements=replacements) == [
+            found
+        ]
 
 
 def test_what_changed_in_a_table_is_one_page(pair: Pair) -> None:
@@ -257,17 +259,17 @@ def test_what_changed_in_a_table_is_one_page(pair: Pair) -> None:
         assert len(differ) == 2
         pair.target.lay_out("_vetrin_new_x_1", table, pair.source.schema("a"))
         pair.target.fill(
-            "_vetrin_new_x_1", table, reader.rows(table, among=KeyRange(None, pages[-1].upto))
+            "_vetrin_new_x_1", table, reader.rows(table, key_range=KeyRange(None, pages[-1].upto))
         )
-        for among in differ:
-            removed = pair.target.remove_range("_vetrin_new_x_1", table, among)
+        for key_range in differ:
+            removed = pair.target.remove_range("_vetrin_new_x_1", table, key_range)
             assert (
-                pair.target.fill("_vetrin_new_x_1", table, reader.rows(table, among=among))
+                pair.target.fill("_vetrin_new_x_1", table, reader.rows(table, key_range=key_range))
                 == removed
                 > 0
             )
         pair.target.fill(
-            "_vetrin_new_x_1", table, reader.rows(table, among=KeyRange(pages[-1].upto))
+            "_vetrin_new_x_1", table, reader.rows(table, key_range=KeyRange(pages[-1].upto))
         )
     pair.target.swap([Exchange("a", "_vetrin_new_x_1", None)], [], [])
     assert digests(pair.target) == digests(pair.source)
@@ -558,7 +560,7 @@ def test_hidden_tables_can_be_edited_and_no_others(pair: Pair) -> None:
     assert pair.source.longest(table) == ("note", 7)
     for edit in (
         lambda: pair.target.put("entries", {"id": 1}, {"kind": "x"}),
-        lambda: pair.target.remove("entries", Every(())),
+        lambda: pair.target.remove("entries", AllOf(())),
         lambda: pair.target.take_over("entries", hidden, ["id"]),
     ):
         with pytest.raises(ValueError, match="is no hidden table"):

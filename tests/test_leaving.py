@@ -188,7 +188,9 @@ def check(site: Site, content: Content, kinds: set[str]) -> None:
     with site.database.reading() as reader:
         for table in site.tables:
             batches = reader.rows(
-                table, leave=leaving.leave.get(table.name), instead=leaving.instead.get(table.name)
+                table,
+                leave=leaving.leave.get(table.name),
+                replacements=leaving.replacements.get(table.name),
             )
             rows = [row for batch in batches for row in batch.each()]
             found[table.name[3:]] = [[_plain(cell) for cell in row] for row in rows]

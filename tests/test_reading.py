@@ -11,17 +11,17 @@ import pytest
 
 from readable import KINDS, Source, by_hand, rows_of, source_of, table_of
 from vetrin.database import (
-    Among,
+    AllOf,
+    AnyOf,
     Cleared,
     Compared,
-    Either,
-    Every,
+    InSubquery,
     KeyRange,
     Like,
     Lowered,
-    Other,
+    Not,
+    OneOf,
     Sql,
-    Within,
     digests_by_reading,
     spans,
     with_pages,
@@ -47,8 +47,8 @@ LAID_OUT = [
 ]
 # A condition, and the IDs of the entries that meet it.
 CONDITIONS: list[tuple[Any, set[int]]] = [
-    (Among("kind", ("event",)), {2}),
-    (Among("kind", ()), set()),
+    (OneOf("kind", ("event",)), {2}),
+    (OneOf("kind", ()), set()),
     ({"kind": ["page", "event"], "above": 2}, {3}),
     (Like("note", "begins", ("50%_",)), {1}),
     (Like("note", "contains", ("%_", "x|y")), {1}),
@@ -56,12 +56,12 @@ CONDITIONS: list[tuple[Any, set[int]]] = [
     # A text is read as a number as far as it is one: 50%_off begins with 50, Übergang with none.
     (Compared("note", "<", 10), {3, 7}),
     (Compared("note", "<", "2"), {4}),
-    (Other(Among("kind", ("event",))), {1, 3, 4, 7}),
-    (Within("id", "answers", "entry"), {1, 2}),
-    (Within("id", "answers", "entry", Among("state", ("spam",))), {1}),
-    (Within("kind", "entries", "kind", Among("id", (1,)), ("page", "event")), {2}),
-    (Every(()), {1, 2, 3, 4, 7}),
-    (Either((Among("id", (1,)), Among("id", (4,)))), {1, 4}),
+    (Not(OneOf("kind", ("event",))), {1, 3, 4, 7}),
+    (InSubquery("id", "answers", "entry"), {1, 2}),
+    (InSubquery("id", "answers", "entry", OneOf("state", ("spam",))), {1}),
+    (InSubquery("kind", "entries", "kind", OneOf("id", (1,)), ("page", "event")), {2}),
+    (AllOf(()), {1, 2, 3, 4, 7}),
+    (AnyOf((OneOf("id", (1,)), OneOf("id", (4,)))), {1, 4}),
     (Sql("note LIKE '50%' OR id = 2"), {1, 2}),
 ]
 
@@ -127,14 +127,19 @@ def test_ranges_of_the_key_are_all_rows_once(source: Source) -> None:
             pages = [b.page for b in with_pages(table, reader.rows(table, 800)) if b.page]
         ranges = spans(pages)
         assert len(ranges) > 3
-        found = [row for among in ranges for row in rows_of(database, "a", among=among)]
+        found = [row for key_range in ranges for row in rows_of(database, "a", key_range=key_range)]
         assert list(map(tuple, found)) == rows
-        assert list(map(tuple, rows_of(database, "a", among=KeyRange((7, 5), (9, 4))))) == rows[7:9]
+        assert (
+            list(map(tuple, rows_of(database, "a", key_range=KeyRange((7, 5), (9, 4)))))
+            == rows[7:9]
+        )
         # What is digested where the rows are is what is digested of rows that were read.
         with database.reading() as reader:
             made = reader.digests(table, ranges)
             assert made == [page.digest for page in pages] and len(set(made)) == len(made)
-            assert made == digests_by_reading(lambda among: reader.rows(table, among=among), ranges)
+            assert made == digests_by_reading(
+                lambda key_range: reader.rows(table, key_range=key_range), ranges
+            )
 
 
 def test_rows_that_meet_a_condition(source: Source) -> None:
@@ -150,12 +155,12 @@ def test_rows_that_meet_a_condition(source: Source) -> None:
 
 
 def test_columns_are_put_right_where_rows_are_left_out(source: Source) -> None:
-    spam = Among("state", ("spam",))
+    spam = OneOf("state", ("spam",))
     with source.opened(*LAID_OUT) as database:
         rows = rows_of(
-            database, "entries", leave=Among("id", (2,)),
-            instead={
-                "above": Cleared(Within("above", "entries", "id", Among("id", (2,))), 0),
+            database, "entries", leave=OneOf("id", (2,)),
+            replacements={
+                "above": Cleared(InSubquery("above", "entries", "id", OneOf("id", (2,))), 0),
                 "answers": Lowered("id", "answers", "entry", spam),
             },
         )  # fmt: skip
@@ -170,8 +175,8 @@ def test_columns_are_put_right_where_rows_are_left_out(source: Source) -> None:
         "UPDATE entries SET answers = 0 WHERE id = 1",
         "UPDATE entries SET answers = NULL WHERE id = 3",
     ) as database:
-        lowered = {"answers": Lowered("id", "answers", "entry", Every(()))}
-        assert [row[3] for row in rows_of(database, "entries", instead=lowered)] == [
+        lowered = {"answers": Lowered("id", "answers", "entry", AllOf(()))}
+        assert [row[3] for row in rows_of(database, "entries", replacements=lowered)] == [
             0,
             0,
             None,

@@ -48,8 +48,8 @@ def quick(monkeypatch: pytest.MonkeyPatch) -> None:
 
 def filled(folder: Path, passphrase: str | None = PASSPHRASE) -> tuple[Store, Manifest]:
     """A store with one snapshot: a table of several pages, and two files."""
-    shelf = FolderBackend(folder)
-    store = Store(shelf, cipher_of(shelf, passphrase, wanted=passphrase is not None))
+    backend = FolderBackend(folder)
+    store = Store(backend, cipher_of(backend, passphrase, wanted=passphrase is not None))
     chance = random.Random(5)
     with store.writing(), Hands() as hands:
         writer = TableWriter(store.contents, hands)
@@ -74,8 +74,8 @@ def filled(folder: Path, passphrase: str | None = PASSPHRASE) -> tuple[Store, Ma
 
 
 def opened(folder: Path, passphrase: str | None = PASSPHRASE) -> Store:
-    shelf = FolderBackend(folder)
-    return Store(shelf, cipher_of(shelf, passphrase))
+    backend = FolderBackend(folder)
+    return Store(backend, cipher_of(backend, passphrase))
 
 
 def pieces(folder: Path) -> list[Path]:
@@ -269,7 +269,7 @@ def test_contents_are_proved_by_their_names(tmp_path: Path) -> None:
 
 
 def test_a_mark_that_nobody_made_is_none(tmp_path: Path) -> None:
-    """Thinning goes by it: whoever can write to the shelf must not be able to give it away, or to move it."""
+    """Thinning goes by it: whoever can write to the store must not be able to give it away, or to move it."""
     store, manifest = filled(tmp_path)
     assert store.verified([manifest]) == {}
     marked = f"verified/{manifest.id}"

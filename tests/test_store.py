@@ -106,8 +106,8 @@ def test_a_damaged_manifest_hides_no_other(railway: Railway, harm: str) -> None:
     with pytest.raises(DamagedObject):
         Store(FolderBackend(railway.folder / ".vetrin/store")).get(first.id)
     assert "cannot be read" in railway.vetrin("restore", "production", first.id, "--json", code=1)
-    with pytest.raises(DamagedObject), lease(railway.store.shelf, "thin"):
-        Store(railway.store.shelf).sweep()  # what it needs is not known, so nothing goes
+    with pytest.raises(DamagedObject), lease(railway.store.backend, "thin"):
+        Store(railway.store.backend).sweep()  # what it needs is not known, so nothing goes
 
 
 def test_killed_at_many_moments(railway: Railway) -> None:
@@ -132,7 +132,7 @@ def test_killed_at_many_moments(railway: Railway) -> None:
     for path in (railway.folder / ".vetrin/store/leases").glob("*"):
         path.unlink()
     (railway.folder / ".vetrin/store/.new-dead-1").write_bytes(b"half")
-    with lease(railway.store.shelf, "thin"):
+    with lease(railway.store.backend, "thin"):
         railway.store.sweep()
     assert not list((railway.folder / ".vetrin/store").glob(".new-*"))
 
@@ -158,7 +158,7 @@ def test_a_full_disk_leaves_what_was_there(
     assert railway.objects() == before and railway.store.snapshots() == [first]
     assert railway.store.verify(first) == []
     assert not list((railway.folder / ".vetrin/store").glob(".new-*"))
-    with lease(railway.store.shelf, "thin"):
+    with lease(railway.store.backend, "thin"):
         Store(FolderBackend(railway.folder / ".vetrin/store")).sweep()
     assert not list((railway.folder / ".vetrin/store").glob(".new-*"))
 
@@ -211,21 +211,21 @@ def test_several_writers_at_once(railway: Railway) -> None:
 def test_thinning_waits_for_writers_and_for_itself(
     railway: Railway, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    shelf = railway.store.shelf
-    with lease(shelf, "write"):
-        with lease(shelf, "write"):
+    backend = railway.store.backend
+    with lease(backend, "write"):
+        with lease(backend, "write"):
             pass
-        with pytest.raises(StoreBusy, match="writes to"), lease(shelf, "thin"):
+        with pytest.raises(StoreBusy, match="writes to"), lease(backend, "thin"):
             pass
-    with lease(shelf, "thin"):
+    with lease(backend, "thin"):
         with pytest.raises(StoreBusy, match="thins"):
             railway.backup()
-        with pytest.raises(StoreBusy), lease(shelf, "thin"):
+        with pytest.raises(StoreBusy), lease(backend, "thin"):
             pass
-    shelf.write("leases/write-dead", b"{}")
-    shelf.settle()
+    backend.write("leases/write-dead", b"{}")
+    backend.settle()
     os.utime(railway.folder / ".vetrin/store/leases/write-dead", (0, 0))
-    with lease(shelf, "thin"):
+    with lease(backend, "thin"):
         pass
     assert leases.DEAD > 3 * leases.BEAT
 

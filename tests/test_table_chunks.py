@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from readable import stored as stored_database
 from vetrin.database import KeyRange
 from vetrin.database.base import Batch
-from vetrin.database.conditions import Among, Cleared, Compared, Like, Lowered, Other, Within
+from vetrin.database.conditions import Cleared, Compared, InSubquery, Like, Lowered, Not, OneOf
 from vetrin.database.row_codec import records_of
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.errors import DamagedObject
@@ -130,10 +130,10 @@ def test_a_row_larger_than_an_object(tmp_path: Path) -> None:
 
 
 ASKED = [
-    Among("state", ("spam", "trash")), Like("name", "begins", ("_x", "A%")), Like("name", "contains", ("'",)),
-    Compared("number", ">", 3), Compared("number", "<", 2), Other(Among("state", ("spam",))),
-    Within("parent", "owners", "id", Among("kind", ("old",))),
-    Within("name", "owners", "kind", None, ("o", "0")),
+    OneOf("state", ("spam", "trash")), Like("name", "begins", ("_x", "A%")), Like("name", "contains", ("'",)),
+    Compared("number", ">", 3), Compared("number", "<", 2), Not(OneOf("state", ("spam",))),
+    InSubquery("parent", "owners", "id", OneOf("kind", ("old",))),
+    InSubquery("name", "owners", "kind", None, ("o", "0")),
 ]  # fmt: skip
 
 
@@ -172,26 +172,30 @@ def test_stored_rows_answer_as_the_database_does(
                 "things", ["id", "name"], where=asked, order="id"
             )
             table = next(t for t in live.tables() if t.name == "things")
-            instead = {"state": Cleared(Among("number", (1, 2)), None)}
-            for among in (None, KeyRange((2,), (9,))):
+            replacements = {"state": Cleared(OneOf("number", (1, 2)), None)}
+            for key_range in (None, KeyRange((2,), (9,))):
                 with live.reading() as reader, stored.reading() as other:
                     wanted = [
                         r
-                        for b in reader.rows(table, leave=asked, instead=instead, among=among)
+                        for b in reader.rows(
+                            table, leave=asked, replacements=replacements, key_range=key_range
+                        )
                         for r in b.each()
                     ]
                     found = [
                         r
-                        for b in other.rows(table, leave=asked, instead=instead, among=among)
+                        for b in other.rows(
+                            table, leave=asked, replacements=replacements, key_range=key_range
+                        )
                         for r in b.each()
                     ]
                 assert found == wanted, asked
         owners_table = next(t for t in live.tables() if t.name == "owners")
-        lowered = {"count": Lowered("id", "things", "parent", Among("state", ("spam",)))}
+        lowered = {"count": Lowered("id", "things", "parent", OneOf("state", ("spam",)))}
         with live.reading() as reader, stored.reading() as other:
-            assert [r for b in other.rows(owners_table, instead=lowered) for r in b.each()] == [
-                r for b in reader.rows(owners_table, instead=lowered) for r in b.each()
-            ]
+            assert [
+                r for b in other.rows(owners_table, replacements=lowered) for r in b.each()
+            ] == [r for b in reader.rows(owners_table, replacements=lowered) for r in b.each()]
         assert stored.groups("things", ["state"]) == live.groups("things", ["state"])
         for table in live.tables():
             with live.reading() as reader:

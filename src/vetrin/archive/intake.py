@@ -72,7 +72,7 @@ def take_in(
         DatabaseError: a dump cannot be understood.
     """
     given = given or Given()
-    with store.writing(), Hands(store.shelf.writers) as hands:
+    with store.writing(), Hands(store.backend.writers) as hands:
         watch = watching(paths)
         work = _Intake(store.contents, hands, definition, given, tell, conversions, watch)
         for path in paths:

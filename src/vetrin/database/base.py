@@ -13,7 +13,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Literal, Protocol
 
-from .conditions import Instead, Where
+from .conditions import Replacement, Where
 
 if TYPE_CHECKING:
     from .key_ranges import KeyRange, Page
@@ -237,13 +237,13 @@ class Reader(Protocol):
         batch_bytes: int = BATCH_BYTES,
         *,
         leave: Where | None = None,
-        instead: Mapping[str, Instead] | None = None,
-        among: KeyRange | None = None,
+        replacements: Mapping[str, Replacement] | None = None,
+        key_range: KeyRange | None = None,
     ) -> Iterator[Batch]:
         """All rows in key order (where there is one), in batches of about ``batch_bytes``.
 
-        Rows that meet ``leave`` are left out; ``instead`` says what is read in place of a column;
-        ``among`` is for tables that go by key.
+        Rows that meet ``leave`` are left out; ``replacements`` says what is read in place of a column;
+        ``key_range`` is for tables that go by key.
         """
 
     def digests(
@@ -252,7 +252,7 @@ class Reader(Protocol):
         ranges: Sequence[KeyRange],
         *,
         leave: Where | None = None,
-        instead: Mapping[str, Instead] | None = None,
+        replacements: Mapping[str, Replacement] | None = None,
     ) -> list[str]:
         """The digests of pages as they are now (``key_ranges.py``), made where the database is; ``UNTOLD`` for one
         that cannot be made. With the range of all rows, of tables that do not go by key."""
@@ -434,7 +434,7 @@ class Database(ReadableDatabase, Protocol):
     def remove(self, hidden: str, where: Where) -> int:
         """Remove rows of a hidden table; how many they were."""
 
-    def remove_range(self, hidden: str, table: Table, among: KeyRange) -> int:
+    def remove_range(self, hidden: str, table: Table, key_range: KeyRange) -> int:
         """Remove the rows of a hidden table whose keys are in a range; how many they were."""
 
     def take_over(

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True)
-class Among:
+class OneOf:
     """The column holds one of these values."""
 
     column: str
@@ -37,7 +37,7 @@ class Compared:
 
 
 @dataclass(frozen=True)
-class Within:
+class InSubquery:
     """The column's value is among ``key`` of the rows of ``table`` that meet ``condition``.
 
     With ``replaced``, a text in ``key`` is replaced by another one before it is compared.
@@ -51,21 +51,21 @@ class Within:
 
 
 @dataclass(frozen=True)
-class Every:
+class AllOf:
     """All of ``parts`` hold; with none of them, every row meets it."""
 
     parts: tuple[Condition, ...] = ()
 
 
 @dataclass(frozen=True)
-class Either:
+class AnyOf:
     """One of ``parts`` holds; with none of them, no row meets it."""
 
     parts: tuple[Condition, ...] = ()
 
 
 @dataclass(frozen=True)
-class Other:
+class Not:
     """The part does not hold."""
 
     part: Condition
@@ -78,30 +78,30 @@ class Sql:
     text: str
 
 
-Condition = Among | Like | Compared | Within | Every | Either | Other | Sql
+Condition = OneOf | Like | Compared | InSubquery | AllOf | AnyOf | Not | Sql
 Simple = Mapping[str, "str | int | Sequence[str | int]"]
 Where = Simple | Condition
-EVERY_ROW = Every()
+EVERY_ROW = AllOf()
 
 
 def condition(where: Where) -> Condition:
     """A condition from columns with the values that each may hold."""
     if not isinstance(where, Mapping):
         return where
-    return Every(
+    return AllOf(
         tuple(
-            Among(column, (value,) if isinstance(value, (str, int)) else tuple(value))
+            OneOf(column, (value,) if isinstance(value, (str, int)) else tuple(value))
             for column, value in where.items()
         )
     )
 
 
-def either(parts: Iterable[Condition]) -> Condition | None:
+def any_of(parts: Iterable[Condition]) -> Condition | None:
     """One of several conditions; None where there is none of them."""
     found = tuple(dict.fromkeys(parts))
     if not found:
         return None
-    return found[0] if len(found) == 1 else Either(found)
+    return found[0] if len(found) == 1 else AnyOf(found)
 
 
 @dataclass(frozen=True)
@@ -125,4 +125,4 @@ class Lowered:
     condition: Condition
 
 
-Instead = Cleared | Lowered
+Replacement = Cleared | Lowered

@@ -58,7 +58,7 @@ class Page:
     digest: str
 
 
-def goes_by_key(table: Table) -> bool:
+def can_copy_in_ranges(table: Table) -> bool:
     """True for a table that can be taken stretch by stretch: its key is made of whole numbers."""
     types = {
         column.name: column.type.split("(")[0].split(" ")[0].lower() for column in table.columns
@@ -111,14 +111,14 @@ def digests_by_reading(
     rows: Callable[[KeyRange], Iterable[Batch]], ranges: Sequence[KeyRange]
 ) -> list[str]:
     """What ``Reader.digests`` gives, where no server makes it; ``rows`` reads a range."""
-    return [digest_of_rows(rows(among)) for among in ranges]
+    return [digest_of_rows(rows(key_range)) for key_range in ranges]
 
 
 def with_pages(table: Table, batches: Iterable[Batch]) -> Iterator[Batch]:
     """Pass batches on, each with the page that it is; their cells may be changed thereafter. The pages of a
     table that does not go by key have no key."""
     names = [column.name for column in table.columns]
-    places = [names.index(name) for name in table.key] if goes_by_key(table) else []
+    places = [names.index(name) for name in table.key] if can_copy_in_ranges(table) else []
     for batch in batches:
         last = batch.cells[-batch.width :]
         with contextlib.suppress(ValueError, TypeError):  # some engines take texts for numbers

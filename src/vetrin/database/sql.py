@@ -9,18 +9,18 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from .conditions import (
-    Among,
+    AllOf,
+    AnyOf,
     Cleared,
     Compared,
     Condition,
-    Either,
-    Every,
-    Instead,
+    InSubquery,
     Like,
-    Other,
+    Not,
+    OneOf,
+    Replacement,
     Sql,
     Where,
-    Within,
     condition,
 )
 
@@ -115,13 +115,13 @@ class Dialect:
             # Where values are put in by formatting, a percent sign of the user's stands for itself.
             text = part.text.replace("%", "%%") if self.mark == "%s" else part.text
             return f"({text})", []
-        if isinstance(part, (Every, Either)):
+        if isinstance(part, (AllOf, AnyOf)):
             return self._joined(part)
-        if isinstance(part, Other):
+        if isinstance(part, Not):
             sql, values = self.condition(part.part)
             return f"({sql}) IS NOT TRUE", values
         name = self.quote(part.column)
-        if isinstance(part, Among):
+        if isinstance(part, OneOf):
             if not part.values:
                 return "1 = 0", []
             return f"{name} IN ({', '.join([self.mark] * len(part.values))})", list(part.values)
@@ -135,17 +135,17 @@ class Dialect:
             return f"{left} {part.sign} {self.mark}", [part.value]
         return self._within(part, name)
 
-    def _joined(self, part: Every | Either) -> Statement:
+    def _joined(self, part: AllOf | AnyOf) -> Statement:
         if not part.parts:
-            return ("1 = 1" if isinstance(part, Every) else "1 = 0"), []
-        word = " AND " if isinstance(part, Every) else " OR "
+            return ("1 = 1" if isinstance(part, AllOf) else "1 = 0"), []
+        word = " AND " if isinstance(part, AllOf) else " OR "
         pieces = [self.condition(item) for item in part.parts]
         return (
             "(" + word.join(sql for sql, _ in pieces) + ")",
             [value for _, values in pieces for value in values],
         )
 
-    def _within(self, part: Within, name: str) -> Statement:
+    def _within(self, part: InSubquery, name: str) -> Statement:
         key = self.quote(part.key)
         values: list[object] = []
         if part.replaced is not None:
@@ -159,25 +159,25 @@ class Dialect:
         table: str,
         reads: Mapping[str, str],
         leave: Where | None,
-        instead: Mapping[str, Instead] | None,
-        among: str = "",
+        replacements: Mapping[str, Replacement] | None,
+        key_range: str = "",
         named: bool = False,
     ) -> Statement:
-        """A statement that reads a table: ``reads`` says how each of its columns is read, ``among``
+        """A statement that reads a table: ``reads`` says how each of its columns is read, ``key_range``
         is a further condition. With ``named``, each is called as its column."""
         columns: list[str] = []
         values: list[object] = []
         for name, read in reads.items():
-            if instead and name in instead:
-                read, more = self.instead(table, name, instead[name])
+            if replacements and name in replacements:
+                read, more = self.replacement(table, name, replacements[name])
                 values += more
             columns.append(f"{read} AS {self.quote(name)}" if named else read)
         clause, more = self.where(leave, left=True)
-        if among:
-            clause = f"{clause} AND {among}" if clause else f" WHERE {among}"
+        if key_range:
+            clause = f"{clause} AND {key_range}" if clause else f" WHERE {key_range}"
         return f"SELECT {', '.join(columns)} FROM {self.quote(table)}{clause}", [*values, *more]
 
-    def instead(self, table: str, column: str, part: Instead) -> Statement:
+    def replacement(self, table: str, column: str, part: Replacement) -> Statement:
         """What is read in place of a column of ``table``."""
         name = self.quote(column)
         sql, values = self.condition(part.condition)

@@ -221,16 +221,16 @@ class _Comparison:
         self._source = source
         self._tree = target
         self._terms = terms
-        self._ours = Manifest()
+        self._target_listing = Manifest()
         self._same = False
         if target is None:
-            self._theirs = source.scan(folders, terms.skip[0], self._prune)
+            self._source_listing = source.scan(folders, terms.skip[0], self._prune)
         else:
             with scanning(target, folders, terms.skip[1]) as ours:
-                self._theirs = source.scan(folders, terms.skip[0], self._prune)
-                found = ours(self._theirs)
+                self._source_listing = source.scan(folders, terms.skip[0], self._prune)
+                found = ours(self._source_listing)
             self._same = found is None
-            self._ours = self._theirs.copy() if found is None else found
+            self._target_listing = self._source_listing.copy() if found is None else found
         self._grain = max(source.grain, target.grain if target is not None else 1)
         self._algorithm = common_algorithm(source, target) if target is not None else ""
         self._contents: dict[tuple[bool, str], str] = {}  # digests, of ours or theirs, by path
@@ -250,16 +250,19 @@ class _Comparison:
         return self._tree
 
     def selected(self) -> tuple[list[Entry], dict[str, str]]:
-        passed = {**self._theirs.passed, **{entry.path: "archive" for entry in self._archives()}}
+        passed = {
+            **self._source_listing.passed,
+            **{entry.path: "archive" for entry in self._archives()},
+        }
         passed |= dict(self._withheld())
         self._take_out_left()
-        return sorted(self._theirs.values()), passed
+        return sorted(self._source_listing.values()), passed
 
     def difference(self) -> Difference:
         alike = self._alike()
         if alike is not None:
             return alike
-        theirs, ours, terms = self._theirs, self._ours, self._terms
+        theirs, ours, terms = self._source_listing, self._target_listing, self._terms
         every = list(theirs.values()) if terms.leave else []
         aside = self._set_aside()
         found = self._compared(aside)
@@ -297,18 +300,18 @@ class _Comparison:
 
     def _set_aside(self) -> _Aside:
         """Take out what does not come, and find what stays as it is."""
-        ours, keep = self._ours, self._terms.keep
+        ours, keep = self._target_listing, self._terms.keep
         archives, withheld, left = self._archives(), self._withheld(), self._take_out_left()
         kept = [path for path, entry in ours.items() if keep and keep.matches(entry)]
         for path in kept:
-            self._theirs.pop(path, None)
+            self._source_listing.pop(path, None)
         own = [path for path, entry in ours.items() if self._is_withheld(entry)]
         blocked = self._take_out_blocked()
         return _Aside(archives, withheld, left, [*kept, *own], len(kept), blocked)
 
     def _compared(self, aside: _Aside) -> _Compared:
         """Put each entry of the source beside that of the target which it would take the place of."""
-        theirs, ours, texts = self._theirs, self._ours, self._terms.texts
+        theirs, ours, texts = self._source_listing, self._target_listing, self._terms.texts
         folded = self._folded()
         found = _Compared(matched=set(aside.left))
 
@@ -354,8 +357,8 @@ class _Comparison:
         leave = self._terms.leave
         return sorted(
             entry
-            for path, entry in self._ours.items()
-            if path not in self._theirs
+            for path, entry in self._target_listing.items()
+            if path not in self._source_listing
             and path not in matched
             and not (leave and leave.matches(entry))
         )
@@ -375,8 +378,8 @@ class _Comparison:
 
     def _alike(self) -> Difference | None:
         """The difference of two trees that look the same, which most do: there is none."""
-        theirs, terms = self._theirs, self._terms
-        if terms.leave or terms.keep or not (self._same or theirs == self._ours):
+        theirs, terms = self._source_listing, self._terms
+        if terms.leave or terms.keep or not (self._same or theirs == self._target_listing):
             return None
         texts = terms.texts
         endings = (*_SUSPICIOUS, *(texts.endings or ("",))) if texts else _SUSPICIOUS
@@ -406,7 +409,10 @@ class _Comparison:
         """Take out archives and dumps that lie beside the code, and what file managers leave."""
         leave = self._terms.leave
         taken: list[list[Entry]] = []
-        for manifest in (self._theirs, self._ours):  # nor does the target's own go
+        for manifest in (
+            self._source_listing,
+            self._target_listing,
+        ):  # nor does the target's own go
             found = [
                 manifest[path]
                 for path in [path for path in manifest if path.endswith(_SUSPICIOUS)]
@@ -426,11 +432,11 @@ class _Comparison:
             return []
         found = [
             (path, terms.withheld(path))
-            for path, entry in self._theirs.items()
+            for path, entry in self._source_listing.items()
             if self._is_withheld(entry)
         ]
         for path, _ in found:
-            del self._theirs[path]
+            del self._source_listing[path]
         return found
 
     def _is_withheld(self, entry: Entry) -> bool:
@@ -443,22 +449,24 @@ class _Comparison:
         leave = self._terms.leave
         if not leave:
             return []
-        left = [path for path, entry in self._theirs.items() if leave.matches(entry)]
+        left = [path for path, entry in self._source_listing.items() if leave.matches(entry)]
         for path in left:
-            del self._theirs[path]
-        for path, reason in list(self._theirs.passed.items()):
+            del self._source_listing[path]
+        for path, reason in list(self._source_listing.passed.items()):
             if reason == UNREADABLE and leave.matches(Entry(path, "folder")):
-                del self._theirs.passed[path]
+                del self._source_listing.passed[path]
         return left
 
     def _take_out_blocked(self) -> set[str]:
         """What lies where the target has a link out of its root, or version control's folder."""
-        passed = self._ours.passed
+        passed = self._target_listing.passed
         shut = {*passed, *self._terms.skip[1]}
         inside = tuple(path + "/" for path in shut)
         found = set()
-        for path in [path for path in self._theirs if path in shut or path.startswith(inside)]:
-            del self._theirs[path]
+        for path in [
+            path for path in self._source_listing if path in shut or path.startswith(inside)
+        ]:
+            del self._source_listing[path]
             found |= {p for p in passed if path == p or path.startswith(p + "/")}
         return found
 
@@ -476,10 +484,11 @@ class _Comparison:
             old = replaced[entry.path]
             if old.kind != "folder" or entry.kind == "folder":
                 continue
-            inside = [path for path in self._ours if path.startswith(old.path + "/")]
+            inside = [path for path in self._target_listing if path.startswith(old.path + "/")]
             stays = any(
-                path in kept or (leave and leave.matches(self._ours[path])) for path in inside
-            ) or any(path.startswith(old.path + "/") for path in self._ours.passed)
+                path in kept or (leave and leave.matches(self._target_listing[path]))
+                for path in inside
+            ) or any(path.startswith(old.path + "/") for path in self._target_listing.passed)
             if stays:
                 changed.remove(entry)
                 del replaced[entry.path]
@@ -498,11 +507,11 @@ class _Comparison:
         if not self._target.folds_names:
             return {}
         seen: dict[str, str] = {}
-        for path in self._theirs:
+        for path in self._source_listing:
             other = seen.setdefault(_fold(path), path)
             if other != path:
                 raise Clash(other, path)
-        return {_fold(path): entry for path, entry in self._ours.items()}
+        return {_fold(path): entry for path, entry in self._target_listing.items()}
 
     def _as_it_comes(self, entry: Entry, other: Entry | None) -> Entry:
         """An entry of the source with the size that it will have when it was rewritten."""
@@ -660,13 +669,13 @@ class _Comparison:
         touched = sorted(found - {""})
         taken = {entry.path for entry in (*coming, *gone, *replaced.values())} | self._along
         for unit in touched:
-            theirs, ours = self._theirs.get(unit), self._ours.get(unit)
+            theirs, ours = self._source_listing.get(unit), self._target_listing.get(unit)
             if theirs is not None and theirs.kind != "folder":
                 continue
             if ours is None and theirs is None:
                 continue
             inside = unit + "/"
-            foreign = (*self._ours.passed, *self._terms.skip[1])
+            foreign = (*self._target_listing.passed, *self._terms.skip[1])
             if any(path == unit or path.startswith(inside) for path in foreign):
                 continue  # something of the target's own lies in it that we do not carry over
             stay = [entry for entry in staying if entry.path.startswith(inside)]
@@ -677,7 +686,7 @@ class _Comparison:
                 continue
             copies = [
                 entry
-                for path, entry in self._ours.items()
+                for path, entry in self._target_listing.items()
                 if (path == unit or path.startswith(inside)) and path not in taken
             ]
             if sum(entry.size for entry in copies) <= _HEAVIEST_WHOLE:

@@ -8,7 +8,7 @@ from typing import Any
 
 from ..cms.rules import NamedSetting
 from ..config import Environment
-from ..database import Batch, Condition, Other, Table, either
+from ..database import Batch, Condition, Not, Table, any_of
 from ..database.table_digest import WRAP, cell_bytes, row_hash
 from ..files import Patterns, Terms, compare_trees
 from ..rewrite import Mapping, Rewriter, Tally
@@ -252,7 +252,7 @@ class _Work:
             if kind.name in (*rule.caches, *rule.address_rules) and site.has_table(kind.table):
                 parts.setdefault(site.prefix + kind.table, []).append(site.condition(kind.where))
         return {
-            table: joined for table, found in parts.items() if (joined := either(found)) is not None
+            table: joined for table, found in parts.items() if (joined := any_of(found)) is not None
         }
 
     def tables(self, tell: Tell) -> None:
@@ -331,8 +331,8 @@ class _Work:
         names = [column.name for column in ours.columns]
         pipeline = self._pipeline()
         with self._a.database.reading() as reads_a, self._b.database.reading() as reads_b:
-            leave_a = Other(self._a.condition(rule.where))
-            leave_b = Other(self._b.condition(rule.where))
+            leave_a = Not(self._a.condition(rule.where))
+            leave_b = Not(self._b.condition(rule.where))
             rows = TableRows(ours, self._a.rewritable(ours), leave_a)
             a = _entries(ours, rule, names, pipeline.stream(reads_a, rows))
             b = _entries(theirs, rule, names, reads_b.rows(theirs, leave=leave_b))

@@ -88,5 +88,5 @@ def _shape(item: TablePlan) -> tuple[object, ...]:
         item.target,
         item.target_rows is None,
         repr(item.leave),
-        repr(sorted(item.instead.items())),
+        repr(sorted(item.replacements.items())),
     )

@@ -14,7 +14,7 @@ from typing import Any
 
 from ..cms.rules import CopyRule, ExtensionRule, KeptRows, NamedSetting
 from ..config import Arrival, Keep, nearest, similar
-from ..database import Among, Database, Every, Like, Other, Table, Where
+from ..database import AllOf, Database, Like, Not, OneOf, Table, Where
 from ..errors import ProjectError
 from ..rewrite.structured_values import NoSuchPart, list_of, literal, part_of, texts_of, with_part
 from ..site import Extension, ReadableSite, active_keys, extensions_of, missing_extensions
@@ -481,11 +481,11 @@ def _matching(column: str, patterns: Sequence[str]) -> Where:
     begins = tuple(pattern[:-1] for pattern in patterns if pattern.endswith("*"))
     parts: list[Any] = []
     if exact:
-        parts.append(Among(column, exact))
+        parts.append(OneOf(column, exact))
     if begins:
         parts.append(Like(column, "begins", begins))
     # One of them holds: not all of them fail.
-    return Other(Every(tuple(Other(part) for part in parts)))
+    return Not(AllOf(tuple(Not(part) for part in parts)))
 
 
 def _shared(arrived: Table, live: Table, *without: str | None) -> list[str]:

@@ -17,7 +17,7 @@ from types import TracebackType
 from typing import Any
 
 from ..append_log import AppendLog
-from ..database import Attachment, Batch, KeyRange, Table, goes_by_key
+from ..database import Attachment, Batch, KeyRange, Table, can_copy_in_ranges
 from ..database.engines import engine_of
 from ..database.row_codec import records_of
 from ..errors import NewerLog, Stopped, StoreError
@@ -50,7 +50,7 @@ _SWEPT = 10  # runs after which what no snapshot needs is removed
 class Piece:
     """All rows of a table that are in a range of its key, in pages."""
 
-    among: KeyRange
+    key_range: KeyRange
     pages: tuple[Chunk, ...]
 
 
@@ -61,22 +61,22 @@ class Pieces:
         self._pieces: list[Piece] = []
 
     def __iter__(self) -> Iterator[Piece]:
-        yield from sorted(self._pieces, key=lambda piece: piece.among.after or ())
+        yield from sorted(self._pieces, key=lambda piece: piece.key_range.after or ())
 
     def add(self, piece: Piece) -> None:
         self._pieces.append(piece)
 
-    def drop(self, among: KeyRange) -> None:
+    def drop(self, key_range: KeyRange) -> None:
         """Forget the stretches that reach into a range."""
-        self._pieces = [piece for piece in self._pieces if _apart(piece.among, among)]
+        self._pieces = [piece for piece in self._pieces if _apart(piece.key_range, key_range)]
 
     def gaps(self) -> Iterator[KeyRange]:
         """The ranges of which nothing is kept."""
         at: tuple[int, ...] | None = None
         for piece in self:
-            if (piece.among.after or ()) > (at or ()):
-                yield KeyRange(at, piece.among.after)
-            at = piece.among.upto
+            if (piece.key_range.after or ()) > (at or ()):
+                yield KeyRange(at, piece.key_range.after)
+            at = piece.key_range.upto
             if at is None:
                 return
         yield KeyRange(at)
@@ -104,13 +104,13 @@ class Notes:
             if not events.sound or events.version != _VERSION:
                 return defaultdict(Pieces)
             for line in events.items:
-                among = KeyRange(*(tuple(line[end]) if line[end] else None for end in _ENDS))
+                key_range = KeyRange(*(tuple(line[end]) if line[end] else None for end in _ENDS))
                 pieces = tables[line["table"]]
                 if "pages" in line:
                     pages = tuple(Chunk.of_list(page) for page in line["pages"])
-                    pieces.add(Piece(among, pages))
+                    pieces.add(Piece(key_range, pages))
                 else:
-                    pieces.drop(among)
+                    pieces.drop(key_range)
         except (NewerLog, ValueError, KeyError, TypeError, IndexError):
             return defaultdict(Pieces)
         return tables
@@ -121,12 +121,12 @@ class Notes:
         self._log.begin()
         for table, pieces in tables.items():
             for piece in pieces:
-                self.write(table, piece.among, piece.pages)
+                self.write(table, piece.key_range, piece.pages)
 
-    def write(self, table: str, among: KeyRange, pages: Sequence[Chunk] | None) -> None:
+    def write(self, table: str, key_range: KeyRange, pages: Sequence[Chunk] | None) -> None:
         """Note what is kept of a range, None for nothing. A stretch whose note is lost is read once more; that
         something is kept no longer must not be lost."""
-        line: dict[str, Any] = {"table": table, "after": among.after, "upto": among.upto}
+        line: dict[str, Any] = {"table": table, "after": key_range.after, "upto": key_range.upto}
         if pages is not None:
             line["pages"] = [page.as_list() for page in pages]
         self._log.append(line, durable=pages is None)
@@ -168,7 +168,7 @@ class Baseline:
                 if self._run.resumed and not self._notes.there:
                     self.lose("the run began without one")
                     return self
-                self._stack.enter_context(lease(store.shelf, "write"))
+                self._stack.enter_context(lease(store.backend, "write"))
                 self._stack.callback(self._give_way)
                 self._hands = self._stack.enter_context(Hands())
                 self._old = store.newest_tables(self._source.environment.name)
@@ -186,7 +186,7 @@ class Baseline:
         if self._store is not None:
             with self.trying() as store:
                 if isinstance(error, Stopped):
-                    store.shelf.settle()
+                    store.backend.settle()
                 elif error is not None:
                     self.lose("")
         self._stack.close()
@@ -197,7 +197,7 @@ class Baseline:
             for piece in pieces:
                 needs = {digest for page in piece.pages for digest in page.needs}
                 if not all(map(store.contents.has, needs)):
-                    pieces.drop(piece.among)
+                    pieces.drop(piece.key_range)
 
     @contextlib.contextmanager
     def trying(self) -> Iterator[Store]:
@@ -219,7 +219,7 @@ class Baseline:
         if self._store is not None and self.lost:
             self._notes.remove()
             with contextlib.suppress(StoreError):
-                self._store.shelf.give_up()
+                self._store.backend.give_up()
             self._store.contents.forget()
 
     # -- rows -------------------------------------------------------------------------------------------
@@ -229,18 +229,20 @@ class Baseline:
         if self.kept:
             self.drop(table, KeyRange())
 
-    def drop(self, table: Table, among: KeyRange) -> None:
+    def drop(self, table: Table, key_range: KeyRange) -> None:
         """What was taken of a range is not what the source has now."""
         if self.kept:
-            self._tables[table.name].drop(among)
+            self._tables[table.name].drop(key_range)
             with self.trying():
-                self._notes.write(table.name, among, None)
+                self._notes.write(table.name, key_range, None)
 
     def gaps(self, table: Table) -> list[KeyRange]:
         """The ranges of which the source has to be read once more."""
         return list(self._tables[table.name].gaps()) if self.kept else []
 
-    def through(self, table: Table, among: KeyRange, batches: Iterable[Batch]) -> Iterator[Batch]:
+    def through(
+        self, table: Table, key_range: KeyRange, batches: Iterable[Batch]
+    ) -> Iterator[Batch]:
         """Pass batches on, all rows of a range in the order of the key, and keep what they hold."""
         if not self.kept:
             yield from batches
@@ -248,13 +250,13 @@ class Baseline:
         assert self._store is not None
         old = self._store.pages_if_whole(self._old.get(table.name))
         writer = TableWriter(self._store.contents, self._hands, old)
-        stretch = _Stretch(table, among)
+        stretch = _Stretch(table, key_range)
         noted = 0
 
         def note(pages: Sequence[Chunk], *, last: bool = False) -> int:
             for piece in stretch.pieces(pages, last=last):
                 self._tables[table.name].add(piece)
-                self._notes.write(table.name, piece.among, piece.pages)
+                self._notes.write(table.name, piece.key_range, piece.pages)
             return len(pages)
 
         for batch in batches:
@@ -373,17 +375,19 @@ class Baseline:
             store.remove(item)
         if self._run.number % _SWEPT == 0:
             self._stack.close()  # a sweep wants the store for itself
-            with contextlib.suppress(StoreError), lease(store.shelf, "thin"):
+            with contextlib.suppress(StoreError), lease(store.backend, "thin"):
                 store.sweep()
 
 
 class _Stretch:
     """Tells of pages as they are stored which keys they cover."""
 
-    def __init__(self, table: Table, among: KeyRange) -> None:
+    def __init__(self, table: Table, key_range: KeyRange) -> None:
         names = [column.name for column in table.columns]
-        self._places = [names.index(name) for name in table.key] if goes_by_key(table) else []
-        self._after, self._upto = among.after, among.upto
+        self._places = (
+            [names.index(name) for name in table.key] if can_copy_in_ranges(table) else []
+        )
+        self._after, self._upto = key_range.after, key_range.upto
         self._ends: list[tuple[int, ...] | None] = []  # of pages that were cut, their last keys
         self._waiting: list[Chunk] = []
         self._rows = 0

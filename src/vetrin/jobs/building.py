@@ -76,7 +76,7 @@ def _secret(name: str) -> bool:
 
 
 def _commit(site: Site, aside: Sequence[str]) -> Commit | None:
-    return commit_of(site.environment.root, aside) if site.far is None else None
+    return commit_of(site.environment.root, aside) if site.remote_host is None else None
 
 
 def make_build(

@@ -17,15 +17,15 @@ from ..cms import Definition, LinkRule
 from ..config import Arrival, Leave, nearest, similar
 from ..database import (
     EVERY_ROW,
+    AllOf,
     Attachment,
     Cleared,
     Condition,
-    Every,
-    Instead,
+    InSubquery,
     Lowered,
+    Replacement,
     Sql,
-    Within,
-    either,
+    any_of,
 )
 from ..errors import DatabaseError, ProjectError
 from ..files import Patterns
@@ -51,13 +51,13 @@ class LeftKind:
 class Leaving:
     """What stays behind. Tables are named as in the source's database.
 
-    ``tables`` do not travel at all; ``leave`` and ``instead`` are what the reader needs for the
+    ``tables`` do not travel at all; ``leave`` and ``replacements`` are what the reader needs for the
     others.
     """
 
     tables: frozenset[str] = frozenset()
     leave: dict[str, Condition] = field(default_factory=dict)
-    instead: dict[str, dict[str, Instead]] = field(default_factory=dict)
+    replacements: dict[str, dict[str, Replacement]] = field(default_factory=dict)
     kinds: list[LeftKind] = field(default_factory=list)
     warnings: list[str] = field(default_factory=list)
 
@@ -274,15 +274,15 @@ class _Work:
 
     def result(self, away: frozenset[str]) -> Leaving:
         leave: dict[str, Condition] = {}
-        instead: dict[str, dict[str, Instead]] = {}
+        replacements: dict[str, dict[str, Replacement]] = {}
         for name in sorted(self._names - away):
             if (left := self._leaving(name, ())) is not None:
                 leave[name] = left
             cleared = self._cleared(name)
             if cleared:
-                instead[name] = cleared
+                replacements[name] = cleared
         kinds = [kind for kind in self._kinds if kind.table not in away]
-        return Leaving(away, leave, instead, kinds, self._warnings)
+        return Leaving(away, leave, replacements, kinds, self._warnings)
 
     def _leaving(self, name: str, followed: tuple[LinkRule, ...]) -> Condition | None:
         """Which rows of a table are left out; each link is followed once on a way, a declared one from a table
@@ -296,7 +296,7 @@ class _Work:
                 hanging = self._hanging(link, followed)
                 if hanging is not None:
                     parts.append(hanging)
-        return either(parts)
+        return any_of(parts)
 
     def _links(self, name: str) -> Iterable[LinkRule]:
         prefix = self._source.prefix
@@ -350,26 +350,26 @@ class _Work:
             return None
         inner = None if owner == EVERY_ROW else owner
         if link.through is None:
-            reference: Condition = Within(link.column, prefix + table, key, inner)
+            reference: Condition = InSubquery(link.column, prefix + table, key, inner)
         else:
             middle, _, column = link.through.partition(".")
-            reference = Within(
+            reference = InSubquery(
                 link.column,
                 prefix + middle,
                 column,
-                Every(
+                AllOf(
                     (
                         self._source.condition(link.through_where),
-                        Within(link.through_column or column, prefix + table, key, inner),
+                        InSubquery(link.through_column or column, prefix + table, key, inner),
                     )
                 ),
             )
         if not link.where:
             return reference
-        return Every((self._source.condition(link.where), reference))
+        return AllOf((self._source.condition(link.where), reference))
 
-    def _cleared(self, name: str) -> dict[str, Instead]:
-        found: dict[str, Instead] = {}
+    def _cleared(self, name: str) -> dict[str, Replacement]:
+        found: dict[str, Replacement] = {}
         for link in self._links(name):
             if link.then == "clear":
                 hanging = self._hanging(link, ())
@@ -384,7 +384,7 @@ class _Work:
             left = self._leaving(prefix + counted, ())
             if left is not None:
                 parts = (self._source.condition(rule.where), left)
-                found[column] = Lowered(rule.key, prefix + counted, reference, Every(parts))
+                found[column] = Lowered(rule.key, prefix + counted, reference, AllOf(parts))
         return found
 
 

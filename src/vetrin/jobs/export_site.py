@@ -375,7 +375,7 @@ class _Export:
         if passed:
             self._notes.append(f"left out by themselves: {some_of(sorted(passed))}")
         going = [entry for entry in found if not self._gives_way(entry.path)]
-        if site.far is None:
+        if site.remote_host is None:
             leave = left_files(site, self._packing.leave)
             asked = [entry for entry in going if not (leave and leave.asks_for(entry))]
             must_hold_none(site.files, asked, passwords_of(site))
@@ -471,7 +471,7 @@ class _Export:
             table,
             self._site.rewritable(table),
             leaving.leave.get(name),
-            leaving.instead.get(name, {}),
+            leaving.replacements.get(name, {}),
         )
 
     @cached_property

@@ -62,8 +62,8 @@ class FileCopier:
         self._target = context.target
         self._token = run.token
         self._tell = context.listener
-        self._theirs: list[Entry] = []
-        self._ours: list[Entry] = []
+        self._source_entries: list[Entry] = []
+        self._target_entries: list[Entry] = []
         self._telling = threading.Lock()
         self._stopped = False
         self._whole = tuple(
@@ -91,7 +91,7 @@ class FileCopier:
             others = [entry for entry in difference.coming if entry.kind != "file"]
             target.stage_others(token, others)
             for entry in others:
-                self._ours.append(entry)
+                self._target_entries.append(entry)
                 self._tell(FileMoved(entry.path, 0, int(entry.kind == "link")))
             self._reuse(difference.reused)
             plain, read = [], []
@@ -100,7 +100,7 @@ class FileCopier:
                     continue
                 read.append(entry)
                 if _whole(entry, begun, target.grain) and entry.path not in difference.texts:
-                    self._ours.append(entry)
+                    self._target_entries.append(entry)
                     self._tell(FileMoved(entry.path, entry.size, 1))
                 elif entry.path in begun and self._can_go_on_with(begun[entry.path], entry):
                     with self._if_readable(entry):
@@ -128,8 +128,8 @@ class FileCopier:
     def remember(self) -> None:
         """Keep the digests of what was moved, and that the target has it from here."""
         lost = {*self.vanished, *self.unread, *self.restless}
-        theirs = {entry.path: entry for entry in self._theirs if entry.path not in lost}
-        ours = {entry.path: entry for entry in self._ours if entry.path not in lost}
+        theirs = {entry.path: entry for entry in self._source_entries if entry.path not in lost}
+        ours = {entry.path: entry for entry in self._target_entries if entry.path not in lost}
         self._source.seen.keep(theirs.values())
         grain = self._target.files.grain
         there = [e._replace(modified=e.modified // grain * grain) for e in ours.values()]
@@ -236,8 +236,8 @@ class FileCopier:
         # Should it have changed since the plan was made, its digest belongs to no known time.
         if count == entry.size:
             known = Entry(*entry[:6], hasher.hexdigest())
-            self._theirs.append(known)
-            self._ours.append(known)
+            self._source_entries.append(known)
+            self._target_entries.append(known)
 
     def _arrived(self, path: str, size: int, files: int) -> None:
         with self._telling:
@@ -252,7 +252,7 @@ class FileCopier:
         for entry in entries:
             digest = self._source.seen.known(entry)
             if digest:
-                self._ours.append(entry._replace(digest=digest))
+                self._target_entries.append(entry._replace(digest=digest))
             self._tell(FileMoved(entry.path, 0, 1))
 
     def _begun(self, difference: Difference) -> Mapping[str, Entry]:
@@ -292,7 +292,7 @@ class FileCopier:
             self._tell(FileMoved(entry.path, 0, 1))
 
         self._target.files.stage_changes(self._token, entry, aside, parts())
-        self._ours.append(entry)
+        self._target_entries.append(entry)
 
     def _send_pieces(self, entry: Entry, path: str) -> None:
         target, source = self._target.files, self._source.files
@@ -315,13 +315,13 @@ class FileCopier:
                 self._tell(FileMoved(entry.path, size, int(index + 1 == len(wanted))))
 
         target.stage_changes(self._token, entry, path, parts())
-        self._ours.append(entry)
+        self._target_entries.append(entry)
 
     def _send_text(self, entry: Entry) -> None:
         content = b"".join(self._source.files.read(entry.path))
         made = Rewriter(self._plan.mapping).rewrite(content, self.rewritten)
         entry = entry._replace(size=len(made), digest=xxhash.xxh3_128_hexdigest(made))
         self._target.files.stage(self._token, entry, [made])
-        self._ours.append(entry)
+        self._target_entries.append(entry)
         self.sent += len(made)
         self._tell(FileMoved(entry.path, len(made), 1))

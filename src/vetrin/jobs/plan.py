@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from ..cms import Place
 from ..config import Arrival, Environment, Keep, Leave, defaults
-from ..database import Attachment, Condition, Instead, Table
+from ..database import Attachment, Condition, Replacement, Table
 from ..errors import Refused
 from ..files import Difference, Entry, Move
 from ..rewrite import Mapping
@@ -31,7 +31,7 @@ class TablePlan:
 
     ``rewritten`` are the columns that are looked through for addresses and paths;
     ``exact`` is False where the table is so large that the server's estimate has to do. ``schema``
-    is fit for the target's server, ``original`` is the source's; ``leave`` and ``instead`` are what is
+    is fit for the target's server, ``original`` is the source's; ``leave`` and ``replacements`` are what is
     left out of the rows, and ``left`` how many of them that are.
     """
 
@@ -43,7 +43,7 @@ class TablePlan:
     exact: bool
     schema: str
     leave: Condition | None = None
-    instead: dict[str, Instead] = field(default_factory=dict)
+    replacements: dict[str, Replacement] = field(default_factory=dict)
     left: int = 0
     original: str = ""
 

@@ -300,7 +300,7 @@ class _Planner:
                     counted,
                     adapted.sql,
                     leave,
-                    leaving.instead.get(table.name, {}),
+                    leaving.replacements.get(table.name, {}),
                     left,
                     original,
                 )
@@ -440,7 +440,7 @@ class _Planner:
         source, target, choices = self._source, self._target, self._choices
         name = target.environment.name
         leave = left_files(source, choices.leave)
-        if self._outward and source.far is None:
+        if self._outward and source.remote_host is None:
             coming = [e for e in files.coming if not (leave and leave.asks_for(e))]
             must_hold_none(source.files, coming, passwords_of(source, target))
         self._risks += [

@@ -163,7 +163,7 @@ def build_push(
         count = build.commit.changes
         files = "1 file" if count == 1 else f"{count} files"
         risks.append(f"{files} of the build differed from commit {build.commit.short}")
-    here = source.far is None
+    here = source.remote_host is None
     if here and build.commit and before and before.commit and before.commit.id != build.commit.id:
         root = source.environment.root
         commits = tuple(commits_between(root, before.commit.id, build.commit.id) or ())

@@ -52,7 +52,7 @@ def take_snapshot(
         DatabaseError, FilesError: something cannot be read.
     """
     with store.writing():
-        with Hands(store.shelf.writers) as hands:
+        with Hands(store.backend.writers) as hands:
             keeper = _Keeper(site, store, hands, listener)
             manifest = keeper.keep(tuple(parts), everywhere, label, purpose)
         store.add(manifest)

@@ -26,7 +26,7 @@ from ..database import (
     KeyRange,
     Page,
     Reader,
-    goes_by_key,
+    can_copy_in_ranges,
     hidden_name,
     joint_digest,
     spans,
@@ -217,7 +217,7 @@ class TableCopier:
             self.again.add(name)
         self._tell(TableStarted(name, item.rows))
         self._warned.clear()
-        work = self._by_key if goes_by_key(item.table) else self._whole
+        work = self._by_key if can_copy_in_ranges(item.table) else self._whole
         work(reader, item, hidden, taken, renewing)
         if self._warned:
             # The server had something to say, which need not mean that it changed a value: once more, comparing.
@@ -225,8 +225,8 @@ class TableCopier:
             taken = self._record.begin(name, taken.index, item.schema)
             self._baseline.begin(item.table)
             work(reader, item, hidden, taken, True)
-        for among in self._baseline.gaps(item.table):
-            for _ in self._pipeline.read(reader, item, among):
+        for key_range in self._baseline.gaps(item.table):
+            for _ in self._pipeline.read(reader, item, key_range):
                 pass
         target.finish(hidden, self._source.database, item.table)
         self.rows[name] = taken.rows
@@ -262,7 +262,7 @@ class TableCopier:
         table, target = item.table, self._target.database
         ranges = spans(taken.pages)
         self._tell(Checking(table.name))
-        digests = reader.digests(table, ranges, leave=item.leave, instead=item.instead)
+        digests = reader.digests(table, ranges, leave=item.leave, replacements=item.replacements)
         same = [
             number
             for number, page in enumerate(taken.pages)
@@ -279,10 +279,10 @@ class TableCopier:
         old = taken.pages
         self._record.write(table=table.name, keep=same, rows=taken.rows - gone, done=False)
         for number in differ:
-            among = ranges[number]
-            target.remove_range(hidden, table, among)
-            self._baseline.drop(table, among)
-            rows = self._pipeline.read(reader, item, among)
+            key_range = ranges[number]
+            target.remove_range(hidden, table, key_range)
+            self._baseline.drop(table, key_range)
+            rows = self._pipeline.read(reader, item, key_range)
             found = list(self._stored(hidden, item, rows))
             pages = [page for some, _ in found for page in some]
             # The range reaches as far as it did, also where its last row is gone.
@@ -299,7 +299,9 @@ class TableCopier:
         table = item.table
         if renewing and taken.done:
             self._tell(Checking(table.name))
-            (now,) = reader.digests(table, [KeyRange()], leave=item.leave, instead=item.instead)
+            (now,) = reader.digests(
+                table, [KeyRange()], leave=item.leave, replacements=item.replacements
+            )
             if now == taken.digest != UNTOLD:
                 self._tell(Moved(table.name, taken.rows, 0))
                 return

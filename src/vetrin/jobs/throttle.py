@@ -19,15 +19,17 @@ class Courtesy:
     The load is what the host itself says (the average over one minute), asked through its helper.
     """
 
-    def __init__(self, listener: Listener, far: RemoteHost) -> None:
+    def __init__(self, listener: Listener, remote_host: RemoteHost) -> None:
         self._listener = listener
-        self._far = far
+        self._remote_host = remote_host
         self._asked = time.monotonic()
 
     def __call__(self, event: Event) -> None:
         if isinstance(event, (Moved, FileMoved)) and time.monotonic() - self._asked > _ASKED:
             begun = time.monotonic()
-            while (load := self._far.load()) > _BUSY and time.monotonic() - begun < _LONGEST:
+            while (
+                load := self._remote_host.load()
+            ) > _BUSY and time.monotonic() - begun < _LONGEST:
                 self._listener(Slowed(load))
                 time.sleep(_STEP)
             self._asked = time.monotonic()

@@ -221,7 +221,7 @@ def signature(plan: Plan) -> str:
         plan.kind, plan.source.name, plan.target.name, plan.parts,
         plan.build.fingerprint if plan.build else "",
         [(pair.old_text, pair.new_text) for pair in plan.mapping.pairs],
-        sorted((t.table.name, t.target, repr(t.leave), repr(sorted(t.instead.items()))) for t in plan.tables),
+        sorted((t.table.name, t.target, repr(t.leave), repr(sorted(t.replacements.items()))) for t in plan.tables),
         sorted((k, repr(v)) for k, v in plan.encoded.items()),
     ]  # fmt: skip
     return hashlib.sha256(repr(parts).encode()).hexdigest()[:16]
@@ -290,8 +290,8 @@ class _Transfer:
     def __init__(self, plan: Plan, context: RunContext, run: Run, baseline: Baseline) -> None:
         listener = context.listener
         for site in (context.source, context.target):
-            if site.far is not None and site.environment.role == "production":
-                listener = Courtesy(listener, site.far)
+            if site.remote_host is not None and site.environment.role == "production":
+                listener = Courtesy(listener, site.remote_host)
         context = replace(context, listener=listener)
         self._plan = plan
         self._source = context.source

@@ -68,8 +68,8 @@ class Hosts:
 
     def forget(self) -> None:
         """Close all; what is needed again is connected anew."""
-        for far in self._known.values():
-            far.close()
+        for remote_host in self._known.values():
+            remote_host.close()
         for reach in self._reaches.values():
             reach.close()
         self._known.clear()

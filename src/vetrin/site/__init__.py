@@ -2,7 +2,15 @@
 
 from .address_map import UNKNOWN, mapping_for
 from .extensions import Extension, active_keys, extensions_of, missing_extensions
-from .open import configuration_of, far_of, is_empty, open_database, open_site, password_of, root_of
+from .open import (
+    configuration_of,
+    is_empty,
+    open_database,
+    open_site,
+    password_of,
+    remote_host_of,
+    root_of,
+)
 from .payloads import Signed, rewrite_payloads, signed_between
 from .prefetch import ahead
 from .prefix import Names, OneName, PrefixedValues
@@ -38,7 +46,6 @@ __all__ = [
     "configuration_of",
     "counts_of",
     "extensions_of",
-    "far_of",
     "file_scope",
     "is_empty",
     "lies_loose",
@@ -50,6 +57,7 @@ __all__ = [
     "own_files",
     "part_of_path",
     "password_of",
+    "remote_host_of",
     "rewrite_payloads",
     "root_of",
     "signed_between",

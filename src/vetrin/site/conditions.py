@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from datetime import UTC, datetime
 from typing import Any
 
-from ..database import Among, Compared, Condition, Every, Like, Other, Within
+from ..database import AllOf, Compared, Condition, InSubquery, Like, Not, OneOf
 
 
 def site_condition(where: Mapping[str, Any], prefix: str, now: datetime | None = None) -> Condition:
@@ -15,12 +15,12 @@ def site_condition(where: Mapping[str, Any], prefix: str, now: datetime | None =
     ``now`` stands for the moment of the look; without it, the clock is asked.
     """
     moment = now or datetime.now(UTC)
-    return Every(tuple(_column(column, wanted, prefix, moment) for column, wanted in where.items()))
+    return AllOf(tuple(_column(column, wanted, prefix, moment) for column, wanted in where.items()))
 
 
 def _column(column: str, wanted: Any, prefix: str, now: datetime) -> Condition:
     if not isinstance(wanted, Mapping):
-        return Among(column, _values(wanted, prefix, now))
+        return OneOf(column, _values(wanted, prefix, now))
     parts: list[Condition] = []
     for test in ("begins", "ends", "contains"):
         if test in wanted:
@@ -31,15 +31,15 @@ def _column(column: str, wanted: Any, prefix: str, now: datetime) -> Condition:
             (value,) = _values(wanted[test], prefix, now)
             parts.append(Compared(column, sign, value))
     if "not" in wanted:
-        parts.append(Other(Among(column, _values(wanted["not"], prefix, now))))
+        parts.append(Not(OneOf(column, _values(wanted["not"], prefix, now))))
     for test in ("in", "not-in"):
         if test in wanted:
             table, _, key = str(wanted[test]).partition(".")
             inner = site_condition(wanted["where"], prefix, now) if wanted.get("where") else None
             replaced = tuple(wanted["replaced"]) if "replaced" in wanted else None
-            within = Within(column, prefix + table, key, inner, replaced)
-            parts.append(within if test == "in" else Other(within))
-    return Every(tuple(parts))
+            within = InSubquery(column, prefix + table, key, inner, replaced)
+            parts.append(within if test == "in" else Not(within))
+    return AllOf(tuple(parts))
 
 
 def _values(wanted: Any, prefix: str, now: datetime) -> tuple[str | int, ...]:

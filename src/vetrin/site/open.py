@@ -29,7 +29,7 @@ def is_empty(root: Place) -> bool:
     return not root.is_dir() or all(item.name in _EMPTY for item in root.iterdir())
 
 
-def far_of(environment: Environment) -> RemoteHost | None:
+def remote_host_of(environment: Environment) -> RemoteHost | None:
     """The host of a remote environment, connected; None for one on this machine.
 
     Raises:
@@ -44,8 +44,8 @@ def root_of(environment: Environment) -> Place:
     Raises:
         ReachError: its host cannot be reached.
     """
-    far = far_of(environment)
-    return environment.root if far is None else far.place(str(environment.root))
+    remote_host = remote_host_of(environment)
+    return environment.root if remote_host is None else remote_host.place(str(environment.root))
 
 
 def configuration_of(
@@ -131,12 +131,12 @@ def open_database(
     Raises:
         DatabaseUnreachable: it does not answer, or refuses the account.
     """
-    far = far_of(environment)
+    remote_host = remote_host_of(environment)
     return engine_of(configuration.engine).open(
         Wanted(
             name=configuration.database,
             root=root_of(environment),
-            remote=far,
+            remote=remote_host,
             host_port_socket=configuration.host_port_socket,
             user=configuration.user,
             password=password_of(environment, configuration),
@@ -212,13 +212,13 @@ def _opened(
             raise
         absent = AbsentDatabase(configuration.engine, configuration.database, str(error))
         database = cast(Database, absent)
-    far = far_of(environment)
+    remote_host = remote_host_of(environment)
     root = root_of(environment)
     files: FileTree
-    if far is None:
+    if remote_host is None:
         files = LocalTree(environment.root)
     else:
-        files = RemoteTree(far.machine, str(root))
+        files = RemoteTree(remote_host.machine, str(root))
         environment = replace(environment, root=Path(str(root)))
     return Site(
         environment,
@@ -228,7 +228,7 @@ def _opened(
         files,
         DigestCache(project.state / "files" / f"{environment.name}.sqlite"),
         root,
-        far,
+        remote_host,
     )
 
 
@@ -265,5 +265,9 @@ def _whereabouts(
 
 
 def _spot(environment: Environment, path: str) -> Spot | None:
-    far = far_of(environment)
-    return spot_here(path) if far is None else spot_there(far.machine, far.host.name, path)
+    remote_host = remote_host_of(environment)
+    return (
+        spot_here(path)
+        if remote_host is None
+        else spot_there(remote_host.machine, remote_host.host.name, path)
+    )

@@ -12,7 +12,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 
 from ..cms import Definition
-from ..database import Among, Attachment, Batch, Condition, Table
+from ..database import Attachment, Batch, Condition, OneOf, Table
 from ..database.engines import Engine, engine_of
 from ..database.sql_names import rename
 from .site import ReadableSite
@@ -184,6 +184,6 @@ class PrefixedValues:
             table, _, column = place.partition(".")
             known = source.table(table)
             if known is not None:
-                there = Among(column, tuple(self.new + key for key in keys))
+                there = OneOf(column, tuple(self.new + key for key in keys))
                 found.setdefault(known.name, []).append(there)
         return found

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol
 
 from ..database import Batch, KeyRange, Reader, Table, Where, with_pages
-from ..database.conditions import Instead
+from ..database.conditions import Replacement
 from .prefetch import ahead
 from .prefix import PrefixedValues
 
@@ -33,7 +33,7 @@ class RowSelection(Protocol):
         """The rows that are left out."""
 
     @property
-    def instead(self) -> Mapping[str, Instead]:
+    def replacements(self) -> Mapping[str, Replacement]:
         """What is read in place of a column."""
 
 
@@ -44,7 +44,7 @@ class TableRows:
     table: Table
     rewritten: Sequence[int] = ()
     leave: Where | None = None
-    instead: Mapping[str, Instead] = field(default_factory=dict)
+    replacements: Mapping[str, Replacement] = field(default_factory=dict)
 
 
 class ValueWork(Protocol):
@@ -83,13 +83,15 @@ class RowPipeline:
     arrive: Arrive | None = None
 
     def read(
-        self, reader: Reader, rows: RowSelection, among: KeyRange | None = None
+        self, reader: Reader, rows: RowSelection, key_range: KeyRange | None = None
     ) -> Iterator[Batch]:
         """Rows as they are at the source, in the order of the key; where they are kept, with their pages."""
-        found = reader.rows(rows.table, leave=rows.leave, instead=rows.instead, among=among)
+        found = reader.rows(
+            rows.table, leave=rows.leave, replacements=rows.replacements, key_range=key_range
+        )
         if self.keep is None:
             return found
-        return self.keep(rows.table, among or KeyRange(), with_pages(rows.table, found))
+        return self.keep(rows.table, key_range or KeyRange(), with_pages(rows.table, found))
 
     def change(self, rows: RowSelection, batches: Iterable[Batch]) -> Iterator[Batch]:
         """Rows that were read, as they will be at the target."""

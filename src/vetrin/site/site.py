@@ -36,7 +36,7 @@ class ReadableSite:
     """What can be read as an environment: one that is open, a snapshot, an archive. A context manager that closes its
     database.
 
-    ``seen`` is what is remembered of its files, ``place`` the folder that they are in, and ``far`` the host
+    ``seen`` is what is remembered of its files, ``place`` the folder that they are in, and ``remote_host`` the host
     where that is not on this machine.
     """
 
@@ -47,7 +47,7 @@ class ReadableSite:
     files: SourceTree
     seen: DigestCache = field(default_factory=DigestCache)
     place: Place | None = None
-    far: RemoteHost | None = None
+    remote_host: RemoteHost | None = None
     again: Callable[[], Any] | None = field(default=None, repr=False)
     looked: Looked | None = None
 
@@ -61,7 +61,11 @@ class ReadableSite:
             with contextlib.suppress(Exception):
                 self.database.close()
             fresh = self.again()
-            self.database, self.files, self.far = fresh.database, fresh.files, fresh.far
+            self.database, self.files, self.remote_host = (
+                fresh.database,
+                fresh.files,
+                fresh.remote_host,
+            )
             self.place = fresh.place
 
     @property
@@ -217,7 +221,7 @@ class Site(ReadableSite):
     @property
     def runs_processes(self) -> bool:
         """True where a process of ours can run where the environment is."""
-        return self.far is None or self.far.runs_processes
+        return self.remote_host is None or self.remote_host.runs_processes
 
     def executor(self) -> Executor:
         """A process where the environment is, for one switch.
@@ -228,9 +232,9 @@ class Site(ReadableSite):
         # Loaded only for a switch.
         from ..remote.executor import Executor, Process
 
-        if self.far is None:
+        if self.remote_host is None:
             return Executor(Process())
-        return Executor(self.far.process())
+        return Executor(self.remote_host.process())
 
 
 def _text(value: Any) -> str:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ..cms import read_version
-from ..database import Condition, Every, Other
+from ..database import AllOf, Condition, Not
 from . import ReadableSite
 
 
@@ -62,7 +62,7 @@ def counts_of(
             continue
         where = site.condition(rule.where)
         if leave and table in leave:
-            where = Every((where, Other(leave[table])))
+            where = AllOf((where, Not(leave[table])))
         found[rule.name] = site.database.count(table, where)
     return found
 

@@ -29,12 +29,12 @@ class Backend(Protocol):
     leave the whole piece of one of them. Calls may come from several threads. Every method raises
     StoreError.
 
-    ``far`` is true where each call costs a way there and back, so that pieces are better fetched many at
+    ``is_remote`` is true where each call costs a way there and back, so that pieces are better fetched many at
     a time; ``writers`` is how many threads that write are worth their while.
     """
 
     where: str
-    far: bool
+    is_remote: bool
     writers: int
 
     def read(self, name: str) -> bytes:
@@ -76,7 +76,7 @@ class FolderBackend:
     is safely on disk, so that a piece that has its name is whole also after a loss of power.
     """
 
-    far = False
+    is_remote = False
     writers = 2
 
     def __init__(self, folder: Path) -> None:

@@ -140,7 +140,7 @@ class Builds:
     ) -> tuple[list[StoredFile], int]:
         """Files as they are stored, in the order of their paths, and the bytes that it added."""
         store = self.store
-        with Hands(store.shelf.writers) as hands:
+        with Hands(store.backend.writers) as hands:
             keeper = FileKeeper(store, hands, site.files, site.environment.name, write=self._write)
             others = {path: entry for path, entry in entries.items() if path not in known}
             known = {**known, **keeper.known(others)}

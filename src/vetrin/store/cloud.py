@@ -1,4 +1,4 @@
-"""A shelf in object storage, or wherever fsspec has a driver for (https://filesystem-spec.readthedocs.io).
+"""A backend in object storage, or wherever fsspec has a driver for (https://filesystem-spec.readthedocs.io).
 
 ``s3://bucket/folder`` and the like; the driver (s3fs, gcsfs, adlfs) is installed beside Vetrin, and finds its
 credentials in its own ways. Object storage lets a piece appear as a whole or not at all.
@@ -18,7 +18,7 @@ from ..errors import MissingPiece, StoreError
 class CloudBackend:
     """Implements ``Backend``. What is there is asked once; only this process's own changes are followed."""
 
-    far = True
+    is_remote = True
     writers = 8
 
     def __init__(self, address: str, **options: Any) -> None:

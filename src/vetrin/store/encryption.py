@@ -26,7 +26,7 @@ _MAGIC = b"VS1"
 
 
 class Cipher(Protocol):
-    """How pieces and their names look on the shelf."""
+    """How pieces and their names look on the backend."""
 
     sealed: bool
 
@@ -84,33 +84,33 @@ class PassphraseCipher:
             raise ValueError("it was changed after it was sealed") from error
 
 
-def cipher_of(shelf: Backend, passphrase: str | None, *, wanted: bool = False) -> Cipher:
-    """The seal of the store on a shelf; with ``wanted``, an empty one gets this passphrase.
+def cipher_of(backend: Backend, passphrase: str | None, *, wanted: bool = False) -> Cipher:
+    """The cipher of the store on a backend; with ``wanted``, an empty one gets this passphrase.
 
     Raises:
         WrongPassphrase: it is not the store's, or it is missing.
         StoreError: a store with content has no passphrase, and cannot get one now.
     """
     try:
-        raw = shelf.read(_FILE)
+        raw = backend.read(_FILE)
     except MissingPiece:
         if not wanted:
             return NoCipher()
         if not passphrase:
             raise WrongPassphrase("the store is to have a passphrase, and none was given") from None
-        if next(iter(shelf.names("snapshots")), None) is not None:
+        if next(iter(backend.names("snapshots")), None) is not None:
             raise StoreError(
-                f"the store in {shelf.where} has snapshots without a passphrase: begin another one for "
+                f"the store in {backend.where} has snapshots without a passphrase: begin another one for "
                 "those that shall have one"
             ) from None
-        key = _begin(shelf, passphrase)
+        key = _begin(backend, passphrase)
         return PassphraseCipher(key)
     if not passphrase:
-        raise WrongPassphrase(f"the store in {shelf.where} has a passphrase, and none was given")
-    return PassphraseCipher(_unlock(raw, passphrase, shelf.where))
+        raise WrongPassphrase(f"the store in {backend.where} has a passphrase, and none was given")
+    return PassphraseCipher(_unlock(raw, passphrase, backend.where))
 
 
-def _begin(shelf: Backend, passphrase: str) -> bytes:
+def _begin(backend: Backend, passphrase: str) -> bytes:
     # Loaded only for a store with a passphrase.
     from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
 
@@ -125,10 +125,10 @@ def _begin(shelf: Backend, passphrase: str) -> bytes:
         },
         indent=2,
     )
-    shelf.write(_FILE, text.encode())
-    shelf.settle()
+    backend.write(_FILE, text.encode())
+    backend.settle()
     # Of two who begin a store at the same moment, one is overwritten: what is there now counts.
-    return _unlock(shelf.read(_FILE), passphrase, shelf.where)
+    return _unlock(backend.read(_FILE), passphrase, backend.where)
 
 
 def _unlock(raw: bytes, passphrase: str, where: str) -> bytes:

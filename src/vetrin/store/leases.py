@@ -1,6 +1,6 @@
 """Several writers at once, and thinning: nobody removes what another one is about to rely on.
 
-A writer leaves ``leases/write-TOKEN`` on the shelf while it stores a snapshot, whoever thins leaves
+A writer leaves ``leases/write-TOKEN`` on the backend while it stores a snapshot, whoever thins leaves
 ``leases/thin-TOKEN``; each looks for the other kind after it has written its own, so one of them always
 sees the other. Writers do not mind one another. A lease is written anew every so often; one that nobody has
 written for a while was left by somebody who is dead.
@@ -26,7 +26,7 @@ Kind = Literal["write", "thin"]
 
 
 @contextlib.contextmanager
-def lease(shelf: Backend, kind: Kind) -> Iterator[None]:
+def lease(backend: Backend, kind: Kind) -> Iterator[None]:
     """Hold a lease while the context lasts.
 
     Raises:
@@ -39,19 +39,19 @@ def lease(shelf: Backend, kind: Kind) -> Iterator[None]:
             "since": datetime.now().astimezone().isoformat(timespec="seconds"),
         }
     ).encode()
-    shelf.write(name, text)
-    shelf.settle()
+    backend.write(name, text)
+    backend.settle()
     over = threading.Event()
 
     def beat() -> None:
         while not over.wait(BEAT):
             with contextlib.suppress(StoreError):
-                shelf.write(name, text)
-                shelf.settle()
+                backend.write(name, text)
+                backend.settle()
 
     thread = threading.Thread(target=beat, name="lease", daemon=True)
     try:
-        _alone(shelf, name, kind)
+        _alone(backend, name, kind)
         thread.start()
         yield
     finally:
@@ -59,26 +59,26 @@ def lease(shelf: Backend, kind: Kind) -> Iterator[None]:
         if thread.ident is not None:
             thread.join()
         with contextlib.suppress(StoreError):
-            shelf.remove(name)
+            backend.remove(name)
 
 
-def _alone(shelf: Backend, mine: str, kind: Kind) -> None:
-    ours = shelf.age(mine) or 0.0  # by which the shelf's clock differs from this machine's
-    for name, _ in list(shelf.names("leases")):
+def _alone(backend: Backend, mine: str, kind: Kind) -> None:
+    ours = backend.age(mine) or 0.0  # by which the backend's clock differs from this machine's
+    for name, _ in list(backend.names("leases")):
         theirs = name.rpartition("/")[2].partition("-")[0]
         if name == mine or (kind == "write" and theirs == "write"):
             continue
-        age = shelf.age(name)
+        age = backend.age(name)
         if age is None:
             continue
         if age - ours > DEAD:
-            shelf.remove(name)
+            backend.remove(name)
             continue
         said = {"host": "somebody", "since": "a while"}
         with contextlib.suppress(StoreError, ValueError):
-            said |= json.loads(shelf.read(name))
+            said |= json.loads(backend.read(name))
         doing = "thins" if theirs == "thin" else "writes to"
         since = said["since"].replace("T", " ")[:16]
         raise StoreBusy(
-            f"{said['host']} {doing} the store in {shelf.where} since {since}; come again when that has ended"
+            f"{said['host']} {doing} the store in {backend.where} since {since}; come again when that has ended"
         )

@@ -197,7 +197,7 @@ class Manifest:
 
     @property
     def name(self) -> str:
-        """The name on the shelf."""
+        """The name on the backend."""
         moment = datetime.fromisoformat(self.taken).astimezone(UTC)
         return f"snapshots/{moment:%Y-%m-%dT%H%M%SZ}-{self.id}.json.zst"
 

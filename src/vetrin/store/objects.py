@@ -39,23 +39,23 @@ def fingerprint(content: bytes | memoryview) -> str:
 
 
 class Contents:
-    """The contents on a shelf. Safe to be used from several threads."""
+    """The contents on a backend. Safe to be used from several threads."""
 
-    def __init__(self, shelf: Backend, seal: Cipher | None = None) -> None:
-        self._shelf = shelf
-        self._seal = seal or NoCipher()
+    def __init__(self, backend: Backend, cipher: Cipher | None = None) -> None:
+        self._backend = backend
+        self._cipher = cipher or NoCipher()
         self._tools = threading.local()
         self._known: set[str] = set()
 
     def place(self, digest: str) -> str:
-        """The name on the shelf."""
-        name = self._seal.name(digest)
-        return f"objects/{name[:2]}/{name}{'.sealed' if self._seal.sealed else '.zst'}"
+        """The name on the backend."""
+        name = self._cipher.name(digest)
+        return f"objects/{name[:2]}/{name}{'.sealed' if self._cipher.sealed else '.zst'}"
 
     def has(self, digest: str) -> bool:
         if digest in self._known:
             return True
-        if self._shelf.has(self.place(digest)):
+        if self._backend.has(self.place(digest)):
             self._known.add(digest)
             return True
         return False
@@ -66,13 +66,13 @@ class Contents:
         if self.has(digest):
             return digest, 0
         place = self.place(digest)
-        written = self._seal.close(place, self._compressor().compress(content))
-        self._shelf.write(place, written)
+        written = self._cipher.close(place, self._compressor().compress(content))
+        self._backend.write(place, written)
         self._known.add(digest)
         return digest, len(written)
 
     def bring(self, digests: Iterable[str]) -> None:
-        """Have these at hand for what this thread reads next, fetched in one go where the shelf is far; what was
+        """Have these at hand for what this thread reads next, fetched in one go from another machine; what was
         brought before is let go."""
         self._tools.held = self._fetched(digests)
 
@@ -92,19 +92,23 @@ class Contents:
                 yield self._proved(digest, held)
 
     def _held(self) -> dict[str, bytes]:
-        """What is at hand for this thread, by its name on the shelf."""
+        """What is at hand for this thread, by its name on the backend."""
         found: dict[str, bytes] = getattr(self._tools, "held", {})
         return found
 
     def _fetched(self, digests: Iterable[str]) -> dict[str, bytes]:
-        places = list({self.place(digest): None for digest in digests}) if self._shelf.far else []
-        return self._shelf.fetch(places) if places else {}
+        places = (
+            list({self.place(digest): None for digest in digests})
+            if self._backend.is_remote
+            else []
+        )
+        return self._backend.fetch(places) if places else {}
 
     def _proved(self, digest: str, held: Mapping[str, bytes]) -> bytes:
         place = self.place(digest)
         try:
-            raw = held[place] if place in held else self._shelf.read(place)
-            content = opened(self._decompressor(), self._seal.open(place, raw), LARGEST)
+            raw = held[place] if place in held else self._backend.read(place)
+            content = opened(self._decompressor(), self._cipher.open(place, raw), LARGEST)
         except MissingPiece as error:
             raise DamagedObject(digest, "is missing") from error
         except (ValueError, zstandard.ZstdError) as error:
@@ -145,8 +149,8 @@ class Contents:
     def set_aside(self, digest: str) -> None:
         """Take the name from a damaged content, so that the next who has the content stores it anew."""
         place = self.place(digest)
-        if self._shelf.has(place):
-            self._shelf.rename(place, f"damaged/{place.rsplit('/', 1)[1]}")
+        if self._backend.has(place):
+            self._backend.rename(place, f"damaged/{place.rsplit('/', 1)[1]}")
         self._known.discard(digest)
         self._held().pop(place, None)
 

@@ -32,22 +32,22 @@ def open_store(
         WrongPassphrase: it does not open the store.
         StoreError, ReachError: the store cannot be got at, or has no passphrase although the project says so.
     """
-    shelf = backend_of(project, here=here)
+    backend = backend_of(project, here=here)
     if writing and (here or not project.store.place):
         own_folder(project.folder)
-    has_one = shelf.has("seal.json")
+    has_one = backend.has("seal.json")
     wanted = writing and project.store.passphrase
     passphrase = None
     expected = project.store.passphrase and not here
-    if expected and not has_one and next(iter(shelf.names("snapshots")), None) is not None:
+    if expected and not has_one and next(iter(backend.names("snapshots")), None) is not None:
         raise StoreError(
-            f"{shelf.where}: vetrin.toml says that this store has a passphrase, and it has none. Was the passphrase "
-            "added to vetrin.toml later? Then move the store away, and the next command begins one that has it. Else "
-            "somebody may have put another in its place"
+            f"{backend.where}: vetrin.toml says that this store has a passphrase, and it has none. Was the "
+            "passphrase added to vetrin.toml later? Then move the store away, and the next command begins one "
+            "that has it. Else somebody may have put another in its place"
         )
     if has_one or wanted:
         passphrase = store_passphrase() or ask(not has_one)
-    return Store(shelf, cipher_of(shelf, passphrase, wanted=wanted))
+    return Store(backend, cipher_of(backend, passphrase, wanted=wanted))
 
 
 def backend_of(project: Project, *, here: bool = False) -> Backend:

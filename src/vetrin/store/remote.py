@@ -1,4 +1,4 @@
-"""A shelf on another machine: ``sftp://user@host:port/folder``, by the user's own SSH configuration."""
+"""A backend on another machine: ``sftp://user@host:port/folder``, by the user's own SSH configuration."""
 
 from __future__ import annotations
 
@@ -35,16 +35,16 @@ def remote_backend(address: str) -> RemoteBackend:
         raise ProjectError(f"[store] place: {error}") from error
     if not slash or not folder:
         raise ProjectError(f"[store] place: {address!r} names no folder")
-    far = hosts.at(host, "the store")
+    remote_host = hosts.at(host, "the store")
     path = folder if folder.startswith("~") else f"/{folder}"
-    return RemoteBackend(far.machine, str(far.place(path)), address)
+    return RemoteBackend(remote_host.machine, str(remote_host.place(path)), address)
 
 
 class RemoteBackend:
     """Implements ``Backend``. Pieces wait here until there are enough of them for an exchange; they are
     written beside their places and renamed."""
 
-    far = True
+    is_remote = True
     writers = 2
 
     def __init__(self, machine: Machine, folder: str, where: str) -> None:

@@ -18,15 +18,15 @@ from typing import Any
 from ..database import Column, Table
 from ..database.base import Cell
 from ..database.conditions import (
+    AllOf,
+    AnyOf,
     Cleared,
     Condition,
-    Either,
-    Every,
-    Instead,
+    InSubquery,
     Lowered,
-    Other,
+    Not,
+    Replacement,
     Sql,
-    Within,
 )
 from ..database.row_codec import Text
 from ..database.sql import Dialect
@@ -48,7 +48,7 @@ def quote(name: str) -> str:
 DIALECT = Dialect(quote, "?")
 
 
-def wanted_by(part: Condition | Instead | None, table: str, found: Wanted) -> Wanted:
+def wanted_by(part: Condition | Replacement | None, table: str, found: Wanted) -> Wanted:
     """Add to ``found`` the columns that a condition on rows of ``table`` looks at."""
 
     def add(name: str, column: str) -> None:
@@ -60,12 +60,12 @@ def wanted_by(part: Condition | Instead | None, table: str, found: Wanted) -> Wa
         return found
     if isinstance(part, Sql):
         found[table] = None
-    elif isinstance(part, (Every, Either)):
+    elif isinstance(part, (AllOf, AnyOf)):
         for one in part.parts:
             wanted_by(one, table, found)
-    elif isinstance(part, Other):
+    elif isinstance(part, Not):
         wanted_by(part.part, table, found)
-    elif isinstance(part, Within):
+    elif isinstance(part, InSubquery):
         add(table, part.column)
         add(part.table, part.key)
         wanted_by(part.condition, part.table, found)

@@ -8,15 +8,15 @@ from typing import Any
 
 from ..database import (
     BATCH_BYTES,
-    Among,
     Attachment,
     Batch,
     Condition,
     Facts,
     ForeignKey,
-    Instead,
     KeyRange,
+    OneOf,
     ReadableDatabase,
+    Replacement,
     Table,
     condition,
     digests_by_reading,
@@ -52,7 +52,7 @@ class SnapshotDatabase:
         self._attachments = tuple(attachments)
         self._views = tuple(views)
         self._stored = stored
-        self._lens: RowIndex | None = None
+        self._index: RowIndex | None = None
 
     # -- what there is ----------------------------------------------------------------------------------
 
@@ -122,18 +122,18 @@ class SnapshotDatabase:
         batch_bytes: int = BATCH_BYTES,
         *,
         leave: Where | None = None,
-        instead: Mapping[str, Instead] | None = None,
-        among: KeyRange | None = None,
+        replacements: Mapping[str, Replacement] | None = None,
+        key_range: KeyRange | None = None,
     ) -> Iterator[Batch]:
         item = self._table(table.name)
         width = len(table.columns)
         stretches: Iterator[bytes] = self._stored(item)
-        if leave is None and not instead and (among is None or among == KeyRange()):
+        if leave is None and not replacements and (key_range is None or key_range == KeyRange()):
             yield from batches_of(stretches, width, batch_bytes, mixed=item.mixed)
             return
         cells: list[Cell] = []
         size = 0
-        for row in self._chosen(item, stretches, leave, instead or {}, among):
+        for row in self._chosen(item, stretches, leave, replacements or {}, key_range):
             cells += row
             size += sum(len(cell) if isinstance(cell, bytes) else 8 for cell in row)
             if size >= batch_bytes:
@@ -147,8 +147,8 @@ class SnapshotDatabase:
         item: StoredTable,
         stretches: Iterator[bytes],
         leave: Where | None,
-        instead: Mapping[str, Instead],
-        among: KeyRange | None,
+        replacements: Mapping[str, Replacement],
+        key_range: KeyRange | None,
     ) -> Iterator[list[Cell]]:
         """The rows that are not left out, with what stands in their columns' place."""
         table = item.table
@@ -159,16 +159,16 @@ class SnapshotDatabase:
         if leave is not None:
             wanted[table.name] = set()  # also where all rows are left out, whatever is in them
             wanted_by(condition(leave), table.name, wanted)
-        for name, part in instead.items():
+        for name, part in replacements.items():
             wanted_by(part, table.name, wanted)
-            wanted_by(Among(name, ()), table.name, wanted)
+            wanted_by(OneOf(name, ()), table.name, wanted)
         if wanted:  # all of it before the first question is asked: a table that is being read stays
             self._opened().lay_open(wanted)
         left = self._numbers(table.name, condition(leave)) if leave is not None else iter(())
         next_left = next(left, None)
         put = [
             (names.index(name), self._in_place(table.name, name, part))
-            for name, part in instead.items()
+            for name, part in replacements.items()
         ]
         number = -1
         for stretch in stretches:
@@ -180,7 +180,7 @@ class SnapshotDatabase:
                 if next_left == number:
                     next_left = next(left, None)
                     continue
-                if among is not None and not _inside(among, tuple(int(row[key]) for key in keys)):  # type: ignore[arg-type]
+                if key_range is not None and not _inside(key_range, [row[key] for key in keys]):
                     continue
                 for (index, _), (differs, value) in zip(put, answers, strict=True):
                     if differs:
@@ -193,9 +193,9 @@ class SnapshotDatabase:
         for row in self._opened().ask(asked, values, {}):
             yield int(row[0])
 
-    def _in_place(self, table: str, column: str, part: Instead) -> Iterator[tuple[Any, ...]]:
+    def _in_place(self, table: str, column: str, part: Replacement) -> Iterator[tuple[Any, ...]]:
         """Of each row, whether another value stands in the column's place, and that value."""
-        sql, values = DIALECT.instead(table, column, part)
+        sql, values = DIALECT.replacement(table, column, part)
         if isinstance(part, Lowered):
             self._opened().index(part.table, part.column)
         asked = f"SELECT {sql} IS NOT {quote(column)}, {sql} FROM {quote(table)} ORDER BY rowid"
@@ -211,10 +211,13 @@ class SnapshotDatabase:
         ranges: Sequence[KeyRange],
         *,
         leave: Where | None = None,
-        instead: Mapping[str, Instead] | None = None,
+        replacements: Mapping[str, Replacement] | None = None,
     ) -> list[str]:
         return digests_by_reading(
-            lambda among: self.rows(table, leave=leave, instead=instead, among=among), ranges
+            lambda key_range: self.rows(
+                table, leave=leave, replacements=replacements, key_range=key_range
+            ),
+            ranges,
         )
 
     # -- questions --------------------------------------------------------------------------------------
@@ -270,9 +273,9 @@ class SnapshotDatabase:
         return table.columns[most.index(size)].name, size
 
     def _opened(self) -> RowIndex:
-        if self._lens is None:
-            self._lens = RowIndex(self.tables(), self._each)
-        return self._lens
+        if self._index is None:
+            self._index = RowIndex(self.tables(), self._each)
+        return self._index
 
     def _ask(self, sql: str, values: Sequence[object], wanted: Wanted) -> Iterator[tuple[Any, ...]]:
         for name in wanted:
@@ -288,13 +291,16 @@ class SnapshotDatabase:
                 yield cells[at : at + width]
 
     def close(self) -> None:
-        if self._lens is not None:
-            self._lens.close()
-            self._lens = None
+        if self._index is not None:
+            self._index.close()
+            self._index = None
 
 
-def _inside(among: KeyRange, key: tuple[int, ...]) -> bool:
-    return (among.after is None or key > among.after) and (among.upto is None or key <= among.upto)
+def _inside(key_range: KeyRange, cells: Sequence[Cell]) -> bool:
+    """True for a row whose cells of the key lie in a range; these are whole numbers."""
+    key = tuple(int(cell) for cell in cells if cell is not None)
+    after, upto = key_range.after, key_range.upto
+    return (after is None or key > after) and (upto is None or key <= upto)
 
 
 def _as_cell(value: Any, old: Cell, mixed: bool) -> Cell:

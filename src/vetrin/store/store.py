@@ -32,19 +32,19 @@ _ID = 6
 
 
 class Store:
-    """The snapshots on one shelf. Everything raises StoreError."""
+    """The snapshots on one backend. Everything raises StoreError."""
 
-    def __init__(self, shelf: Backend, seal: Cipher | None = None) -> None:
-        self.shelf = shelf
-        self.seal = seal or NoCipher()
-        self.contents = Contents(shelf, self.seal)
+    def __init__(self, backend: Backend, cipher: Cipher | None = None) -> None:
+        self.backend = backend
+        self.cipher = cipher or NoCipher()
+        self.contents = Contents(backend, self.cipher)
         self._read: dict[str, Manifest] = {}
         # By list of pages or files, what it names: most snapshots share most of them.
         self._needs: dict[tuple[str, ...], frozenset[str]] = {}
 
     @property
     def where(self) -> str:
-        return self.shelf.where
+        return self.backend.where
 
     # -- snapshots ------------------------------------------------------------------------------------
 
@@ -71,26 +71,26 @@ class Store:
         Raises:
             StoreBusy: the store is being thinned.
         """
-        with lease(self.shelf, "write"):
+        with lease(self.backend, "write"):
             try:
                 yield
             except BaseException:
-                self.shelf.give_up()
+                self.backend.give_up()
                 self.contents.forget()
                 raise
 
     def add(self, manifest: Manifest) -> None:
         """Let a snapshot exist; its contents are stored."""
-        self.shelf.settle()
+        self.backend.settle()
         raw = zstandard.ZstdCompressor(level=9, write_checksum=True).compress(manifest.encode())
-        self.shelf.write(manifest.name, self.seal.close(manifest.name, raw))
-        self.shelf.settle()
+        self.backend.write(manifest.name, self.cipher.close(manifest.name, raw))
+        self.backend.settle()
         self._read.pop(manifest.name, None)
 
     def names(self) -> list[str]:
         """The names of all manifests, oldest first."""
         return sorted(
-            name for name, _ in self.shelf.names("snapshots") if name.endswith(".json.zst")
+            name for name, _ in self.backend.names("snapshots") if name.endswith(".json.zst")
         )
 
     def manifest(self, name: str, raw: bytes | None = None) -> Manifest:
@@ -99,7 +99,7 @@ class Store:
         if known is not None:
             return known
         try:
-            frame = self.seal.open(name, self.shelf.read(name) if raw is None else raw)
+            frame = self.cipher.open(name, self.backend.read(name) if raw is None else raw)
             found = Manifest.decode(opened(zstandard.ZstdDecompressor(), frame, _LARGEST))
         except (MissingPiece, BadManifest, ValueError, zstandard.ZstdError) as error:
             raise DamagedObject(name, f"(a manifest) cannot be read: {error}") from error
@@ -110,7 +110,7 @@ class Store:
         """All snapshots that can be read, oldest first; ``harmed`` is told of others."""
         found = []
         for some in together(self.names(), lambda _: 0):
-            raw = self.shelf.fetch([name for name in some if name not in self._read])
+            raw = self.backend.fetch([name for name in some if name not in self._read])
             for name in some:
                 try:
                     found.append(self.manifest(name, raw.get(name)))
@@ -168,8 +168,8 @@ class Store:
 
     def remove(self, manifest: Manifest) -> None:
         """Let a snapshot cease to exist; its contents stay until the store is swept."""
-        self.shelf.remove(manifest.name)
-        self.shelf.remove(_mark(manifest.id))
+        self.backend.remove(manifest.name)
+        self.backend.remove(_mark(manifest.id))
         self._read.pop(manifest.name, None)
 
     # -- contents of a snapshot -----------------------------------------------------------------------
@@ -228,15 +228,15 @@ class Store:
 
     def verified(self, manifests: Iterable[Manifest]) -> dict[str, str]:
         """By ID, when a snapshot was last read as a whole and found good; those where it was not are missing."""
-        marks = {name for name, _ in self.shelf.names("verified")}
+        marks = {name for name, _ in self.backend.names("verified")}
         wanted = {_mark(item.id): item.id for item in manifests if _mark(item.id) in marks}
-        fetched = self.shelf.fetch(list(wanted))
+        fetched = self.backend.fetch(list(wanted))
         found = {}
         for name, snapshot in wanted.items():
             # One that could not be fetched just now must not count as missing: thinning goes by it.
             with contextlib.suppress(MissingPiece, ValueError, KeyError, TypeError):
-                raw = fetched[name] if name in fetched else self.shelf.read(name)
-                raw = self.seal.open(name, raw)
+                raw = fetched[name] if name in fetched else self.backend.read(name)
+                raw = self.cipher.open(name, raw)
                 found[snapshot] = str(json.loads(raw)["verified"])
         return found
 
@@ -256,19 +256,19 @@ class Store:
             Verifier(self.contents, {} if proved is None else proved, tell).harms(manifest)
         )
         if harms:
-            self.shelf.remove(_mark(manifest.id))
+            self.backend.remove(_mark(manifest.id))
         else:
             moment = datetime.now().astimezone().isoformat(timespec="seconds")
             mark = json.dumps({"verified": moment}).encode()
-            self.shelf.write(_mark(manifest.id), self.seal.close(_mark(manifest.id), mark))
-        self.shelf.settle()
+            self.backend.write(_mark(manifest.id), self.cipher.close(_mark(manifest.id), mark))
+        self.backend.settle()
         return harms
 
     # -- clearing ---------------------------------------------------------------------------------------
 
     def own_sizes(self, manifests: Iterable[Manifest]) -> dict[str, int]:
-        """By ID, the bytes on the shelf that only this one of all snapshots needs."""
-        sizes = dict(self.shelf.names("objects"))
+        """By ID, the bytes on the backend that only this one of all snapshots needs."""
+        sizes = dict(self.backend.names("objects"))
         count: dict[str, int] = {}
         needed: dict[str, set[str]] = {}
         for manifest in manifests:
@@ -294,21 +294,21 @@ class Store:
         for name in self.names():
             needed |= {self.contents.place(digest) for digest in self.needs(self.manifest(name))}
         gone = size = 0
-        for name, length in list(self.shelf.names("objects")):
+        for name, length in list(self.backend.names("objects")):
             if name not in needed:
-                self.shelf.remove(name)
+                self.backend.remove(name)
                 gone, size = gone + 1, size + length
-        for name, length in list(self.shelf.names("damaged")):
-            self.shelf.remove(name)
+        for name, length in list(self.backend.names("damaged")):
+            self.backend.remove(name)
             gone, size = gone + 1, size + length
-        self.shelf.sweep()
+        self.backend.sweep()
         self.contents.forget()
         return gone, size
 
     def size(self) -> int:
-        """Bytes of the whole store on its shelf."""
+        """Bytes of the whole store on its backend."""
         return sum(
-            size for folder in ("objects", "snapshots") for _, size in self.shelf.names(folder)
+            size for folder in ("objects", "snapshots") for _, size in self.backend.names(folder)
         )
 
 

@@ -70,7 +70,7 @@ def _list(args: argparse.Namespace, out: Out, stores: Sequence[Store]) -> int:
     out.document(
         "backups",
         {
-            "store": stores[0].where, "bytes": found[0].size, "sealed": stores[0].seal.sealed,
+            "store": stores[0].where, "bytes": found[0].size, "sealed": stores[0].cipher.sealed,
             "snapshots": [line for listed in found for line in listed.as_json()],
             "damaged": [vars(harm) | {"digests": list(harm.digests)} for harm in harms],
         },
@@ -118,7 +118,7 @@ class _Listed:
                 size(own[item.id]) if item.id in own else "?", _when(self._verified.get(item.id, "")),
             )  # fmt: skip
         out.show(table)
-        sealed = ", under a passphrase" if self._store.seal.sealed else ""
+        sealed = ", under a passphrase" if self._store.cipher.sealed else ""
         counts = [plural(sum(item.is_backup for item in self._known), "snapshot")]
         for purpose, what in (("build", ""), ("baseline", " of transfers")):
             if count := sum(item.purpose == purpose for item in self._known):
@@ -202,7 +202,7 @@ def _thin(args: argparse.Namespace, out: Out, store: Store, project: Project) ->
             "no rule says which snapshots stay; add [store.thin] with newest, daily, weekly, monthly, age "
             "or size"
         )
-    with lease(store.shelf, "thin"):
+    with lease(store.backend, "thin"):
         known = store.snapshots(_stop)
         held = Held(
             store.verified(known).keys(),
@@ -268,7 +268,7 @@ def _holding(stores: Sequence[Store], name: str, environment: str | None) -> tup
 
 def _remove(args: argparse.Namespace, out: Out, stores: Sequence[Store]) -> int:
     store, _ = _holding(stores, args.remove, args.environment)
-    with lease(store.shelf, "thin"):
+    with lease(store.backend, "thin"):
         item = store.get(args.remove, args.environment or "")
         if args.dry_run:
             out.say(f"dry run: {described(item)} of {item.environment} would be removed")

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from ...cms import read_version
 from ...config import Environment, Project
 from ...errors import DatabaseError, DatabaseUnreachable, ExitStatus, ReachError
-from ...site import Site, configuration_of, far_of, open_site, root_of
+from ...site import Site, configuration_of, open_site, remote_host_of, root_of
 from ..common import project_of
 from ..console import Out, lead, number, plural, size
 
@@ -60,18 +60,18 @@ def _host(environment: Environment) -> list[Proof]:
     if environment.host is None:
         return []
     try:
-        far = far_of(environment)
+        remote_host = remote_host_of(environment)
     except ReachError as error:
         return [Proof("host", False, error.reason, error.remedy)]
-    assert far is not None
-    measured = far.measured()
-    says = f"{far.account}, {measured.latency * 1000:.1f} ms away"
+    assert remote_host is not None
+    measured = remote_host.measured()
+    says = f"{remote_host.account}, {measured.latency * 1000:.1f} ms away"
     if measured.rate:
         says += f", about {size(int(measured.rate))}/s; "
         says += "what shrinks is compressed" if measured.compresses else "nothing is compressed"
     if measured.limit:
         says += f"; limited to {size(measured.limit)}/s"
-    return [Proof("host", True, says), Proof("way", True, f"files {far.file_way}")]
+    return [Proof("host", True, says), Proof("way", True, f"files {remote_host.file_way}")]
 
 
 def _inside(project: Project, environment: Environment) -> list[Proof]:
@@ -98,7 +98,7 @@ def _inside(project: Project, environment: Environment) -> list[Proof]:
     try:
         with open_site(project, environment) as site:
             proofs += _database(site)
-            if site.far is not None and (way := site.far.ways.get("database")):
+            if site.remote_host is not None and (way := site.remote_host.ways.get("database")):
                 proofs.append(Proof("way", True, f"database at {way}"))
             proofs.append(
                 Proof("free space", True, f"{size(site.files.room('').free)} beside the site")

@@ -45,7 +45,7 @@ from .columns import WIDE_CHARSETS, quote, read_column
 from .connect import SCANS, WORKS, Dial, connect, error_code, said
 from .dependents import FOREIGN_KEY, LACKING, Hanging, Item, create_text, settling
 from .incoming_sql import fit, unfit_table
-from .reader import DIALECT, MysqlReader, count_rows, key_range
+from .reader import DIALECT, MysqlReader, count_rows, range_condition
 from .row_text import LOAD_OPTIONS, insert_statements, load_block
 from .schema.translate import Server, adapt_attachment, adapt_schema
 from .sequences import without_draws
@@ -153,10 +153,10 @@ class MysqlDatabase(HiddenEditing):
                 cursor.execute(sql, values)
                 return list(cursor.fetchall())
 
-    def remove_range(self, hidden: str, table: Table, among: KeyRange) -> int:
+    def remove_range(self, hidden: str, table: Table, key_range: KeyRange) -> int:
         must_be_hidden(hidden)
         return self._execute(
-            hidden, f"DELETE FROM {quote(hidden)} WHERE {key_range(table, among)}", ()
+            hidden, f"DELETE FROM {quote(hidden)} WHERE {range_condition(table, key_range)}", ()
         )
 
     def ask(self, sql: str) -> list[Any]:

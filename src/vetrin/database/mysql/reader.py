@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from ..base import BATCH_BYTES, Batch, Table
-from ..conditions import Instead, Where
+from ..conditions import Replacement, Where
 from ..key_ranges import KeyRange, digest_of_sum
 from ..row_codec import NULL, cells_of
 from ..sql import Dialect
@@ -30,10 +30,10 @@ class MysqlReader:
         batch_bytes: int = BATCH_BYTES,
         *,
         leave: Where | None = None,
-        instead: Mapping[str, Instead] | None = None,
-        among: KeyRange | None = None,
+        replacements: Mapping[str, Replacement] | None = None,
+        key_range: KeyRange | None = None,
     ) -> Iterator[Batch]:
-        sql = self._query(table, leave, instead, among)
+        sql = self._query(table, leave, replacements, key_range)
         width = len(table.columns)
         with said(table.name):
             for records in self._wire.records(sql, batch_bytes):
@@ -45,11 +45,13 @@ class MysqlReader:
         self,
         table: Table,
         leave: Where | None,
-        instead: Mapping[str, Instead] | None,
-        among: KeyRange | None,
+        replacements: Mapping[str, Replacement] | None,
+        key_range: KeyRange | None,
     ) -> str:
         reads = {column.name: column.read.replace("%", "%%") for column in table.columns}
-        sql, values = DIALECT.rows(table.name, reads, leave, instead, key_range(table, among))
+        sql, values = DIALECT.rows(
+            table.name, reads, leave, replacements, range_condition(table, key_range)
+        )
         # Other engines than InnoDB would sort, and forbid nothing by their order.
         if table.consistent and table.key:
             sql += f" ORDER BY {', '.join(map(quote, table.key))}".replace("%", "%%")
@@ -67,7 +69,7 @@ class MysqlReader:
         ranges: Sequence[KeyRange],
         *,
         leave: Where | None = None,
-        instead: Mapping[str, Instead] | None = None,
+        replacements: Mapping[str, Replacement] | None = None,
     ) -> list[str]:
         names = [quote(column.name).replace("%", "%%") for column in table.columns]
         reads = {column.name: column.read.replace("%", "%%") for column in table.columns}
@@ -77,9 +79,14 @@ class MysqlReader:
         with said(table.name), self._wire.cursor() as cursor:
             for at in range(0, len(ranges), _PAGES):
                 parts, values = [], []
-                for among in ranges[at : at + _PAGES]:
+                for key_range in ranges[at : at + _PAGES]:
                     sql, more = DIALECT.rows(
-                        table.name, reads, leave, instead, key_range(table, among), named=True
+                        table.name,
+                        reads,
+                        leave,
+                        replacements,
+                        range_condition(table, key_range),
+                        named=True,
                     )
                     # What is longer than a packet is NULL, with a warning only.
                     made = f"COUNT(*), SUM(IFNULL({bits}, 1{'0' * 30}))"
@@ -96,10 +103,10 @@ class MysqlReader:
         return count_rows(self._wire, table, where)
 
 
-def key_range(table: Table, among: KeyRange | None) -> str:
+def range_condition(table: Table, key_range: KeyRange | None) -> str:
     """A condition for the rows of a range, with ``%`` doubled as in all that has values put into it."""
     names = [quote(name).replace("%", "%%") for name in table.key]
-    return among.sql(names) if among is not None else ""
+    return key_range.sql(names) if key_range is not None else ""
 
 
 def _cell(name: str) -> str:

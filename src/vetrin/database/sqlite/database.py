@@ -33,7 +33,7 @@ from ..base import (
     must_be_hidden,
     pending,
 )
-from ..conditions import Instead, Where
+from ..conditions import Replacement, Where
 from ..key_ranges import KeyRange, digests_by_reading
 from ..row_codec import Text, records_of
 from ..sql import Dialect
@@ -76,11 +76,13 @@ class _Reader:
         batch_bytes: int = BATCH_BYTES,
         *,
         leave: Where | None = None,
-        instead: Mapping[str, Instead] | None = None,
-        among: KeyRange | None = None,
+        replacements: Mapping[str, Replacement] | None = None,
+        key_range: KeyRange | None = None,
     ) -> Iterator[Batch]:
         reads = {c.name: quote(c.name) if c.name != _ROWID else _ROWID for c in table.columns}
-        sql, values = _DIALECT.rows(table.name, reads, leave, instead, _range(table, among))
+        sql, values = _DIALECT.rows(
+            table.name, reads, leave, replacements, _range(table, key_range)
+        )
         order = ", ".join(quote(name) if name != _ROWID else _ROWID for name in table.key)
         if order:
             sql += f" ORDER BY {order}"
@@ -107,10 +109,13 @@ class _Reader:
         ranges: Sequence[KeyRange],
         *,
         leave: Where | None = None,
-        instead: Mapping[str, Instead] | None = None,
+        replacements: Mapping[str, Replacement] | None = None,
     ) -> list[str]:
         return digests_by_reading(
-            lambda among: self.rows(table, leave=leave, instead=instead, among=among), ranges
+            lambda key_range: self.rows(
+                table, leave=leave, replacements=replacements, key_range=key_range
+            ),
+            ranges,
         )
 
     def records(self, table: Table, stretch_bytes: int = BATCH_BYTES) -> Iterator[list[bytes]]:
@@ -123,9 +128,9 @@ class _Reader:
             return int(self._connection.execute(sql, values).fetchone()[0])
 
 
-def _range(table: Table, among: KeyRange | None) -> str:
+def _range(table: Table, key_range: KeyRange | None) -> str:
     names = [name if name == _ROWID else quote(name) for name in table.key]
-    return among.sql(names) if among is not None else ""
+    return key_range.sql(names) if key_range is not None else ""
 
 
 # How an opener whose file lies elsewhere begins its message once it cannot be reached any more.
@@ -618,9 +623,9 @@ class SqliteDatabase(HiddenEditing):
             self._connection.execute("COMMIT")
         return changed
 
-    def remove_range(self, hidden: str, table: Table, among: KeyRange) -> int:
+    def remove_range(self, hidden: str, table: Table, key_range: KeyRange) -> int:
         must_be_hidden(hidden)
-        where = _range(table, among)
+        where = _range(table, key_range)
         return self._execute(hidden, f"DELETE FROM {quote(hidden)} WHERE {where}", ())
 
     def _execute(self, about: str, sql: str, values: Sequence[object]) -> int:

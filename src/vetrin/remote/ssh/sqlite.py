@@ -73,7 +73,7 @@ class HelperOpener:
         if "failed" in said:
             pipe.close()
             raise sqlite3.OperationalError(said["failed"])
-        return FarConnection(frames, pipe)
+        return RemoteConnection(frames, pipe)
 
     def make_folder(self, path: str) -> None:
         self._machine.act([FileChange("folder", path.rpartition("/")[0])])
@@ -122,27 +122,27 @@ class CopyOpener(LocalOpener):
         raise FilesError(f"{path}: it changes faster than it can be fetched")
 
 
-class FarConnection:
+class RemoteConnection:
     """As much of ``sqlite3.Connection`` as is used, for a database on a host."""
 
     def __init__(self, frames: Frames, pipe: Pipe) -> None:
         self._frames = frames
         self._pipe = pipe
         self._answers = records(self._answer())
-        self._open: FarCursor | None = None
+        self._open: RemoteCursor | None = None
         self.text_factory: Any = Text
 
-    def execute(self, sql: str, values: Sequence[Any] = ()) -> FarCursor:
+    def execute(self, sql: str, values: Sequence[Any] = ()) -> RemoteCursor:
         return self._run(sql, [values] if values else [])
 
-    def executemany(self, sql: str, rows: Iterable[Sequence[Any]]) -> FarCursor:
+    def executemany(self, sql: str, rows: Iterable[Sequence[Any]]) -> RemoteCursor:
         listed = list(rows)
-        return self._run(sql, listed) if listed else FarCursor(iter(()))
+        return self._run(sql, listed) if listed else RemoteCursor(iter(()))
 
     def close(self) -> None:
         self._pipe.close()
 
-    def _run(self, sql: str, rows: Sequence[Sequence[Any]]) -> FarCursor:
+    def _run(self, sql: str, rows: Sequence[Sequence[Any]]) -> RemoteCursor:
         if self._open is not None:
             self._open.gather()  # one statement at a time goes through
         parts = [
@@ -154,7 +154,7 @@ class FarConnection:
             self._pipe.sendall(frame(DATA, b"".join(parts)))
         except ConnectionFailed as error:
             raise sqlite3.OperationalError(str(error)) from error
-        self._open = FarCursor(self._answers)
+        self._open = RemoteCursor(self._answers)
         if not sql.lstrip()[:6].upper().startswith(("SELECT", "PRAGMA")):
             self._open.gather()
         return self._open
@@ -166,7 +166,7 @@ class FarConnection:
             raise sqlite3.OperationalError(f"{CONNECTION_LOST}: {error}") from error
 
 
-class FarCursor:
+class RemoteCursor:
     """Rows as they come; what was not taken is gathered before the next statement."""
 
     def __init__(self, answers: Iterator[tuple[int, memoryview]]) -> None:
