@@ -1,18 +1,241 @@
-"""Settling rows on their way into an export, where there is no server to settle them on afterwards."""
+"""What is set in a copy before it is seen, step by step, and the two ways in which that is done.
+
+A transfer does the steps on the hidden tables, so that the live ones are never seen half settled; in an export, where
+there is no server to do it on afterwards, they are done on rows that pass (``SettledRows``).
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
 
-from ..database import Batch, Table
+from ..cms.rules import ExtensionRule, KeptRows
+from ..database import AllOf, Batch, Database, Like, Not, OneOf, Table, Where
 from ..database.base import Cell
 from ..database.mysql.charsets import between
 from ..database.mysql.schema.ddl_parser import Field, read_definition
-from ..rewrite.structured_values import NoSuchPart
+from ..rewrite.structured_values import NoSuchPart, list_of, literal, part_of, texts_of, with_part
 from ..site import ReadableSite
-from .arrival import Activate, SetColumns, SetPart, SetSetting, Step
 
 _UTF8 = "utf8mb4"
+
+
+@dataclass(frozen=True)
+class Tables:
+    """How an environment's tables are reached while it is settled: ``database`` holds the hidden ones.
+
+    ``hidden`` gives the hidden table for a plain name, or None where that table does not travel.
+    """
+
+    site: ReadableSite
+    database: Database
+    hidden: Callable[[str], str | None]
+    columns: Mapping[str, Table]
+
+
+@dataclass(frozen=True)
+class KeepSettings:
+    """All settings that fit ``patterns`` are as they were on the target, also by not being there."""
+
+    label: str
+    patterns: tuple[str, ...]
+
+    def says(self) -> str:
+        return self.label
+
+    def do(self, tables: Tables) -> None:
+        rule = tables.site.definition.settings
+        assert rule is not None
+        hidden = tables.hidden(rule.table)
+        live = tables.site.table(rule.table)
+        if hidden is None or live is None:
+            return
+        where = _matching(rule.name, self.patterns)
+        tables.database.remove(hidden, where)
+        names = _shared(tables.columns[rule.table], live, rule.id)
+        tables.database.take_over(hidden, live.name, names, where)
+
+
+class SettingStep:
+    """A step that changes the values of single settings. What becomes of a value is one rule, ``changed``; ``do``
+    applies it to a table that is laid ready, ``SettledRows`` to rows that pass."""
+
+    @property
+    def keys(self) -> tuple[str, ...]:
+        """The settings that it is about."""
+        raise NotImplementedError
+
+    def changed(self, key: str, arrived: bytes | None, own: bytes | None) -> bytes | None:
+        """What becomes of a setting, from the value that ``arrived`` and the target's ``own``; None for no change.
+
+        Raises:
+            NoSuchPart: the value has no such part.
+        """
+        raise NotImplementedError
+
+    def lacking(self, key: str) -> str:
+        """What to say where the setting did not arrive; empty where that is nothing to speak of."""
+        return ""
+
+    def says(self) -> str:
+        raise NotImplementedError
+
+    def do(self, tables: Tables) -> str | None:
+        """Do it in the hidden table; what stood in the way, if something did."""
+        rule = tables.site.definition.settings
+        assert rule is not None
+        hidden = tables.hidden(rule.table)
+        if hidden is None:
+            return self.lacking(self.keys[0]) or None
+        for key in self.keys:
+            arrived = _value(tables, hidden, key)
+            if arrived is None and (lacking := self.lacking(key)):
+                return lacking
+            own = tables.site.setting(key)
+            try:
+                new = self.changed(key, arrived, None if own is None else _bytes(own))
+            except NoSuchPart as error:
+                return f"{self.says()} is not as it should be: {error}"
+            if new is not None:
+                text = new.decode("utf-8", "surrogateescape")
+                tables.database.put(hidden, {rule.name: key}, {rule.value: text})
+        return None
+
+
+@dataclass(frozen=True)
+class SetPart(SettingStep):
+    """A part inside a structured setting: kept from the target (``value`` None), or set."""
+
+    key: str
+    path: tuple[str, ...]
+    value: str | int | bool | None = None
+
+    def says(self) -> str:
+        name = self.key + "".join(f"[{part}]" for part in self.path)
+        return name if self.value is None else f"{name} = {_shown(self.value)}"
+
+    @property
+    def keys(self) -> tuple[str, ...]:
+        return (self.key,)
+
+    def lacking(self, key: str) -> str:
+        return f"{self.says()}: no {key} arrived to hold it"
+
+    def changed(self, key: str, arrived: bytes | None, own: bytes | None) -> bytes | None:
+        if arrived is None:
+            return None
+        if self.value is not None:
+            return with_part(arrived, self.path, literal(self.value, arrived))
+        return None if own is None else with_part(arrived, self.path, part_of(own, self.path))
+
+
+@dataclass(frozen=True)
+class SetSetting(SettingStep):
+    """A setting gets a value."""
+
+    key: str
+    value: str
+    label: str = ""
+
+    def says(self) -> str:
+        return self.label or f"{self.key} = {_shown(self.value)}"
+
+    @property
+    def keys(self) -> tuple[str, ...]:
+        return (self.key,)
+
+    def changed(self, key: str, arrived: bytes | None, own: bytes | None) -> bytes | None:
+        return _bytes(self.value)
+
+
+@dataclass(frozen=True)
+class Activate(SettingStep):
+    """Extensions are switched on and off, in the setting that lists the active ones."""
+
+    rule: ExtensionRule
+    on: tuple[str, ...]
+    off: tuple[str, ...]
+
+    def says(self) -> str:
+        parts = [f"on: {', '.join(self.on)}"] if self.on else []
+        parts += [f"off: {', '.join(self.off)}"] if self.off else []
+        return f"{self.rule.name} {'; '.join(parts)}"
+
+    @property
+    def keys(self) -> tuple[str, ...]:
+        return self.rule.active
+
+    def changed(self, key: str, arrived: bytes | None, own: bytes | None) -> bytes | None:
+        texts = texts_of(arrived) if arrived is not None else None
+        if arrived is None or texts is None:
+            return None
+        wanted = [text for text in dict.fromkeys([*texts, *self.on]) if text not in self.off]
+        return list_of(wanted, arrived) if wanted != texts else None
+
+
+@dataclass(frozen=True)
+class KeepRows:
+    """Rows of the target that stay, such as its administrators, with what hangs on them."""
+
+    rule: KeptRows
+    same: tuple[str, ...]
+
+    def says(self) -> str:
+        return f"{self.rule.name} ({', '.join(self.same)})"
+
+    def do(self, tables: Tables) -> None:
+        rule, site = self.rule, tables.site
+        hidden, live = tables.hidden(rule.table), site.table(rule.table)
+        if hidden is None or live is None:
+            return
+        database = tables.database
+        names = _shared(tables.columns[rule.table], live, rule.id)
+        for name in self.same:
+            where = {rule.same: name}
+            own = database.select(live.name, [rule.id], where=where, limit=1)
+            if not own:
+                continue
+            arrived = database.select(hidden, [rule.id], where=where, limit=1)
+            fixed = {rule.id: arrived[0][0]} if arrived else {}
+            database.remove(hidden, where)
+            database.take_over(hidden, live.name, names, where, fixed)
+            new = database.select(hidden, [rule.id], where=where, limit=1)
+            for place in rule.with_:
+                self._hanging(tables, place, own[0][0], new[0][0])
+
+    def _hanging(self, tables: Tables, place: str, own: Any, new: Any) -> None:
+        table, _, column = place.partition(".")
+        hidden, live = tables.hidden(table), tables.site.table(table)
+        if hidden is None or live is None:
+            return
+        arrived = tables.columns[table]
+        database = tables.database
+        database.remove(hidden, {column: new})
+        names = _shared(arrived, live, *(key for key in arrived.key if key != column))
+        database.take_over(hidden, live.name, names, {column: own}, {column: new})
+
+
+@dataclass(frozen=True)
+class SetColumns:
+    """Columns of a row that hold the site's host and port."""
+
+    table: str
+    where: Mapping[str, Any]
+    values: Mapping[str, str | int]
+
+    def says(self) -> str:
+        return f"{self.table}: " + ", ".join(f"{k} = {v}" for k, v in self.values.items())
+
+    def do(self, tables: Tables) -> None:
+        hidden = tables.hidden(self.table)
+        if hidden is not None:
+            found = tables.database.count(hidden, self.where)
+            if found:
+                tables.database.put(hidden, self.where, self.values)
+
+
+Step = KeepSettings | SetPart | SetSetting | Activate | KeepRows | SetColumns
 
 
 class SettledRows:
@@ -20,12 +243,12 @@ class SettledRows:
 
     def __init__(self, site: ReadableSite, steps: Sequence[Step]) -> None:
         self._site = site
-        self._settings: dict[str, list[SetSetting | SetPart | Activate]] = {}
+        self._settings: dict[str, list[SettingStep]] = {}
         self._columns: dict[str, list[SetColumns]] = {}
         for step in steps:
             if isinstance(step, SetColumns):
                 self._columns.setdefault(site.prefix + step.table, []).append(step)
-            elif isinstance(step, (SetSetting, SetPart, Activate)):
+            elif isinstance(step, SettingStep):
                 for key in step.keys:
                     self._settings.setdefault(key, []).append(step)
         self.remarks: list[str] = []
@@ -78,18 +301,18 @@ class SettledRows:
     def _changed(
         self,
         key: str,
-        steps: Sequence[SetSetting | SetPart | Activate],
+        steps: Sequence[SettingStep],
         arrived: bytes | None,
         field: Field,
     ) -> bytes | None:
         """The value with all steps done, in the column's own character set as it came."""
         value = arrived
         for step in steps:
-            if isinstance(step, SetPart) and value is None:
-                self.remarks.append(f"{step.says()}: no {key} is there to hold it")
+            if value is None and (lacking := step.lacking(key)):
+                self.remarks.append(lacking)
                 continue
             try:
-                new = step.changed(key, value)
+                new = step.changed(key, value, None)  # an archive has no values of its own
             except NoSuchPart as error:
                 self.remarks.append(f"{step.says()} is not as it should be: {error}")
                 continue
@@ -112,3 +335,40 @@ class SettledRows:
 
 def _fits(cells: Sequence[Cell], places: Mapping[str, int], where: Mapping[str, object]) -> bool:
     return all(cells[places[name]] == str(value).encode() for name, value in where.items())
+
+
+def _matching(column: str, patterns: Sequence[str]) -> Where:
+    exact = tuple(pattern for pattern in patterns if "*" not in pattern)
+    begins = tuple(pattern[:-1] for pattern in patterns if pattern.endswith("*"))
+    parts: list[Any] = []
+    if exact:
+        parts.append(OneOf(column, exact))
+    if begins:
+        parts.append(Like(column, "begins", begins))
+    # One of them holds: not all of them fail.
+    return Not(AllOf(tuple(Not(part) for part in parts)))
+
+
+def _shared(arrived: Table, live: Table, *without: str | None) -> list[str]:
+    """The columns that both tables have."""
+    there = {column.name for column in live.columns}
+    return [c.name for c in arrived.columns if c.name in there and c.name not in without]
+
+
+def _value(tables: Tables, hidden: str, key: str) -> bytes | None:
+    rule = tables.site.definition.settings
+    assert rule is not None
+    rows = tables.database.select(hidden, [rule.value], where={rule.name: key}, limit=1)
+    if not rows or rows[0][0] is None:
+        return None
+    value = rows[0][0]
+    return value if isinstance(value, bytes) else _bytes(str(value))
+
+
+def _shown(value: str | int | bool) -> str:
+    text = str(value)
+    return text if len(text) <= 40 else text[:39] + "…"
+
+
+def _bytes(text: str) -> bytes:
+    return text.encode("utf-8", "surrogateescape")

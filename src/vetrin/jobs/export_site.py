@@ -46,8 +46,8 @@ from ..site import (
 )
 from ..store import Contents, FolderBackend, SnapshotDatabase, SnapshotPath, SnapshotTree
 from ..store.objects import together
-from .arrival import Settling, Tables, settling
-from .arrival_steps import SettledRows
+from .arrival import Settling, settling
+from .arrival_steps import SettledRows, Tables
 from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
 from .exclusions import (
     Leaving,

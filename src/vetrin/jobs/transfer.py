@@ -20,7 +20,7 @@ from ..inspect import StrayScanner
 from ..site import PrefixedValues, ReadableSite, Rewriting, RowPipeline, Site, ahead, counts_of
 from ..store import Build, Builds
 from . import reconnect, switching
-from .arrival import Step, Tables
+from .arrival_steps import Step, Tables
 from .baseline import Baseline
 from .events import (
     Event,
