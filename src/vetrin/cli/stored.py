@@ -56,7 +56,7 @@ def add_plan(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--skip-backup", action="store_true",
-        help="into production without a snapshot of what is there",
+        help="do not snapshot production first",
     )  # fmt: skip
 
 

@@ -57,9 +57,7 @@ def add_leave(parser: argparse.ArgumentParser) -> None:
         "--leave-programs", metavar="KIND,…", action="append", default=[],
         help="what a database runs by itself: triggers, views, routines",
     )  # fmt: skip
-    leave.add_argument(
-        "--leave-nothing", action="store_true", help="do not heed [leave] of vetrin.toml"
-    )
+    leave.add_argument("--leave-nothing", action="store_true", help="ignore [leave] of vetrin.toml")
 
 
 def add_set(group: argparse._ArgumentGroup) -> None:

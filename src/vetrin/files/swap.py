@@ -212,7 +212,7 @@ def _take_whole(places: Places, move: Move, live: str, waiting: str, parked: str
 
 
 def _remember(places: Places, moves: Sequence[Move]) -> None:
-    """Write down who is who before the first of several folders trades places."""
+    """Record folder identities before the first swap."""
     if not places.ground.knows_identities:
         return
     places.identities = _recall(places)

@@ -164,7 +164,7 @@ def work_out(
     """
     work = _Work(source, leave)
     away = work.tables() | stay
-    # Where a whole table stays behind, all that would hang on its rows hangs on nothing. But of tables that
+    # Where a whole table stays behind, its dependents lose their parent. But of tables that
     # are asked for by name, all rows are meant.
     for table in away if not leave.only else ():
         work.own[table] = [EVERY_ROW]

@@ -155,7 +155,7 @@ class _Keeper:
         site, database = self._site, self._site.database
         self._tell(Phase("read tables"))
         with ThreadPoolExecutor(1, "counts") as aside, database.reading() as reader:
-            # On another connection, from when this view begins: as good as of its moment, and beside the reading.
+            # On a second connection, opened with the snapshot.
             looking = aside.submit(_look, site)
             rows = [self._rows(reader, table) for table in tables]
             self._looked = looking.result()

@@ -182,7 +182,7 @@ class TableCopier:
         return hidden_name("new", self._token, taken.index)
 
     def _drop_unknown(self) -> None:
-        """Hidden tables of this run that nothing is known of, as of a plan that was another one."""
+        """Drop staging tables left by an earlier plan of this run."""
         known = {
             hidden_name("new", self._token, taken.index): name
             for name, taken in self._record.tables.items()

@@ -267,9 +267,9 @@ class DumpReader:
                 raise self._wrong("a statement of more than 64 MB that brings no rows")
         plainly = [p for p in parts if not (p.startswith((b"--", b"#")) and len(p) > 2)]
         product = self.dump.product
-        self._heed(_unconditional(plainly, product), _unconditional(parts, product))
+        self._read_statement(_unconditional(plainly, product), _unconditional(parts, product))
 
-    def _heed(self, sql: str, whole: str) -> None:
+    def _read_statement(self, sql: str, whole: str) -> None:
         """``whole`` is the same with the comments in it."""
         word = sql[:12].upper()
         dump = self.dump
