@@ -1,4 +1,4 @@
-"""Opening an environment, on this machine or another one: its files, and its database as the site's configuration names it."""
+"""Opening an environment, on this machine or another one: its files, and the database that its configuration names."""
 
 from __future__ import annotations
 
