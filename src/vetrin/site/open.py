@@ -1,4 +1,4 @@
-"""Opening an environment, on this machine or another one: its files, and the database that its configuration names."""
+"""Opening an environment, here or on another machine: its files, and the database that its configuration names."""
 
 from __future__ import annotations
 
