@@ -118,6 +118,21 @@ def test_what_is_imported_later_says_why() -> None:
                         assert said, f"{name}:{node.lineno} {lines[node.lineno - 1].strip()}"
 
 
+def test_contracts_say_what_each_method_guarantees() -> None:
+    """Of ``Place``, all is as of ``pathlib.Path``."""
+    for name, path in MODULES.items():
+        for node in ast.walk(ast.parse(path.read_text())):
+            bases = map(ast.unparse, node.bases) if isinstance(node, ast.ClassDef) else ()
+            if "Protocol" not in bases or name == "cms.site_path":
+                continue
+            silent = [
+                each.name
+                for each in node.body
+                if isinstance(each, ast.FunctionDef) and not ast.get_docstring(each)
+            ]
+            assert not silent, f"{name}: {node.name}: {', '.join(silent)}"
+
+
 def test_each_engine_that_a_configuration_can_name_is_known() -> None:
     assert set(ENGINES) == set(site_config.ENGINES)
     for engine in ENGINES.values():

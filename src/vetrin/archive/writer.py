@@ -36,7 +36,8 @@ class Archive(Protocol):
     def add(self, entry: Entry, blocks: Iterable[bytes | memoryview]) -> str:
         """Add a file with its content, a folder or a link; the SHA-256 of a file."""
 
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """Write what belongs at its end; what is not closed is no archive."""
 
 
 class Parts(io.RawIOBase):

@@ -260,7 +260,8 @@ class Reader(Protocol):
     def records(self, table: Table, stretch_bytes: int = BATCH_BYTES) -> Iterator[list[bytes]]:
         """All rows in the order of ``rows``, for keeping, as the records that ``row_codec.py`` tells of."""
 
-    def count(self, table: str, where: Where | None = None) -> int: ...
+    def count(self, table: str, where: Where | None = None) -> int:
+        """How many rows meet a condition, in this view."""
 
 
 class ReadableDatabase(Protocol):
@@ -273,7 +274,8 @@ class ReadableDatabase(Protocol):
     engine: str
     missing: bool
 
-    def facts(self) -> Facts: ...
+    def facts(self) -> Facts:
+        """What matters about the server, as far as the account is shown it."""
 
     def is_same(self, other: ReadableDatabase) -> bool:
         """True if both are one database, however each is reached. What cannot be proved counts as the same."""
@@ -281,7 +283,8 @@ class ReadableDatabase(Protocol):
     def quote(self, name: str) -> str:
         """An identifier as this engine writes it."""
 
-    def tables(self) -> list[Table]: ...
+    def tables(self) -> list[Table]:
+        """All tables, other applications' included; hidden ones and views are not among them."""
 
     def broken_views(self) -> dict[str, str]:
         """Views that lack something they read from, with what the server says of each."""
@@ -298,7 +301,8 @@ class ReadableDatabase(Protocol):
     def reading(self) -> AbstractContextManager[Reader]:
         """A consistent view; closed (and its locks with it) when the context ends."""
 
-    def count(self, table: str, where: Where | None = None) -> int: ...
+    def count(self, table: str, where: Where | None = None) -> int:
+        """How many rows of a table meet a condition, as of now."""
 
     def select(
         self,
@@ -326,9 +330,11 @@ class ReadableDatabase(Protocol):
     def doing(self, item: Attachment) -> str:
         """What a trigger, view or routine does, in a line."""
 
-    def attachments(self, tables: Iterable[str], views: Iterable[str]) -> list[Attachment]: ...
+    def attachments(self, tables: Iterable[str], views: Iterable[str]) -> list[Attachment]:
+        """What hangs on some tables and views, and cannot be there twice, as of now."""
 
-    def views(self) -> list[str]: ...
+    def views(self) -> list[str]:
+        """The names of all views, broken ones included."""
 
     def events(self) -> list[str]:
         """What its server runs at times of its own, as far as the account is shown it."""
@@ -339,7 +345,8 @@ class ReadableDatabase(Protocol):
     def last_given(self, table: str) -> int | None:
         """The last number that a table gave, where the engine keeps that beside its definition."""
 
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """Close all connections. Closing twice does nothing."""
 
 
 class Database(ReadableDatabase, Protocol):
@@ -374,7 +381,8 @@ class Database(ReadableDatabase, Protocol):
     def takes_routines(self) -> bool:
         """True where this account may make stored routines."""
 
-    def hidden_tables(self) -> list[str]: ...
+    def hidden_tables(self) -> list[str]:
+        """The names of all tables that ``tables`` hides: those of runs."""
 
     def lay_out(self, hidden: str, table: Table, schema: str) -> None:
         """Make the empty table ``hidden`` after a schema taken from a database of this engine."""
@@ -447,7 +455,8 @@ class Database(ReadableDatabase, Protocol):
     ) -> int:
         """Copy rows of another table into a hidden one, ``fixed`` columns aside; how many."""
 
-    def drop(self, hidden: Iterable[str]) -> None: ...
+    def drop(self, hidden: Iterable[str]) -> None:
+        """Remove hidden tables, as far as they are there; raises ValueError for any other."""
 
 
 def hidden_name(kind: Literal["new", "old"], token: str, index: int) -> str:

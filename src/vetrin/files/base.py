@@ -178,13 +178,16 @@ class SourceTree(Protocol):
     """
 
     @property
-    def streams(self) -> int: ...
+    def streams(self) -> int:
+        """How many exchanges of many files it serves at a time."""
 
     @property
-    def grain(self) -> int: ...
+    def grain(self) -> int:
+        """The step of its times, in nanoseconds."""
 
     @property
-    def algorithms(self) -> tuple[str, ...]: ...
+    def algorithms(self) -> tuple[str, ...]:
+        """The digests that it makes where the files are, the one that is liked best first."""
 
     @property
     def folds_names(self) -> bool:
@@ -286,7 +289,8 @@ class FileTree(SourceTree, Protocol):
     def flush(self, token: str) -> None:
         """Return when all that was staged or renamed so far would survive a loss of power."""
 
-    def exchange(self, token: str, moves: Sequence[Move]) -> None: ...
+    def exchange(self, token: str, moves: Sequence[Move]) -> None:
+        """Let what was staged take its place, and park what was there; repeating it goes on where it was stopped."""
 
     def planned_exchange(self, token: str, moves: Sequence[Move]) -> list[FileChange] | None:
         """What ``exchange`` would do, for a process on the machine of the files; None where that cannot be told
@@ -298,7 +302,8 @@ class FileTree(SourceTree, Protocol):
     def busy(self, path: str) -> bool:
         """True while a process there carries out the switch whose record lies at ``path``."""
 
-    def put_back(self, token: str, moves: Sequence[Move]) -> None: ...
+    def put_back(self, token: str, moves: Sequence[Move]) -> None:
+        """Take an exchange back, however far it came; repeating it does nothing."""
 
     def hand_over(self, token: str, side: Side, to: str, to_side: Side) -> None:
         """Make what one run staged or parked that of another; repeating it does nothing."""

@@ -28,15 +28,20 @@ class FileSystem(Protocol):
     def foresee(self, places: Sequence[str]) -> None:
         """These places, and what is in folders among them, will be asked about soon."""
 
-    def there(self, place: str) -> bool: ...
+    def there(self, place: str) -> bool:
+        """True where anything is, a broken link included."""
 
-    def is_folder(self, place: str) -> bool: ...
+    def is_folder(self, place: str) -> bool:
+        """True for a folder; a link to one is none."""
 
-    def is_link(self, place: str) -> bool: ...
+    def is_link(self, place: str) -> bool:
+        """True for a link, wherever it leads."""
 
-    def identity(self, place: str) -> Identity | None: ...
+    def identity(self, place: str) -> Identity | None:
+        """Device and inode of what is there; None for nothing."""
 
-    def children(self, folder: str) -> list[str]: ...
+    def children(self, folder: str) -> list[str]:
+        """The names in a folder; none where it is not there."""
 
     def rename(self, one: str, other: str) -> None:
         """Folders above ``other`` are made; folders that may not be written to are opened for a moment."""
@@ -47,14 +52,17 @@ class FileSystem(Protocol):
     def make(self, folder: str, like: str) -> None:
         """Make a folder with the mode of another one, where that one is there."""
 
-    def remove_if_empty(self, folder: str) -> None: ...
+    def remove_if_empty(self, folder: str) -> None:
+        """Remove a folder, unless something is in it or it is not there."""
 
-    def read(self, place: str) -> bytes | None: ...
+    def read(self, place: str) -> bytes | None:
+        """The content of a small file; None where it is not there."""
 
     def write(self, place: str, content: bytes) -> None:
         """Write a small file durably, in one step."""
 
-    def settle(self) -> None: ...
+    def settle(self) -> None:
+        """Carry out what was put off, and return when it is done."""
 
 
 class LocalFileSystem:
@@ -300,7 +308,8 @@ class PlannedFileSystem(RemoteFileSystem):
 class StatusSource(Protocol):
     """What tells what stands at paths, many at a time."""
 
-    def look(self, paths: Sequence[str], *, follow: bool = False) -> list[FileStatus | None]: ...
+    def look(self, paths: Sequence[str], *, follow: bool = False) -> list[FileStatus | None]:
+        """What stands at paths, each None for nothing; with ``follow``, what links lead to."""
 
 
 class LocalStatus:

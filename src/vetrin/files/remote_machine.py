@@ -67,7 +67,8 @@ class Machine(Protocol):
     algorithms: tuple[str, ...]
     streams: int
 
-    def look(self, paths: Sequence[str], *, follow: bool = False) -> list[FileStatus | None]: ...
+    def look(self, paths: Sequence[str], *, follow: bool = False) -> list[FileStatus | None]:
+        """What stands at paths, each None for nothing; with ``follow``, what links lead to."""
 
     def scan(
         self,
@@ -80,9 +81,11 @@ class Machine(Protocol):
         below one whose path, less the first text of ``prune`` and with a slash behind it, fits one of its
         regular expressions."""
 
-    def names(self, folder: str) -> list[tuple[str, FileStatus]]: ...
+    def names(self, folder: str) -> list[tuple[str, FileStatus]]:
+        """What lies directly in a folder, by name; nothing where there is no such folder."""
 
-    def read(self, path: str, start: int = 0, size: int | None = None) -> Iterator[bytes]: ...
+    def read(self, path: str, start: int = 0, size: int | None = None) -> Iterator[bytes]:
+        """A file's content, or ``size`` bytes of it from ``start``, in blocks."""
 
     def read_many(self, files: Sequence[tuple[str, int]]) -> Iterator[Iterator[Buffer]]:
         """The contents of many files (path and likely size), in their order."""
@@ -94,13 +97,17 @@ class Machine(Protocol):
         """Acts in their order; where one fails that is not soft, later ones have no effect or fail too. Below
         ``root``, where there is one, no link of another account is followed, as far as that can be told there."""
 
-    def digests(self, paths: Sequence[str], algorithm: str) -> list[str | None]: ...
+    def digests(self, paths: Sequence[str], algorithm: str) -> list[str | None]:
+        """Digests of many files by one of ``algorithms``; None where one cannot be read."""
 
-    def pieces(self, path: str, piece: int, algorithm: str) -> list[str]: ...
+    def pieces(self, path: str, piece: int, algorithm: str) -> list[str]:
+        """Digests of a file in pieces of ``piece`` bytes, the last one shorter."""
 
-    def flush(self, folder: str) -> None: ...
+    def flush(self, folder: str) -> None:
+        """Return when what was written below a folder would survive a loss of power."""
 
-    def room(self, folder: str) -> Room: ...
+    def room(self, folder: str) -> Room:
+        """The room where a folder lies, or will lie."""
 
     def busy(self, path: str) -> bool:
         """True while a process there carries out the switch whose record lies at ``path``."""

@@ -57,7 +57,8 @@ class RemoteHost(Protocol):
     ways: dict[str, str]
 
     @property
-    def account(self) -> str: ...
+    def account(self) -> str:
+        """How messages name it: the user and the host."""
 
     @property
     def machine(self) -> Machine:
@@ -68,7 +69,8 @@ class RemoteHost(Protocol):
         """False once the connection is known to be lost."""
 
     @property
-    def runs_processes(self) -> bool: ...
+    def runs_processes(self) -> bool:
+        """True where a process of ours can run there."""
 
     def place(self, path: str) -> RemotePath:
         """A path as vetrin.toml gives it: absolute, or below the home of the account."""
@@ -100,7 +102,8 @@ class RemoteHost(Protocol):
     def file_way(self) -> str:
         """For a person: which way files take, and why."""
 
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """Let go of what was begun there; the connection is the reach's."""
 
 
 class Reach(Protocol):

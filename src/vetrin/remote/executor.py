@@ -58,7 +58,8 @@ class Switched:
 
 
 class ChannelToClose(Channel, Protocol):
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """Close it; what was handed over goes on."""
 
 
 class Executor:

@@ -22,7 +22,8 @@ class RowSelection(Protocol):
     """Which rows of a table are taken, and which of its columns may change."""
 
     @property
-    def table(self) -> Table: ...
+    def table(self) -> Table:
+        """The table whose rows are taken."""
 
     @property
     def rewritten(self) -> Sequence[int]:

@@ -49,7 +49,8 @@ class Backend(Protocol):
     def settle(self) -> None:
         """Return when all that was written is there for good."""
 
-    def has(self, name: str) -> bool: ...
+    def has(self, name: str) -> bool:
+        """True where there is such a piece."""
 
     def names(self, folder: str) -> Iterator[tuple[str, int]]:
         """The names below a folder, at any depth, with their sizes in bytes; none where it is not there."""
@@ -60,7 +61,8 @@ class Backend(Protocol):
     def remove(self, name: str) -> None:
         """Remove a piece, if it is there."""
 
-    def rename(self, old: str, new: str) -> None: ...
+    def rename(self, old: str, new: str) -> None:
+        """Give a piece another name; what had that name is replaced."""
 
     def give_up(self) -> None:
         """Let go of what was written and not settled."""

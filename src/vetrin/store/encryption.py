@@ -33,7 +33,8 @@ class Cipher(Protocol):
     def name(self, digest: str) -> str:
         """The name of a content with this digest."""
 
-    def close(self, name: str, content: bytes) -> bytes: ...
+    def close(self, name: str, content: bytes) -> bytes:
+        """The content as it is stored under a name."""
 
     def open(self, name: str, content: bytes) -> bytes:
         """Raises ValueError where the piece was changed, or is that of another name."""

@@ -40,7 +40,8 @@ class Conversion(Protocol):
     stays as it is: better so than broken.
     """
 
-    def __call__(self, text: bytes) -> bytes: ...
+    def __call__(self, text: bytes) -> bytes:
+        """A text in the other character set; what that does not have becomes a question mark."""
 
     def all(self, texts: Sequence[Cell]) -> list[Cell]:
         """The same for many at once; NULL and numbers stay what they are."""

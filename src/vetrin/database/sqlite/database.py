@@ -153,7 +153,8 @@ def _said(about: str) -> Iterator[None]:
 class Opener(Protocol):
     """How a database's file is got at; paths are absolute."""
 
-    def exists(self, path: str) -> bool: ...
+    def exists(self, path: str) -> bool:
+        """True where there is such a file."""
 
     def identity(self, path: str) -> str:
         """The same for two names of one file."""
