@@ -41,7 +41,8 @@ class Work(ValueWork, Protocol):
     def again(self) -> Work:
         """The same work with counts of its own, for values that are read a second time."""
 
-    def as_json(self) -> dict[str, Any]: ...
+    def as_json(self) -> dict[str, Any]:
+        """The counts, for a document."""
 
 
 @dataclass(frozen=True)

@@ -43,7 +43,8 @@ class Channel(Protocol):
     def take_into(self, into: memoryview) -> int:
         """Fill some of ``into``; how many bytes. Waits for the first; 0 at the end."""
 
-    def sendall(self, data: bytes) -> None: ...
+    def sendall(self, data: bytes) -> None:
+        """Send all of it; returns when it is on its way."""
 
 
 class ExchangeError(Exception):

@@ -163,45 +163,50 @@ class Mapping:
             MappingError: a root is relative, a literal is empty, or two pairs replace the same.
         """
         addresses = list(addresses)
-        pairs: list[Pair] = []
-        seen: dict[object, Pair] = {}
-
-        def add(key: object, pair: Pair) -> None:
-            if key in seen:
-                if seen[key].new != pair.new:
-                    raise MappingError(
-                        f"{pair.old_text!r} would become both {seen[key].new_text!r} "
-                        f"and {pair.new_text!r}"
-                    )
-                return
-            seen[key] = pair
-            pairs.append(pair)
-
+        found = _Pairs()
         if address is not None:
-            for old in addresses:
-                add((old.host, old.port, old.path), Pair("address", old, address))
-                if old.covers(address) and old.path != address.path:
-                    # The target lives in a folder of the source: what leads there stays.
-                    add(
-                        (address.host, address.port, address.path),
-                        Pair("address", address, address),
-                    )
+            found.add_addresses(addresses, address)
         if root is not None:
-            new_root = DiskPath.parse(root)
-            for text in roots:
-                old_root = DiskPath.parse(text)
-                if old_root != new_root:
-                    add(old_root, Pair("path", old_root, new_root))
-                    if new_root.segments[: len(old_root.segments)] == old_root.segments:
-                        add(new_root, Pair("path", new_root, new_root))
+            found.add_roots(map(DiskPath.parse, roots), DiskPath.parse(root))
         first = next(iter(addresses), None)
         if relative and first is not None and address is not None and first.path != address.path:
             pair = Pair("relative", first.path.encode(), address.path.encode())
-            add(("relative", first.path), pair)
-        for old_bytes, new_bytes in literals:
-            if not old_bytes:
+            found.add(("relative", first.path), pair)
+        for old, new in literals:
+            if not old:
                 raise MappingError("an empty text cannot be replaced")
-            if b"\0" in old_bytes:
+            if b"\0" in old:
                 raise MappingError("a text with a NUL byte cannot be replaced")
-            add(old_bytes, Pair("literal", old_bytes, new_bytes))
-        return cls(tuple(pairs), bare_host)
+            found.add(old, Pair("literal", old, new))
+        return cls(tuple(found.pairs.values()), bare_host)
+
+
+class _Pairs:
+    """Pairs that are collected, each by what it matches."""
+
+    def __init__(self) -> None:
+        self.pairs: dict[object, Pair] = {}
+
+    def add(self, key: object, pair: Pair) -> None:
+        """Raises MappingError where the same becomes something else already."""
+        known = self.pairs.setdefault(key, pair)
+        if known.new != pair.new:
+            raise MappingError(
+                f"{pair.old_text!r} would become both {known.new_text!r} and {pair.new_text!r}"
+            )
+
+    def add_addresses(self, addresses: Iterable[Address], address: Address) -> None:
+        for old in addresses:
+            self.add((old.host, old.port, old.path), Pair("address", old, address))
+            if old.covers(address) and old.path != address.path:
+                # The target lives in a folder of the source: what leads there stays.
+                key = (address.host, address.port, address.path)
+                self.add(key, Pair("address", address, address))
+
+    def add_roots(self, roots: Iterable[DiskPath], root: DiskPath) -> None:
+        for old in roots:
+            if old == root:
+                continue
+            self.add(old, Pair("path", old, root))
+            if root.segments[: len(old.segments)] == old.segments:
+                self.add(root, Pair("path", root, root))

@@ -31,7 +31,8 @@ class Stray(Protocol):
     """A reference to another environment."""
 
     @property
-    def environment(self) -> str: ...
+    def environment(self) -> str:
+        """The name of the environment that it leads to."""
 
 
 class StrayFinder(Protocol):
@@ -40,7 +41,8 @@ class StrayFinder(Protocol):
     def may_find(self, data: bytes) -> bool:
         """False where there is none for certain."""
 
-    def find(self, data: bytes) -> Sequence[Stray]: ...
+    def find(self, data: bytes) -> Sequence[Stray]:
+        """All of them, in their order."""
 
 
 @dataclass

@@ -61,27 +61,9 @@ def open_snapshot(
         partly=manifest.purpose == "import",
     )
     data = manifest.data
-    engine = data.engine if data else ""
-    facts = dict(data.facts) if data else {}
-    facts.update(
-        engine=engine, where=f"snapshot {manifest.id}", identity=f"snapshot {manifest.id}",
-        bulk_load=None, max_statement=None,
-    )  # fmt: skip
-
-    def stored(table: StoredTable) -> Iterator[bytes]:
-        for _, records in store.records(table):
-            yield records
-
-    known = {"product": "", "version": "", "charset": "", "details": {}}
-    database = SnapshotDatabase(
-        Facts(**{**known, **facts}),
-        data.tables if data else (),
-        data.attachments if data else (),
-        data.views if data else (),
-        stored,
-    )
+    database = _database(store, manifest)
     configuration = SiteConfiguration(
-        engine=engine,
+        engine=database.engine,
         database=manifest.id,
         prefix=data.prefix if data else "",
         charset=data.charset if data else "",
@@ -99,4 +81,26 @@ def open_snapshot(
         DigestCache(),
         place,
         looked=looked,
+    )
+
+
+def _database(store: Store, manifest: Manifest) -> SnapshotDatabase:
+    """The tables of a snapshot; none where it has no data."""
+    data = manifest.data
+    known = {"product": "", "version": "", "charset": "", "details": {}}
+    name = f"snapshot {manifest.id}"
+    facts = {
+        **known, **(data.facts if data else {}), "engine": data.engine if data else "",
+        "where": name, "identity": name, "bulk_load": None, "max_statement": None,
+    }  # fmt: skip
+
+    def stored(table: StoredTable) -> Iterator[bytes]:
+        return (records for _, records in store.records(table))
+
+    return SnapshotDatabase(
+        Facts(**facts),
+        data.tables if data else (),
+        data.attachments if data else (),
+        data.views if data else (),
+        stored,
     )
