@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 from ..cms.rules import ExtensionRule, KeptRows
@@ -19,6 +20,7 @@ from ..rewrite.structured_values import NoSuchPart, list_of, literal, part_of, t
 from ..site import ReadableSite
 
 _UTF8 = "utf8mb4"
+Own = Callable[[], bytes | None]  # the target's value of a setting
 
 
 @dataclass(frozen=True)
@@ -66,8 +68,9 @@ class SettingStep:
         """The settings that it is about."""
         raise NotImplementedError
 
-    def changed(self, key: str, arrived: bytes | None, own: bytes | None) -> bytes | None:
-        """What becomes of a setting, from the value that ``arrived`` and the target's ``own``; None for no change.
+    def changed(self, key: str, arrived: bytes | None, own: Own) -> bytes | None:
+        """What becomes of a setting, from the value that ``arrived`` and the target's ``own``, which is asked for
+        where it counts; None for no change.
 
         Raises:
             NoSuchPart: the value has no such part.
@@ -92,9 +95,8 @@ class SettingStep:
             arrived = _value(tables, hidden, key)
             if arrived is None and (lacking := self.lacking(key)):
                 return lacking
-            own = tables.site.setting(key)
             try:
-                new = self.changed(key, arrived, None if own is None else _bytes(own))
+                new = self.changed(key, arrived, partial(_own, tables, key))
             except NoSuchPart as error:
                 return f"{self.says()} is not as it should be: {error}"
             if new is not None:
@@ -122,12 +124,13 @@ class SetPart(SettingStep):
     def lacking(self, key: str) -> str:
         return f"{self.says()}: no {key} arrived to hold it"
 
-    def changed(self, key: str, arrived: bytes | None, own: bytes | None) -> bytes | None:
+    def changed(self, key: str, arrived: bytes | None, own: Own) -> bytes | None:
         if arrived is None:
             return None
         if self.value is not None:
             return with_part(arrived, self.path, literal(self.value, arrived))
-        return None if own is None else with_part(arrived, self.path, part_of(own, self.path))
+        kept = own()
+        return None if kept is None else with_part(arrived, self.path, part_of(kept, self.path))
 
 
 @dataclass(frozen=True)
@@ -145,7 +148,7 @@ class SetSetting(SettingStep):
     def keys(self) -> tuple[str, ...]:
         return (self.key,)
 
-    def changed(self, key: str, arrived: bytes | None, own: bytes | None) -> bytes | None:
+    def changed(self, key: str, arrived: bytes | None, own: Own) -> bytes | None:
         return _bytes(self.value)
 
 
@@ -166,7 +169,7 @@ class Activate(SettingStep):
     def keys(self) -> tuple[str, ...]:
         return self.rule.active
 
-    def changed(self, key: str, arrived: bytes | None, own: bytes | None) -> bytes | None:
+    def changed(self, key: str, arrived: bytes | None, own: Own) -> bytes | None:
         texts = texts_of(arrived) if arrived is not None else None
         if arrived is None or texts is None:
             return None
@@ -312,7 +315,7 @@ class SettledRows:
                 self.remarks.append(lacking)
                 continue
             try:
-                new = step.changed(key, value, None)  # an archive has no values of its own
+                new = step.changed(key, value, lambda: None)  # an archive has no values of its own
             except NoSuchPart as error:
                 self.remarks.append(f"{step.says()} is not as it should be: {error}")
                 continue
@@ -368,6 +371,11 @@ def _value(tables: Tables, hidden: str, key: str) -> bytes | None:
 def _shown(value: str | int | bool) -> str:
     text = str(value)
     return text if len(text) <= 40 else text[:39] + "…"
+
+
+def _own(tables: Tables, key: str) -> bytes | None:
+    own = tables.site.setting(key)
+    return None if own is None else _bytes(own)
 
 
 def _bytes(text: str) -> bytes:

@@ -45,8 +45,29 @@ class StrayFinder(Protocol):
         """All of them, in their order."""
 
 
+class ColumnWork:
+    """Implements ``through`` of ``ValueWork`` by ``column``."""
+
+    def column(self, table: Table, batch: Batch, index: int) -> dict[int, bytes]:
+        """The new values of a column's rows, counted; nothing is changed."""
+        raise NotImplementedError
+
+    def through(
+        self, table: Table, indexes: Sequence[int], batches: Iterable[Batch]
+    ) -> Iterator[Batch]:
+        """Pass batches on with the columns at ``indexes`` changed in place."""
+        for batch in batches:
+            for index in indexes:
+                batch.put(index, self.column(table, batch, index))
+                self._changed(table, batch, index)
+            yield batch
+
+    def _changed(self, table: Table, batch: Batch, index: int) -> None:
+        """Called once a column of a batch is as it will be."""
+
+
 @dataclass
-class Rewriting:
+class Rewriting(ColumnWork):
     """Applies a mapping, and keeps the counts of one run by table and column.
 
     With a ``finder``, references to other environments that remain are counted as strays; ``own`` is the name of the
@@ -89,17 +110,6 @@ class Rewriting:
                 counts[form] += count
         return counts
 
-    def through(
-        self, table: Table, indexes: Sequence[int], batches: Iterable[Batch]
-    ) -> Iterator[Batch]:
-        """Pass batches on with the columns at ``indexes`` rewritten in place."""
-        for batch in batches:
-            for index in indexes:
-                batch.put(index, self.column(table, batch, index))
-                if self.finder is not None:
-                    self._count_strays(self.finder, table, batch, index)
-            yield batch
-
     def column(self, table: Table, batch: Batch, index: int) -> dict[int, bytes]:
         """The new values of a column's rows, counted; nothing is changed."""
         name = table.columns[index].name
@@ -134,7 +144,11 @@ class Rewriting:
         """The same work with counts of its own."""
         return Rewriting(self.mapping, encoded=self.encoded, signed=self.signed)
 
-    def _count_strays(self, finder: StrayFinder, table: Table, batch: Batch, index: int) -> None:
+    def _changed(self, table: Table, batch: Batch, index: int) -> None:
+        """Count the references to other environments that remain."""
+        finder = self.finder
+        if finder is None:
+            return
         values = list(filter(None, batch.texts(index)))
         if finder.may_find(b"\0".join(values)):
             for value in values:
@@ -177,7 +191,7 @@ class Rewriting:
 
 
 @dataclass
-class Healing:
+class Healing(ColumnWork):
     """Heals serialised values; counts those that were mended and lists those that were left."""
 
     values: Counter[tuple[str, str]] = field(default_factory=Counter)
@@ -200,15 +214,6 @@ class Healing:
                 if len(self.left) < SHOWN:
                     self.left.append(Left(table.name, name, row_key(table, batch, row)))
         return changed
-
-    def through(
-        self, table: Table, indexes: Sequence[int], batches: Iterable[Batch]
-    ) -> Iterator[Batch]:
-        """Pass batches on with the columns at ``indexes`` healed in place."""
-        for batch in batches:
-            for index in indexes:
-                batch.put(index, self.column(table, batch, index))
-            yield batch
 
     def again(self) -> Healing:
         """The same work with counts of its own."""
