@@ -533,7 +533,7 @@ def test_an_export_is_what_a_transfer_would_bring(tmp_path: Path) -> None:
     connection.execute("CREATE VIEW rota AS SELECT name FROM volunteers")
     connection.commit()
     connection.close()
-    (live / "backups").mkdir()
+    (live / "snapshots").mkdir()
     (live / "backups/old.zip").write_bytes(b"PK\3\4" + bytes(5000))
     (live / "media/.DS_Store").write_bytes(b"\0\0\0\1Bud1")
     archive = folder / "handover.zip"

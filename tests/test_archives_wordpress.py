@@ -145,14 +145,14 @@ def test_a_snapshot_puts_everything_back_and_can_be_undone(sites: Sites) -> None
     sites.vetrin("compare", "local", "calm")
     sites.vetrin("undo", "local", "--yes")
     assert everything(local) == broken
-    sites.vetrin("restore", "local", "calm", "--table", "posts,links,options", "--yes")
-    sites.vetrin("restore", "local", "calm", "--file", str(first.relative_to(local.root)), "--yes")
+    sites.vetrin("restore", "local", "calm", "--tables", "posts,links,options", "--yes")
+    sites.vetrin("restore", "local", "calm", "--files", str(first.relative_to(local.root)), "--yes")
     now = everything(local)
     (uploads / "intruder.php").unlink()
     now.pop("intruder.php")
     assert now == before
     sites.vetrin("restore", "local", "calm", "--yes")
-    listed = json.loads(sites.vetrin("backups", "--json"))
+    listed = json.loads(sites.vetrin("snapshots", "--json"))
     assert [item["label"] for item in listed["snapshots"]] == [None, "calm"]
 
 

@@ -197,10 +197,10 @@ def test_a_team_in_object_storage(railway: Railway, object_storage: dict[str, st
     environ = {**os.environ, **object_storage}
     both = [subprocess.Popen(command, cwd=railway.folder, env=environ) for _ in range(2)]
     assert [process.wait() for process in both] == [0, 0]
-    said = json.loads(railway.vetrin("backups", "--verify", "--json", **object_storage))
+    said = json.loads(railway.vetrin("snapshots", "--verify", "--json", **object_storage))
     assert len(said["whole"]) == 2
-    railway.vetrin("backups", "--thin", "--yes", **object_storage)
-    (left,) = json.loads(railway.vetrin("backups", "--json", **object_storage))["snapshots"]
+    railway.vetrin("snapshots", "--thin", "--yes", **object_storage)
+    (left,) = json.loads(railway.vetrin("snapshots", "--json", **object_storage))["snapshots"]
     railway.vetrin(
         "restore", "local", left["snapshot"], "--parts", "data", "--yes", **object_storage
     )

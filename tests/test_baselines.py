@@ -396,10 +396,10 @@ def add(folder: Path, toml: str) -> None:
 
 def test_baselines_are_listed_apart(railway: Pair) -> None:
     vetrin(railway.folder, "pull", "production", "--yes")
-    assert "There is no snapshot yet" in vetrin(railway.folder, "backups")[0]
-    said, _ = vetrin(railway.folder, "backups", "--all")
+    assert "There is no snapshot yet" in vetrin(railway.folder, "snapshots")[0]
+    said, _ = vetrin(railway.folder, "snapshots", "--all")
     assert "baseline for" in said and "1 baseline of transfers in" in said
-    (listed,) = json.loads(vetrin(railway.folder, "backups", "--all", "--json")[0])["snapshots"]
+    (listed,) = json.loads(vetrin(railway.folder, "snapshots", "--all", "--json")[0])["snapshots"]
     assert (listed["purpose"], listed["target"]) == ("baseline", "local")
     with pytest.raises(NoSnapshot):
         railway.store.get("newest")
@@ -417,12 +417,14 @@ def test_a_store_elsewhere_is_not_for_baselines(railway: Pair) -> None:
     add(railway.folder, '\n[store]\nplace = "shared"\nthin = { newest = 1 }\n')
     vetrin(railway.folder, "pull", "production", "--yes")
     vetrin(railway.folder, "backup", "production", "--parts", "media")
-    said, _ = vetrin(railway.folder, "backups", "--all", "--json")
+    said, _ = vetrin(railway.folder, "snapshots", "--all", "--json")
     stores = {item["purpose"]: Path(item["store"]).name for item in json.loads(said)["snapshots"]}
     assert stores == {"baseline": "store", "backup": "shared"}
-    assert len(json.loads(vetrin(railway.folder, "backups", "--verify", "--json")[0])["whole"]) == 2
-    vetrin(railway.folder, "backups", "--thin", "--yes")
-    vetrin(railway.folder, "backups", "--remove", railway.last().id, "--yes")
+    assert (
+        len(json.loads(vetrin(railway.folder, "snapshots", "--verify", "--json")[0])["whole"]) == 2
+    )
+    vetrin(railway.folder, "snapshots", "--thin", "--yes")
+    vetrin(railway.folder, "snapshots", railway.last().id, "--remove", "--yes")
     assert railway.store.snapshots() == []
 
 

@@ -34,7 +34,11 @@ def test_a_pull_is_saved_and_done_again(sample: Sample) -> None:
     options = ["--leave-rows", "spam-comments,entries:event", "--empty-tables", "search_*",
                "--leave-where", "newsletter:confirmed = 0", "--keep-settings", "extras",
                "--set", "title=Workbench", "--set", "mail=on", "--parts", "data"]  # fmt: skip
+    before = (folder / "vetrin.toml").read_text()
     first = document(folder, "pull", *options, "--save-as", "refresh", "--dry-run")
+    assert (folder / "vetrin.toml").read_text() == before
+    vetrin(folder, "pull", *options, "--save-as", "refresh", "--yes")
+    vetrin(folder, "undo", "local", "--yes")
     text = (folder / "vetrin.toml").read_text()
     assert "# further addresses that mean this environment" in text
     assert tomllib.loads(text)["route"]["refresh"] == {
@@ -58,6 +62,9 @@ def test_a_pull_is_saved_and_done_again(sample: Sample) -> None:
     ) == [(0,)]
     assert rows(local, "SELECT COUNT(*) FROM bookings") == [(0,)]
     assert (value(local, "title"), value(local, "extras")) == ("Workbench", kept)
+    text = (folder / "vetrin.toml").read_text()
+    said = vetrin(folder, "pull", "--parts", "media", "--save-as", "refresh", code=5).stderr
+    assert "Replace the route refresh" in said and (folder / "vetrin.toml").read_text() == text
     assert "did you mean refresh?" in vetrin(folder, "run", "refesh", code=2).stderr
     assert (
         "lower-case letters"
@@ -143,7 +150,7 @@ def test_how_a_copy_is_settled_and_production_never(sample: Sample) -> None:
     ]  # fmt: skip
     path = folder / "vetrin.toml"
     path.write_text(path.read_text().replace('"read-only"', '"read-write"'))
-    plan = document(folder, "pull", "staging", "--to", "production", "--yes=production")["plan"]
+    plan = document(folder, "pull", "staging", "--to", "production", "--confirm=production")["plan"]
     assert plan["arrival"] == [
         "visible to search engines",
         "no marker",

@@ -11,7 +11,6 @@ import pytest
 from vetrin.cms import (
     SiteConfiguration,
     configuration_text,
-    find_root,
     load_definition,
     owned,
     read_configuration,
@@ -22,6 +21,7 @@ from vetrin.cms import (
 from vetrin.cms.definition import parse_definition
 from vetrin.cms.php_source import PhpFileError, read_values, tokens
 from vetrin.errors import ConfigurationError, ConfigurationWriteError, DefinitionError
+from vetrin.site import sites_below
 
 WORDPRESS = shipped()["wordpress"]
 
@@ -161,11 +161,11 @@ def test_the_lexer_survives_what_is_not_configuration(tmp_path: Path) -> None:
 
 def test_the_root_is_found_below_the_folder(tmp_path: Path) -> None:
     root = site(tmp_path / "web" / "public", PLAIN)
-    assert find_root(tmp_path) == (root, WORDPRESS)
-    assert find_root(root) == (root, WORDPRESS)
+    assert list(sites_below(tmp_path)) == [(root, WORDPRESS)]
+    assert list(sites_below(root)) == [(root, WORDPRESS)]
     assert read_version(root, WORDPRESS) == "6.1.9"
     (tmp_path / "empty").mkdir()
-    assert find_root(tmp_path / "empty") is None
+    assert not list(sites_below(tmp_path / "empty"))
 
 
 def test_a_prefix_owns_its_tables_only() -> None:

@@ -20,7 +20,7 @@ ROOMS = (
     ("demo",),
     ("report",),
     ("jobs",),
-    ("inspect", "archive"),
+    ("inspect", "archive", "serve"),
     ("store",),
     ("site",),
     ("remote",),

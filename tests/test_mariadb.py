@@ -147,7 +147,7 @@ def test_stored_routines_come_along_and_go_back(
     for command in (["restore", "local", "newest-of-live"], ["import", str(dump), "local"]):
         database_server.run("DROP PROCEDURE tidy", "DROP FUNCTION wp_label", database="copy_site")
         if command[0] == "restore":
-            command[2] = vetrin(folder, "backups", "production")["snapshots"][0]["snapshot"]
+            command[2] = vetrin(folder, "snapshots", "production")["snapshots"][0]["snapshot"]
         vetrin(folder, *command, "--yes")
         assert everything(database_server, "copy")["routines"] == after["routines"]
     for server in (database_server, mysql_server):

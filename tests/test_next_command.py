@@ -324,10 +324,10 @@ def test_files_that_were_added_on_staging_keep_a_build_from_production(served: S
     vetrin(folder, "pull", "production", "--to", "staging", "--yes")
     vetrin(folder, "push", "staging", "--yes")
     (served.root("staging") / "themes/maroon/added.toml").write_text("by hand")
-    said = vetrin(folder, "push", "production", "--yes=production", code=5)
+    said = vetrin(folder, "push", "production", "--confirm=production", code=5)
     assert "no longer holds build" in said.stderr and "added.toml" in said.stderr
     (served.root("staging") / "themes/maroon/added.toml").unlink()
-    vetrin(folder, "push", "production", "--yes=production", "--skip-backup")
+    vetrin(folder, "push", "production", "--confirm=production", "--skip-backup")
 
 
 def test_a_push_says_what_of_it_no_page_could_run(served: Sample) -> None:

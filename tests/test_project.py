@@ -7,10 +7,9 @@ from pathlib import Path
 
 import pytest
 
-from vetrin.cms import SiteConfiguration
 from vetrin.config import find_project, load_project, password_variable
 from vetrin.config.secrets import database_password
-from vetrin.config.template import Draft, project_text
+from vetrin.config.template import Draft, EnvironmentDraft, project_text
 from vetrin.errors import ProjectError
 
 GOOD = """
@@ -86,15 +85,25 @@ def test_passwords_come_from_outside(monkeypatch: pytest.MonkeyPatch) -> None:
 
 @pytest.mark.parametrize("site", ['Quo"ted \\ name', "Grüße\n", "x\x7f"])
 def test_the_written_file_is_read_again(tmp_path: Path, site: str) -> None:
-    configuration = SiteConfiguration(
-        "mysql", "db", "wp_", "user\n[x]", "secret-word", "h", file=Path("wp-config.php")
+    local = EnvironmentDraft("local", "http://a.test", "public dir", database={"user": "user\n[x]"})
+    live = EnvironmentDraft(
+        "production",
+        "https://b.test",
+        "/srv/b",
+        "ssh://b",
+        also=("http://b.test",),
+        remark="a\n[x]",
     )
-    text = project_text(
-        Draft(site, "wordpress", "local", "http://a.test", "public dir", configuration,
-              (("production", "https://b.test", "/srv/b"),))
-    )  # fmt: skip
-    assert "secret-word" not in text
+    text = project_text(Draft(site, "wordpress", (local, live)))
     assert tomllib.loads(text)["site"]["name"] == site
     found = project(tmp_path, text)
     assert found.environment("local").root == tmp_path / "public dir"
-    project(tmp_path, project_text(Draft("x", "wordpress", "local", "http://a.test", ".")))
+    assert found.environment("local").database == {"user": "user\n[x]"}
+    assert str(found.environment("production").host) == "ssh://b"
+    project(
+        tmp_path,
+        project_text(Draft("x", "wordpress", (EnvironmentDraft("local", "http://a.test", "."),))),
+    )
+    with_mark = "\ufeff" + text  # as some editors begin a file
+    (tmp_path / "vetrin.toml").write_text(with_mark, encoding="utf-8")
+    assert load_project(tmp_path).name == site

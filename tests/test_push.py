@@ -81,9 +81,9 @@ def test_from_local_over_staging_to_production(served: Sample) -> None:
     before = {name: fingerprint(sample.root(name)) for name in ("staging", "production")}
     # Nothing goes to production that was not on staging.
     assert "no build is known to be on staging" in vetrin(
-        folder, "push", "production", "--yes=production", code=5).stderr  # fmt: skip
+        folder, "push", "production", "--confirm=production", code=5).stderr  # fmt: skip
     assert "was never checked on staging" in vetrin(
-        folder, "push", "production", "--from", "local", "--yes=production", code=5).stderr  # fmt: skip
+        folder, "push", "production", "--from", "local", "--confirm=production", code=5).stderr  # fmt: skip
     first = document(folder, "push", "staging", "--yes")
     assert first["home_before"]["state"] == first["home_after"]["state"] == "fine"
     assert first["check"]["findings"] == []
@@ -100,7 +100,7 @@ def test_from_local_over_staging_to_production(served: Sample) -> None:
     theirs = {
         "live-departures/extra.toml": (live / "extras/live-departures/extra.toml").read_text()
     }
-    promoted = document(folder, "push", "production", "--yes=production")
+    promoted = document(folder, "push", "production", "--confirm=production")
     assert promoted["plan"]["build"]["fingerprint"] == first["plan"]["build"]["fingerprint"]
     builds = builds_of(load_project(folder))
     kept = builds.get(promoted["kept_build"])
@@ -118,7 +118,7 @@ def test_from_local_over_staging_to_production(served: Sample) -> None:
     assert plan["before"]["fingerprint"] == first["plan"]["build"]["fingerprint"]
     # Somebody works on staging itself: that is not what was checked.
     theme(sample, "staging").write_text('footer = "By hand"\n')
-    refused = vetrin(folder, "push", "production", "--yes=production", code=5).stderr
+    refused = vetrin(folder, "push", "production", "--confirm=production", code=5).stderr
     assert "1 file differs (themes/maroon/theme.toml)" in refused
     # Any earlier one can be pushed again.
     short = first["plan"]["build"]["fingerprint"][:8]
@@ -130,9 +130,9 @@ def test_from_local_over_staging_to_production(served: Sample) -> None:
         True, False, True, True, True]  # fmt: skip
     assert all(run["checked"]["good"] for run in runs if run["build"])
     # What production had before its first push can come back too, without having been on staging.
-    vetrin(folder, "push", "production", "--build", kept.short, "--yes=production")
+    vetrin(folder, "push", "production", "--build", kept.short, "--confirm=production")
     assert "border-color" not in theme(sample, "production", "style.css").read_text()
-    vetrin(folder, "undo", "production", "--yes=production")
+    vetrin(folder, "undo", "production", "--confirm=production")
     assert "border-color" in theme(sample, "production", "style.css").read_text()
 
 
@@ -154,11 +154,11 @@ def test_a_push_that_breaks_the_home_page_is_undone_by_itself(served: Sample) ->
     permit(sample)
     theme(sample).write_text("footer = broken\n")
     vetrin(folder, "push", "staging", "--yes", code=1)
-    done = vetrin(folder, "push", "production", "--from", "local", "--yes=production", code=5)
+    done = vetrin(folder, "push", "production", "--from", "local", "--confirm=production", code=5)
     assert "did not pass its check on staging: 1 finding" in done.stderr
     live = state(sample.root("production"))
     done = vetrin(
-        folder, "push", "production", "--from", "local", "--untried", "--yes=production", code=1
+        folder, "push", "production", "--from", "local", "--untried", "--confirm=production", code=1
     )
     assert "was undone by run" in done.stderr
     assert state(sample.root("production")) == live
@@ -166,7 +166,9 @@ def test_a_push_that_breaks_the_home_page_is_undone_by_itself(served: Sample) ->
 
 def test_guards(sample: Sample) -> None:
     folder = sample.folder
-    assert "read-only" in vetrin(folder, "push", "production", "--yes=production", code=5).stderr
+    assert (
+        "read-only" in vetrin(folder, "push", "production", "--confirm=production", code=5).stderr
+    )
     assert "did you mean staging" in vetrin(folder, "push", "stageing", code=2).stderr
     assert "a push does not overwrite the data" in vetrin(
         folder, "push", "staging", "--parts", "data", code=5).stderr  # fmt: skip
@@ -178,7 +180,7 @@ def test_guards(sample: Sample) -> None:
         folder, "push", "local", "--from", "local", code=2).stderr  # fmt: skip
     assert "Nobody is there to confirm" in vetrin(folder, "push", "staging", code=5).stderr
     permit(sample)
-    for wrong in ("--yes", "--yes=staging"):
+    for wrong in ("--yes", "--confirm=staging"):
         vetrin(folder, "push", "production", "--from", "local", "--untried", wrong, code=5)
     assert document(folder, "history")["runs"] == []
 
@@ -304,7 +306,7 @@ def test_builds_lie_in_the_store_like_all_else(
     dry = document(folder, "push", "staging", "--dry-run")
     assert sorted((folder / ".vetrin/store").rglob("*")) == there
     assert dry["build"]["fingerprint"] == first["plan"]["build"]["fingerprint"]
-    vetrin(folder, "push", "production", "--untried", "--yes=production")
+    vetrin(folder, "push", "production", "--untried", "--confirm=production")
     for path in (folder / ".vetrin/store").rglob("*"):
         if path.is_file() and path.name != "seal.json":
             raw = path.read_bytes()
@@ -313,15 +315,15 @@ def test_builds_lie_in_the_store_like_all_else(
     assert not {"builds", "objects"} & {path.name for path in (folder / ".vetrin").iterdir()}
 
     def listed() -> list[dict[str, Any]]:
-        found = document(folder, "backups", "--all")["snapshots"]
+        found = document(folder, "snapshots", "--all")["snapshots"]
         return [item for item in found if item["purpose"] == "build"]
 
     assert [item["environment"] for item in listed()] == ["production", "local"]
     assert listed()[1]["build"] == first["plan"]["build"]["fingerprint"]
-    shown = vetrin(folder, "backups").stdout
+    shown = vetrin(folder, "snapshots").stdout
     assert "1 snapshot, 2 builds and 1 baseline of transfers in" in shown and "build " not in shown
-    assert f"build {listed()[0]['build'][:10]}" in vetrin(folder, "backups", "--all").stdout
-    whole = document(folder, "backups", "--verify")
+    assert f"build {listed()[0]['build'][:10]}" in vetrin(folder, "snapshots", "--all").stdout
+    whole = document(folder, "snapshots", "--verify")
     assert {item["snapshot"] for item in listed()} <= set(whole["whole"]) and not whole["damaged"]
     # The rules count them for themselves, and what an environment holds or had before stays.
     for number in range(3):
@@ -329,7 +331,7 @@ def test_builds_lie_in_the_store_like_all_else(
         vetrin(folder, "push", "staging", "--yes")
     stays = {
         v["snapshot"]: v["why"]
-        for v in document(folder, "backups", "--thin", "--yes")["snapshots"]
+        for v in document(folder, "snapshots", "--thin", "--yes")["snapshots"]
         if v["stays"]
     }
     left = [item["snapshot"] for item in listed()]
@@ -344,7 +346,7 @@ def test_builds_lie_in_the_store_like_all_else(
     # A content that somebody changed is not sent.
     for path in (folder / ".vetrin/store/objects").rglob("*.sealed"):
         path.write_bytes(path.read_bytes()[:-1] + b"!")
-    refused = vetrin(folder, "push", "production", "--yes=production", code=1)
+    refused = vetrin(folder, "push", "production", "--confirm=production", code=1)
     assert "was changed after it was sealed" in refused.stderr
 
 

@@ -204,7 +204,7 @@ def test_theme_and_plugin_over_staging_to_production(railway: Railway) -> None:
     visitors = [threading.Thread(target=visit) for _ in range(2)]
     for visitor in visitors:
         visitor.start()
-    done = railway.document("push", "production", "--yes=production")
+    done = railway.document("push", "production", "--confirm=production")
     stop.set()
     for visitor in visitors:
         visitor.join()
@@ -246,7 +246,7 @@ def test_what_breaks_the_home_page_is_undone_by_itself(
         # The same in production, which was told to take a build that was never tried.
         there, before = railway.edition("production"), railway.live()
         said = railway.vetrin(
-            "push", "production", "--from", "local", "--untried", "--yes=production", code=1
+            "push", "production", "--from", "local", "--untried", "--confirm=production", code=1
         )
         assert says in said
         assert railway.edition("production") == there

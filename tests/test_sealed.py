@@ -236,9 +236,9 @@ def test_the_passphrase_is_asked_for_at_a_terminal_and_told_to_nobody(tmp_path: 
     assert "are not the same" in said and "cannot be empty" in said
     assert code == 0 and "Passphrase of the store" in said and PASSPHRASE not in said
     assert all(path.suffix == ".sealed" for path in (folder / ".vetrin/store/objects").rglob("*.*"))
-    code, said = answer(folder, b"diesel\n", "backups")
+    code, said = answer(folder, b"diesel\n", "snapshots")
     assert code == 1 and "does not open the store" in said and "diesel" not in said
-    code, said = answer(folder, typed, "backups", "--verify")
+    code, said = answer(folder, typed, "snapshots", "--verify")
     assert code == 0 and "(sealed)" in said
     code, said = answer(folder, typed + b"y\n", "restore", "local", "sealed")
     assert code == 0 and "is as it was" not in said and PASSPHRASE not in said
@@ -295,11 +295,15 @@ def test_a_store_that_lost_its_seal_is_not_believed(tmp_path: Path) -> None:
     vetrin(sample.folder, "backup", "production")
     file.write_text(plain + "\n[store]\npassphrase = true\n")
     given = {"VETRIN_STORE_PASSPHRASE": PASSPHRASE}
-    for words in (("backups",), ("restore", "local", "newest", "--yes"), ("backup", "production")):
+    for words in (
+        ("snapshots",),
+        ("restore", "local", "newest", "--yes"),
+        ("backup", "production"),
+    ):
         done = vetrin(sample.folder, *words, code=1, **given)
         assert "says that this store has a passphrase, and it has none" in " ".join(
             done.stderr.split()
         )
     (sample.folder / ".vetrin/store").rename(sample.folder / "theirs")
     vetrin(sample.folder, "backup", "production", **given)
-    vetrin(sample.folder, "backups", **given)
+    vetrin(sample.folder, "snapshots", **given)

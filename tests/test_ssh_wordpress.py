@@ -24,11 +24,11 @@ def test_pulled_down_pushed_up_and_undone_over_ssh(
         before = railway.live()
         first = railway.document("push", "staging", "--yes")
         assert railway.edition("staging") == "222"
-        second = railway.document("push", "production", "--yes=production")
+        second = railway.document("push", "production", "--confirm=production")
         assert second["plan"]["build"]["fingerprint"] == first["plan"]["build"]["fingerprint"]
         assert railway.edition("production") == "222"
         assert railway.live() == before
-        railway.vetrin("undo", "production", "--yes=production")
+        railway.vetrin("undo", "production", "--confirm=production")
         assert railway.edition("production") == "111"
         assert railway.live() == before
         # The media of an environment that changed come down as what differs.

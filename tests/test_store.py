@@ -100,7 +100,7 @@ def test_a_damaged_manifest_hides_no_other(railway: Railway, harm: str) -> None:
     path.write_bytes(
         {"cut": raw[:-20], "empty": b"", "flip": raw[:60] + bytes([raw[60] ^ 4]) + raw[61:]}[harm]
     )
-    said = json.loads(railway.vetrin("backups", "--json", code=1).partition("\n}\n")[0] + "\n}")
+    said = json.loads(railway.vetrin("snapshots", "--json", code=1).partition("\n}\n")[0] + "\n}")
     assert [item["snapshot"] for item in said["snapshots"]] == [second.id]
     assert said["damaged"][0]["snapshot"] == first.id
     with pytest.raises(DamagedObject):
@@ -179,7 +179,7 @@ def test_a_disk_that_is_really_full(railway: Railway, tmp_path: Path) -> None:
         (railway.folder / "vetrin.toml").write_text(f'{text}\n[store]\nplace = "{place}/store"\n')
         said = railway.vetrin("backup", "production", "--json", code=1)
         assert "No space left" in json.loads(said)["error"]
-        assert json.loads(railway.vetrin("backups", "--json"))["snapshots"] == []
+        assert json.loads(railway.vetrin("snapshots", "--json"))["snapshots"] == []
     finally:
         subprocess.run(["umount", str(place)], check=True)
 
@@ -281,20 +281,20 @@ def test_what_is_thinned_frees_its_space_and_nothing_else(railway: Railway) -> N
     third = railway.backup()
     railway.store.verify(third)
     before = {path: path.read_bytes() for path in railway.objects()}
-    plan = json.loads(railway.vetrin("backups", "--thin", "--dry-run", "--json"))
+    plan = json.loads(railway.vetrin("snapshots", "--thin", "--dry-run", "--json"))
     assert {v["snapshot"]: v["stays"] for v in plan["snapshots"]} == {
         first.id: False,
         second.id: False,
         third.id: True,
     }
     assert {path: path.read_bytes() for path in railway.objects()} == before
-    done = json.loads(railway.vetrin("backups", "--thin", "--yes", "--json"))
+    done = json.loads(railway.vetrin("snapshots", "--thin", "--yes", "--json"))
     assert done["freed_bytes"] > 300_000
     store = Store(FolderBackend(railway.folder / ".vetrin/store"))
     assert [item.id for item in store.snapshots()] == [third.id] and store.verify(third) == []
     with pytest.raises(NoSnapshot):
         store.get(second.id)
-    railway.vetrin("backups", "--remove", third.id, "--yes")
+    railway.vetrin("snapshots", third.id, "--remove", "--yes")
     assert railway.objects() == []
 
 
@@ -310,17 +310,17 @@ def test_a_store_with_a_passphrase_on_the_command_line(
     assert "VETRIN_STORE_PASSPHRASE" in said["error"]
     monkeypatch.setenv("VETRIN_STORE_PASSPHRASE", "a slow train")
     railway.vetrin("backup", "local", "--verify", "--label", "sealed")
-    assert json.loads(railway.vetrin("backups", "--json"))["sealed"]
+    assert json.loads(railway.vetrin("snapshots", "--json"))["sealed"]
     monkeypatch.setenv("VETRIN_STORE_PASSPHRASE", "a fast train")
     started = time.monotonic()
-    assert "does not open" in json.loads(railway.vetrin("backups", "--json", code=1))["error"]
+    assert "does not open" in json.loads(railway.vetrin("snapshots", "--json", code=1))["error"]
     assert time.monotonic() - started < 30
     monkeypatch.setenv("VETRIN_STORE_PASSPHRASE", "a slow train")
     railway.vetrin("restore", "local", "sealed", "--yes")
     path = next((railway.folder / ".vetrin/store/objects").rglob("*.sealed"))
     other = next(p for p in path.parent.parent.rglob("*.sealed") if p != path)
     path.write_bytes(other.read_bytes())  # a whole piece, in another one's place
-    railway.vetrin("backups", "--verify", code=1)
+    railway.vetrin("snapshots", "--verify", code=1)
 
 
 def test_what_is_only_read_is_said_to_be_read(railway: Railway) -> None:
@@ -342,13 +342,13 @@ def test_the_plan_of_a_production_says_that_it_is_kept(railway: Railway) -> None
     railway.backup("staging", label="tried")
     said = railway.vetrin("restore", "production", "tried", "--parts", "data", "--dry-run")
     assert "Way back" in said
-    railway.vetrin("restore", "production", "tried", "--parts", "data", "--yes=production")
-    kept = json.loads(railway.vetrin("backups", "production", "--json"))["snapshots"]
+    railway.vetrin("restore", "production", "tried", "--parts", "data", "--confirm=production")
+    kept = json.loads(railway.vetrin("snapshots", "production", "--json"))["snapshots"]
     assert [item["purpose"] for item in kept] == ["before"] and kept[0]["verified"]
     railway.vetrin(
-        "restore", "production", kept[0]["snapshot"], "--yes=production", "--skip-backup"
+        "restore", "production", kept[0]["snapshot"], "--confirm=production", "--skip-backup"
     )
-    assert len(json.loads(railway.vetrin("backups", "--json"))["snapshots"]) == 2
+    assert len(json.loads(railway.vetrin("snapshots", "--json"))["snapshots"]) == 2
 
 
 @pytest.mark.parametrize(
@@ -362,7 +362,7 @@ def test_the_plan_of_a_production_says_that_it_is_kept(railway: Railway) -> None
 def test_wrong_rules_are_named(railway: Railway, toml: str, said: str) -> None:
     (railway.folder / "vetrin.toml").open("a").write(f"\n{toml}\n")
     done = subprocess.run(
-        [sys.executable, "-m", "vetrin", "backups"],
+        [sys.executable, "-m", "vetrin", "snapshots"],
         cwd=railway.folder,
         capture_output=True,
         text=True,
@@ -375,8 +375,8 @@ def test_what_is_not_there_is_named(railway: Railway) -> None:
     for words, said in (
         (("restore", "local", "nothing"), "no snapshot"),
         (("restore", "local", "newest", "--parts", "media"), "holds no media"),
-        (("restore", "local", "newest", "--table", "bokings"), "bookings"),
-        (("restore", "local", "newest", "--file", "x.txt"), "has no x.txt"),
+        (("restore", "local", "newest", "--tables", "bokings"), "bookings"),
+        (("restore", "local", "newest", "--files", "x.txt"), "has no x.txt"),
         (("compare", "local", "nowhere"), "no environment"),
     ):
         done = subprocess.run(
@@ -396,9 +396,9 @@ def test_a_snapshot_outlives_the_environment_that_it_is_of(
     before, rest = path.read_text().split("[environment.staging]")
     path.write_text(before + rest[rest.index("[environment.production]") :])
     shutil.rmtree(railway.folder / "staging")
-    (line,) = json.loads(railway.vetrin("backups", "staging", "--json"))["snapshots"]
+    (line,) = json.loads(railway.vetrin("snapshots", "staging", "--json"))["snapshots"]
     assert line["snapshot"] == manifest.id
-    railway.vetrin("backups", "nowhere", code=2)
+    railway.vetrin("snapshots", "nowhere", code=2)
     said = json.loads(railway.vetrin("restore", "local", manifest.id, "--yes", "--json"))
     assert said["rewriting"]["replaced"] > 100
     database = railway.folder / "local/data/harrowmere.sqlite"
@@ -416,7 +416,7 @@ def test_thinning_of_one_environment_leaves_the_others(railway: Railway) -> None
         name: [railway.backup(name, parts=("data",)).id for _ in range(2)]
         for name in ("local", "staging")
     }
-    said = json.loads(railway.vetrin("backups", "local", "--thin", "--yes", "--json"))
+    said = json.loads(railway.vetrin("snapshots", "local", "--thin", "--yes", "--json"))
     assert {line["snapshot"]: line["stays"] for line in said["snapshots"]} == {
         ids["local"][0]: False, ids["local"][1]: True, ids["staging"][0]: True, ids["staging"][1]: True,
     }  # fmt: skip
@@ -440,7 +440,7 @@ def test_a_restore_that_was_stopped_goes_on(railway: Railway) -> None:
         "transfer._Transfer._settle = stop\n"
         "from vetrin.cli.main import main; main(sys.argv[1:])"
     )
-    words = ["restore", "production", "newest", "--yes=production"]
+    words = ["restore", "production", "newest", "--confirm=production"]
     done = subprocess.run(
         [sys.executable, "-c", code, *words], cwd=railway.folder, capture_output=True, text=True
     )
@@ -450,7 +450,7 @@ def test_a_restore_that_was_stopped_goes_on(railway: Railway) -> None:
         assert connection.execute("SELECT count(*) FROM bookings").fetchone() == (240,)
     connection.close()
     purposes = [
-        item["purpose"] for item in json.loads(railway.vetrin("backups", "--json"))["snapshots"]
+        item["purpose"] for item in json.loads(railway.vetrin("snapshots", "--json"))["snapshots"]
     ]
     assert purposes == ["before", "backup"] and wanted.rows > 10_000
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from argparse import Namespace
 from pathlib import Path
 
 import pytest
@@ -130,17 +131,18 @@ def test_sizes_and_counts_for_people() -> None:
 
 
 @pytest.mark.parametrize(
-    ("given_", "production", "said"),
-    [(True, False, None), ("local", True, None), ("local", False, None), (True, True, "--yes=local"),
-     ("other", False, "this run writes to local"), (None, False, "add --yes")],
+    ("yes", "confirm", "production", "said"),
+    [(True, None, False, None), (False, "local", True, None), (False, "local", False, None), (True, None, True, "add --confirm local"),
+     (True, "other", False, "this run writes to local"), (False, None, False, "add --yes")],
 )  # fmt: skip
-def test_confirmations(given_: object, production: bool, said: str | None, capsys) -> None:
+def test_confirmations(yes: bool, confirm: str | None, production: bool, said: str | None) -> None:
     out = Out(json=True)
+    args = Namespace(yes=yes, confirm=confirm)
     if said is None:
-        out.confirm("Go?", given=given_, target="local", production=production)
+        out.confirm("Go?", args, target="local", production=production)
         return
     with pytest.raises(Refused) as error:
-        out.confirm("Go?", given=given_, target="local", production=production)
+        out.confirm("Go?", args, target="local", production=production)
     assert said in f"{error.value} {error.value.remedy}"
 
 

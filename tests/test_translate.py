@@ -217,7 +217,7 @@ def test_a_server_that_does_not_tell_a_from_capital_a(
         mark.parent.mkdir(parents=True)
         mark.write_text("<?php // a copy")
         # And back: the names of the side that tells them apart are found again.
-        pull("local", "--to", "production", yes="--yes=production")
+        pull("local", "--to", "production", yes="--confirm=production")
         assert not mark.exists()
         assert ("wp_Bookings",) in database_server.run("SHOW TABLES", database="live_site")
         database_server.run("CREATE TABLE wp_bookings (id INT)", database="live_site")

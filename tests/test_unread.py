@@ -328,18 +328,18 @@ def test_restoring_one_file_removes_nothing_else(tmp_path: Path) -> None:
     picture = sorted(path for path in (local / "media/2026").rglob("*") if path.is_file())[0]
     path = picture.relative_to(local).as_posix()
     picture.write_bytes(b"spoilt")
-    railway.vetrin("restore", "local", snapshot.id, "--file", path, "--yes")
+    railway.vetrin("restore", "local", snapshot.id, "--files", path, "--yes")
     assert state(local / "media") == before
     railway.vetrin("undo", "local", "--yes")
     assert picture.read_bytes() == b"spoilt"
     folder = picture.parent.relative_to(local).as_posix()
     (picture.parent / "brought-later.png").write_bytes(b"mine")
-    railway.vetrin("restore", "local", snapshot.id, "--file", folder, "--yes")
+    railway.vetrin("restore", "local", snapshot.id, "--files", folder, "--yes")
     assert {k for k, v in state(local / "media").items() if before.get(k, v)[:2] == v[:2]} >= set(
         before
     )
     assert (picture.parent / "brought-later.png").exists()
-    railway.vetrin("restore", "local", snapshot.id, "--table", "bookings", "--yes")
+    railway.vetrin("restore", "local", snapshot.id, "--tables", "bookings", "--yes")
     assert set(state(local / "media")) >= set(before)
 
 

@@ -52,7 +52,7 @@ def test_no_text_of_a_site_reaches_the_terminal_as_it_is(hacked: Sample) -> None
         ("pull", "--yes", "--list", "--parts", "data,media,code"),
         ("strays", "local"), ("heal", "local", "--dry-run"), ("check", "local"), ("history",),
         ("rewrite", "local", "--replace", "Railway=Line", "--dry-run"),
-        ("backup", "production"), ("backups",), ("export", "production", "out.zip"),
+        ("backup", "production"), ("snapshots",), ("export", "production", "out.zip"),
         ("import", "out.zip", "local", "--yes"), ("undo", "local", "--yes"),
     )  # fmt: skip
     seen = 0

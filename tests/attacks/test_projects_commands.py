@@ -33,7 +33,7 @@ def hostile(sample: Sample) -> Path:
 
 def test_a_build_is_not_run_because_somebody_says_yes(sample: Sample) -> None:
     mark = hostile(sample)
-    for words in (("push", "staging", "--yes"), ("push", "staging", "--yes=staging", "--json")):
+    for words in (("push", "staging", "--yes"), ("push", "staging", "--confirm=staging", "--json")):
         done = vetrin(sample.folder, *words, code=5)
         assert (
             "'touch" in done.stderr + done.stdout

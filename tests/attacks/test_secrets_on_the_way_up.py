@@ -124,7 +124,7 @@ def test_a_backup_holds_them_all_the_same(sample: Sample) -> None:
     plant(root, "theirs")
     vetrin(sample.folder, "backup", "staging", "--parts", "code,media,data")
     (root / ".env").unlink()
-    newest = document(sample.folder, "backups", "staging")["snapshots"][0]["snapshot"]
+    newest = document(sample.folder, "snapshots", "staging")["snapshots"][0]["snapshot"]
     vetrin(sample.folder, "restore", "staging", newest, "--yes")
     assert (root / ".env").read_text() == "theirs"
 

@@ -6,9 +6,6 @@ import argparse
 from datetime import datetime
 from pathlib import Path
 
-from rich import box
-from rich.table import Table
-
 from ..config import Environment, Project, find_project, load_project
 from ..errors import ProjectError
 from ..jobs import Journals, Run, half_switched
@@ -23,20 +20,20 @@ def project_of(args: argparse.Namespace) -> Project:
     return load_project(find_project(Path.cwd()))
 
 
+_WITH_VALUE = ("--project", "--color", "--confirm")
+_OF_ONE_CALL = (*_WITH_VALUE, "--yes", "--json", "--events", "--quiet", "--verbose")
+
+
 def words_of(args: argparse.Namespace) -> list[str]:
     """The words that a command was given with, as they are put on record to go on with."""
     found: list[str] = []
     words = iter(getattr(args, "words", ()))
     for word in words:
-        if word == "--project":
-            next(words, None)
-        elif word == "--yes":
-            # What follows may be its value.
-            follower = next(words, None)
-            if follower is not None and follower != args.yes:
-                found.append(follower)
-        elif not word.startswith(("--yes=", "--project=", "--json", "--quiet", "--verbose")):
+        option = word.partition("=")[0]
+        if option not in _OF_ONE_CALL:
             found.append(word)
+        elif option in _WITH_VALUE and option == word:
+            next(words, None)
     return found
 
 
@@ -96,18 +93,6 @@ def source_of(project: Project, name: str | None, target: Environment) -> Enviro
     if found.name == target.name:
         raise ProjectError(f"{found.name} cannot be pulled into itself; name two environments")
     return found
-
-
-def grid(*headers: str, title: str | None = None) -> Table:
-    """An empty table in the one style that all commands share."""
-    table = Table(
-        box=box.SIMPLE_HEAD, title=title, title_justify="left", title_style="bold",
-        pad_edge=False, header_style="bold",
-    )  # fmt: skip
-    for header in headers:
-        right = header.startswith(">")
-        table.add_column(header.lstrip(">"), justify="right" if right else "left", overflow="fold")
-    return table
 
 
 def ago(moment: str) -> str:

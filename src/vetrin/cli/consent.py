@@ -36,7 +36,7 @@ def must_agree(out: Out, project: Project, commands: Sequence[Foreign]) -> None:
 def without_foreign_commands(out: Out, project: Project, site: ReadableSite) -> None:
     """Where the project's own definition names a command that may not run, the site is looked at without it."""
     rule = site.definition.runtime
-    if rule is None or not rule.command or is_shipped(site.definition):
+    if rule is None or not rule.command or is_shipped(rule):
         return
     command = Foreign("version of the runtime", shlex.join(rule.command))
     lacking = Agreed(project.folder).lacks([command])
@@ -51,7 +51,7 @@ def _agrees(out: Out, project: Project, commands: Sequence[Foreign]) -> bool:
     out.messages.print(lead(f"{project.name} ", "bold").append("wants to run on this machine:"))
     for command in commands:
         where = "" if command.folder == "." else f" in {command.folder}"
-        text = lead(f"  {printable(command.line)}", "bold cyan")
+        text = lead(f"  {printable(command.line)}", "name")
         out.messages.print(text.append(f"   ({command.what}{printable(where)})", style=""))
     if not out.agrees("Run them, now and from now on?"):
         return False

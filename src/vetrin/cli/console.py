@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import getpass
 import json
 import sys
@@ -13,8 +14,9 @@ from rich.text import Text
 
 from ..errors import Refused
 from .outlets import Screen, as_json, open_up, shown
+from .parser import COLORS
 
-_WIDTH_WITHOUT_TERMINAL = 110
+_WIDTH_WITHOUT_TERMINAL = 100_000  # nothing is folded
 # Brackets and colons in names and values are theirs, not ours to interpret.
 _PLAIN: dict[str, Any] = {"highlight": False, "markup": False, "emoji": False}
 
@@ -22,18 +24,36 @@ _PLAIN: dict[str, Any] = {"highlight": False, "markup": False, "emoji": False}
 class Out:
     """Where a command's output goes, and how the user is asked."""
 
-    def __init__(self, *, json: bool = False, quiet: bool = False, verbose: bool = False) -> None:
+    def __init__(
+        self,
+        *,
+        json: bool = False,
+        quiet: bool = False,
+        verbose: bool = False,
+        events: bool = False,
+        yes: bool = False,
+        color: str | None = "auto",
+    ) -> None:
         self.json = json
+        self._yes = yes
         self.quiet = quiet
         self.verbose = verbose
+        self.events = events
+        self._held: list[tuple[Screen, RenderableType]] = []  # what --quiet keeps back
         self.half_switched: list[str] = []  # environments that were found so, for the document
         open_up()
-        self._results = Screen(width=_width(sys.stdout), **_PLAIN)
-        self.messages = Screen(stderr=True, width=_width(sys.stderr), **_PLAIN)
+        color = color if color in COLORS else "auto"
+        self._results = Screen(color=color, width=_width(sys.stdout), **_PLAIN)
+        self.messages = Screen(color=color, stderr=True, width=_width(sys.stderr), **_PLAIN)
 
     @property
     def at_terminal(self) -> bool:
         return sys.stdin.isatty() and sys.stderr.isatty()
+
+    @property
+    def asking(self) -> bool:
+        """Whether somebody is there, and wants, to be asked for what has a default or can be left out."""
+        return self.at_terminal and not self.json and not self._yes
 
     def secret(self, question: str, *, twice: bool = False) -> str:
         """What a person types unseen; with ``twice``, as what could not be found out later is typed."""
@@ -46,10 +66,24 @@ class Out:
             self.say("the two are not the same" if found else "it cannot be empty")
 
     def show(self, *results: RenderableType) -> None:
-        """Print results for a person; silent with --json."""
-        if not self.json:
-            for item in results:
-                self._results.print(item)
+        """Print results for a person; silent with --json, and with --quiet unless something is wrong."""
+        for item in results:
+            self._tell(self._results, item)
+
+    def _tell(self, screen: Screen, item: RenderableType) -> None:
+        if self.json:
+            return
+        if self.quiet:
+            self._held.append((screen, item))
+        else:
+            _print(screen, item)
+
+    def release(self) -> None:
+        """Print what --quiet kept back: something is wrong."""
+        self.quiet = False
+        for screen, item in self._held:
+            _print(screen, item)
+        self._held = []
 
     def document(self, kind: str, data: dict[str, Any]) -> None:
         """Print the one document of --json. ``schema`` names its shape and version."""
@@ -62,46 +96,41 @@ class Out:
     def say(self, message: str, style: str = "") -> None:
         """A remark about what is going on."""
         if not self.quiet and not self.json:
-            self.messages.print(lead(message, style))
+            _print(self.messages, lead(message, style))
 
     def warn(self, message: str) -> None:
-        if not self.json:
-            self.messages.print(lead("! ", "yellow").append(message))
+        self._tell(self.messages, lead("! ", "warning").append(message))
 
     def fail(self, code: int, message: str, remedy: str = "") -> int:
         """Print the one message of a failure (and the document of --json); returns ``code``."""
+        self.release()
         if self.json:
             self.document("error", {"exit_code": code, "error": message, "remedy": remedy})
-        self.messages.print(lead("✗ ", "bold red").append(message))
+        _print(self.messages, lead("✗ ", "bad").append(message))
         if remedy:
-            self.messages.print(Text(f"  → {remedy}"))
+            _print(self.messages, Text(f"  → {remedy}"))
         return code
 
-    def given(self, answer: object, *, target: str, production: bool) -> bool:
-        """True where --yes says already that something may be written, or nobody is there to be asked.
+    def asks(self, args: argparse.Namespace, *, target: str, production: bool = False) -> bool:
+        """Whether a person has to be asked, and can be, before something is written.
 
         Raises:
-            Refused: it names another environment.
+            Refused: --confirm names another environment.
         """
-        if isinstance(answer, str) and answer != target:
-            raise Refused(
-                f"--yes {answer}: this run writes to {target}",
-                f"say --yes={target}, or put --yes at the end of the line",
-            )
-        agreed = answer == target or (answer is True and not production)
-        return agreed or not self.at_terminal or self.json
+        return not _agreed(args, target, production) and self.at_terminal and not self.json
 
-    def confirm(self, question: str, *, given: object, target: str, production: bool) -> None:
-        """Ask before something is written, unless --yes was given.
+    def confirm(
+        self, question: str, args: argparse.Namespace, *, target: str, production: bool = False
+    ) -> None:
+        """Ask before something is written, unless --yes was given; for a production, --confirm with its name.
 
         Raises:
             Refused: the answer is no, or there is nobody to ask.
         """
-        beforehand = self.given(given, target=target, production=production)
-        if given == target or (given is True and not production):
+        if _agreed(args, target, production):
             return
-        wanted = f"--yes={target}" if production else "--yes"
-        if beforehand:
+        if not self.at_terminal or self.json:
+            wanted = f"--confirm {target}" if production else "--yes"
             raise Refused(f"{question} Nobody is there to confirm it", f"add {wanted}")
         if production:
             answer = self._ask(f"{question} Type {target} to go ahead: ")
@@ -111,16 +140,20 @@ class Out:
         if not agreed:
             raise Refused("not confirmed; nothing has changed", "")
 
+    def agrees_to(self, question: str) -> bool:
+        """Whether somebody who is asked says yes, or just Enter."""
+        return self.asking and self._ask(f"{question} [Y/n] ").strip().lower() in ("", "y", "yes")
+
     def agrees(self, question: str) -> bool:
         """Whether somebody at the terminal says yes."""
         return self._ask(f"{question} [y/N] ").strip().lower() in ("y", "yes")
 
     def ask(self, question: str, default: str = "") -> str:
-        """Ask for a value; the default without a terminal or where the answer is empty."""
-        if not self.at_terminal or self.json:
+        """Ask for a value; the default where nobody is asked, or where the answer is empty."""
+        if not self.asking:
             return default
-        shown = f"{question} [{default}]: " if default else f"{question}: "
-        return self._ask(shown).strip() or default
+        prompt = f"{question} [{default}]: " if default else f"{question}: "
+        return self._ask(prompt).strip() or default
 
     def choose(self, question: str, choices: Sequence[str]) -> str | None:
         """Let a person choose one of several by its number or its name; None without a terminal or an answer."""
@@ -137,11 +170,26 @@ class Out:
         return None
 
     def _ask(self, prompt: str) -> str:
+        self.release()  # what is asked of has to be seen
         self.messages.print(lead(prompt, "bold"), end="")
         try:
             return input()
         except EOFError:
             return ""
+
+
+def _agreed(args: argparse.Namespace, target: str, production: bool) -> bool:
+    """Raises Refused where --confirm names another environment."""
+    if args.confirm not in (None, target):
+        raise Refused(
+            f"--confirm {args.confirm}: this run writes to {target}", f"say --confirm {target}"
+        )
+    return args.confirm == target or (args.yes and not production)
+
+
+def _print(screen: Screen, item: RenderableType) -> None:
+    """Lines are broken between words only: what is copied out of a terminal has to be whole."""
+    screen.print(item, overflow="ignore", crop=False)
 
 
 def lead(text: str, style: str) -> Text:

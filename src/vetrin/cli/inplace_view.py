@@ -81,13 +81,11 @@ def make(
         out.document(kind, {"done": False, **plan})
         out.say("dry run: nothing was changed" if found.rows else "nothing to change")
         return None
-    out.confirm(
-        question, given=args.yes, target=name, production=site.environment.role == "production"
-    )
+    out.confirm(question, args, target=name, production=site.environment.role == "production")
     with listener(out) as listen:
         done, rows = change(site, kind, work.again(), selection_of(args), journals, listen)
     out.show(
-        lead("✓ ", "bold green").append(
+        lead("✓ ", "good").append(
             f"Run {done.number}: {plural(rows.total(), 'row')} {verb} in {name}"
         )
     )
@@ -102,7 +100,7 @@ def show_samples(out: Out, found: Survey) -> None:
         out.show(lead(f"{sample.table}.{sample.column}", "bold").append(f" where {sample.key}"))
         start = _parting(sample.before, sample.after)
         tail = _parting(sample.before[start:][::-1], sample.after[start:][::-1])
-        for mark, value, style in (("−", sample.before, "red"), ("+", sample.after, "green")):
+        for mark, value, style in (("−", sample.before, "bad"), ("+", sample.after, "good")):
             out.show(_line(mark, value, start, len(value) - tail, style))
 
 

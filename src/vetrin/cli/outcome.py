@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import argparse
 import errno
+import os
 import sys
 import traceback
 from collections.abc import Callable
 from pathlib import Path
 
-from ..config import bytes_per_second, find_project
+from ..config import bytes_per_second, find_project, user_defaults
 from ..errors import ExitStatus, ProjectError, VetrinError, described
 from ..files import own_folder
 from ..jobs import was_cut_off, wish
@@ -17,8 +18,9 @@ from ..remote import hosts
 from .asking import Terminal
 from .console import Out
 from .outlets import Outlet
+from .parser import COLOR_VARIABLE
 
-_LOOKS = ("status", "survey", "compare", "reach", "check", "strays", "backups", "history")
+_LOOKS = ("status", "survey", "compare", "reach", "check", "strays", "snapshots", "history")
 _OF_THE_DISK = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EACCES, errno.EPERM)
 # A folder where a file is asked for, a file where a folder is, a name that no disk takes.
 _OF_A_NAME = (errno.EISDIR, errno.ENOTDIR, errno.ENAMETOOLONG, errno.ELOOP, errno.EEXIST)
@@ -26,7 +28,20 @@ _OF_A_NAME = (errno.EISDIR, errno.ENOTDIR, errno.ENAMETOOLONG, errno.ELOOP, errn
 
 def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Namespace) -> int:
     """Call ``run``; every error becomes a message and its exit code, never a traceback."""
-    out = Out(json=args.json, quiet=args.quiet, verbose=args.verbose)
+    try:
+        defaults = user_defaults()
+    except ProjectError as error:
+        return Out(json=args.json).fail(error.status, str(error), "correct or remove that file")
+    args.color = args.color or os.environ.get(COLOR_VARIABLE) or defaults.color or None
+    args.rate = args.rate or defaults.rate or None
+    out = Out(
+        json=args.json,
+        quiet=args.quiet,
+        verbose=args.verbose,
+        events=args.events,
+        yes=args.yes,
+        color=args.color,
+    )
     hosts.asker = Terminal(out)
     wish.take_over = getattr(args, "take_over", False)
     try:
@@ -35,7 +50,10 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
     except ValueError as error:
         return out.fail(ExitStatus.USAGE, f"--rate: {error}")
     try:
-        return _told(args, out, run(args, out))
+        code = run(args, out)
+        if code != ExitStatus.DONE:
+            out.release()
+        return _told(args, out, code)
     except VetrinError as error:
         if error.status is ExitStatus.FAILED:
             return _failed(out, error, error.remedy)

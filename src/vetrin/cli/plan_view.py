@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import socket
 from collections.abc import Sequence
 
 from rich.text import Text
 
+from ..config import Environment
 from ..files import Difference, printable, some_of
 from ..jobs import BuildChange, FolderChange, Leaving, LeftKind, Plan, Report
 from ..site import PrefixedValues, Rewriting
-from .common import ago, grid
+from .common import ago
 from .console import Out, lead, number, plural, size
+from .grid import grid
 
 _MOST_TABLES = 14
 _MOST_FOLDERS = 8
@@ -52,18 +55,18 @@ def show_plan(out: Out, plan: Plan, *, every_file: bool = False) -> None:
     for note in plan.notes:
         out.show(lead("· ", "dim").append(note))
     for risk in plan.risks:
-        out.show(lead("! ", "yellow").append(risk))
+        out.show(lead("! ", "warning").append(risk))
 
 
 def _head(plan: Plan) -> Text:
     head = lead("Plan: ", "bold")
     if plan.build is not None:
-        head.append("push build ").append(plan.build.short, style="bold cyan")
+        head.append("push build ").append(plan.build.short, style="name")
         if plan.build.commit is not None:
             head.append(f" (commit {plan.build.commit.short})")
     else:
-        head.append(plan.source.name, style="bold cyan").append(f" ({plan.source.address})")
-    head.append(" → ").append(plan.target.name, style="bold cyan")
+        head.append(plan.source.name, style="name").append(f" ({plan.source.address})")
+    head.append(" → ").append(plan.target.name, style="name")
     return head.append(f" ({plan.target.address})")
 
 
@@ -87,7 +90,7 @@ def _build(out: Out, pushed: BuildChange) -> None:
     if before.commit is not None:
         there.append(f" (commit {before.commit.short}: {before.commit.subject})")
     out.show(there)
-    for mark, commits, style in (("+", pushed.commits, "green"), ("-", pushed.back, "red")):
+    for mark, commits, style in (("+", pushed.commits, "good"), ("-", pushed.back, "bad")):
         for commit in commits[:_MOST_COMMITS]:
             out.show(lead(f"  {mark} {commit.short} ", style).append(commit.subject, style=""))
         if len(commits) > _MOST_COMMITS:
@@ -112,9 +115,9 @@ def _every_file(out: Out, files: Difference) -> None:
     """All files by name, one on a line: + new, ~ changed, - gone, = left as it is by itself, with why."""
     lines: list[tuple[str, str, str]] = []
     for mark, style, entries in (
-        ("+", "green", files.new),
-        ("~", "yellow", files.changed),
-        ("-", "red", files.gone),
+        ("+", "good", files.new),
+        ("~", "warning", files.changed),
+        ("-", "bad", files.gone),
     ):
         lines += [(e.path, mark, style) for e in entries if e.kind != "folder"]
     lines += [(f"{path} ({reason})", "=", "dim") for path, reason in files.passed]
@@ -313,11 +316,21 @@ def show_report(out: Out, plan: Plan, report: Report) -> None:
     if settled:
         out.show(lead("Settled: ", "bold").append("; ".join(settled), style=""))
     for remark in report.remarks:
-        out.show(lead("! ", "yellow").append(remark))
+        out.show(lead("! ", "warning").append(remark))
     if plan.build is not None:
         return
     name = plan.target.name
-    out.show(f"Next: vetrin check {name}   ·   back: vetrin undo {name}")
+    serve = f"vetrin serve {name}   ·   " if _can_be_served(plan.target) else ""
+    out.show(f"Next: {serve}vetrin check {name}   ·   back: vetrin undo {name}")
+
+
+def _can_be_served(environment: Environment) -> bool:
+    """True for a copy on this machine that nothing serves."""
+    if environment.host is not None or environment.role != "local":
+        return False
+    with socket.socket() as probe:
+        probe.settimeout(1)
+        return probe.connect_ex(("127.0.0.1", environment.address.port or 80)) != 0
 
 
 def _show_prefixed(out: Out, prefixed: PrefixedValues) -> None:
@@ -338,7 +351,7 @@ def _show_prefixed(out: Out, prefixed: PrefixedValues) -> None:
 
 
 def _what_was_done(plan: Plan, report: Report) -> Text:
-    done = lead("✓ ", "bold green")
+    done = lead("✓ ", "good")
     done.append(f"Run {report.run.number}: ", style="bold")
     parts = []
     if plan.tables:
@@ -407,14 +420,14 @@ def show_left(out: Out, rewriting: Rewriting) -> None:
         )
     if signed.left:
         out.show(
-            lead("! ", "yellow").append(
+            lead("! ", "warning").append(
                 f"{plural(signed.left, 'value')} signed with the secrets of another site could not be signed "
                 "anew: there they show nothing until they are saved again"
             )
         )
     if rewriting.broken:
         out.show(
-            lead("! ", "yellow").append(
+            lead("! ", "warning").append(
                 f"left byte for byte: {plural(rewriting.broken, 'serialised value')} with wrong lengths"
             )
         )
@@ -425,7 +438,7 @@ def show_left(out: Out, rewriting: Rewriting) -> None:
     if left:
         where = ", ".join(f"{'.'.join(key)} {number(count)}" for key, count in sorted(left.items()))
         out.show(
-            lead("! ", "yellow").append(
+            lead("! ", "warning").append(
                 f"{plural(sum(left.values()), 'place')} stayed, for changing them would do harm (a key "
                 f"that would clash with another, a payload of a format of its own): {where}"
             )
@@ -433,7 +446,7 @@ def show_left(out: Out, rewriting: Rewriting) -> None:
     if rewriting.strays:
         names = ", ".join(sorted({name for _, _, name in rewriting.strays}))
         out.show(
-            lead("! ", "yellow").append(
+            lead("! ", "warning").append(
                 f"still there: {plural(rewriting.strays.total(), 'reference')} to {names}; "
                 f"`vetrin strays {rewriting.own}` lists them"
             )

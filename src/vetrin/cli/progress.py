@@ -18,6 +18,7 @@ from rich.progress import (
 from ..files import printable
 from ..jobs import Checking, Event, FileMoved, Moved, Phase, Slowed, Started, TableStarted, Waiting
 from .console import Out, number, plural, size
+from .event_lines import EventLines
 from .keys import PauseKey
 
 _EVERY = 5.0
@@ -43,8 +44,8 @@ class Bars:
 
     def __init__(self, out: Out) -> None:
         bar = BarColumn(
-            bar_width=36, style="grey37", complete_style="cyan", finished_style="cyan",
-            pulse_style="cyan",
+            bar_width=36, style="track", complete_style="done", finished_style="done",
+            pulse_style="done",
         )  # fmt: skip
         self._out = out
         self._progress = Progress(
@@ -222,8 +223,10 @@ class Lines:
             )
 
 
-def listener(out: Out) -> Bars | Lines:
-    """The listener that fits where stderr leads."""
+def listener(out: Out) -> Bars | Lines | EventLines:
+    """The listener that is asked for, or else fits where stderr leads."""
+    if out.events:
+        return EventLines()
     if out.messages.is_terminal and not out.quiet and not out.json:
         return Bars(out)
     return Lines(out)
@@ -232,7 +235,7 @@ def listener(out: Out) -> Bars | Lines:
 @contextlib.contextmanager
 def told(out: Out) -> Iterator[Callable[[str], None]]:
     """Say what is being read: on one line at a terminal, not at all elsewhere."""
-    if out.quiet or out.json or not out.messages.is_terminal:
+    if out.quiet or out.json or out.events or not out.messages.is_terminal:
         yield lambda text: None
         return
     with out.messages.status("reading …") as status:

@@ -6,6 +6,7 @@ import argparse
 from dataclasses import replace
 
 from ..config import (
+    ARRIVAL_WORDS,
     Arrival,
     Environment,
     Keep,
@@ -127,16 +128,7 @@ def arrival_of(args: argparse.Namespace) -> Arrival:
         key, equals, value = text.partition("=")
         if not equals or not key:
             raise ProjectError(f"--set: {text!r}: write KEY=VALUE")
-        known = (
-            "search-engines",
-            "address-rules",
-            "caches",
-            "mail",
-            "marker",
-            "closed",
-            "configuration",
-        )
-        if key in known:
+        if key in ARRIVAL_WORDS:
             data[key] = _WORDS.get(value, value) if key in ("marker", "closed") else value
         else:
             settings[key] = value
@@ -170,7 +162,7 @@ def transfer(
     parts = (
         parts_of(route.parts, "parts")
         if route.parts
-        else usual_parts("pull", root_of(target_environment))
+        else usual_parts("pull", root_of(target_environment), project.definition)
     )
     choices = choices_of(project, route, all_of_it=all_of_it)
     data = "data" in parts

@@ -72,11 +72,11 @@ class TransferFlow:
                     "this is the plan now"
                 )
             self._show(plan)
-            out.confirm(self.question, given=args.yes, target=target.name, production=production)
+            out.confirm(self.question, args, target=target.name, production=production)
 
         return agreed(
             context.source, context.target, context.journals, self.make, ask, self._carried_out,
-            beforehand=out.given(args.yes, target=target.name, production=production),
+            beforehand=not out.asks(args, target=target.name, production=production),
         )  # fmt: skip
 
     def _show(self, plan: Plan) -> None:

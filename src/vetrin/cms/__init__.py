@@ -3,13 +3,18 @@
 from .definition import (
     Definition,
     detect,
-    find_root,
     is_shipped,
     load_definition,
     shipped,
 )
 from .rules import EncodedRule, ExtensionRule, LinkRule, SignedRule
-from .site_config import SiteConfiguration, configuration_file, read_configuration, read_version
+from .site_config import (
+    SiteConfiguration,
+    configuration_file,
+    read_configuration,
+    read_version,
+    value_in,
+)
 from .site_config_writer import configuration_text, php_literal, source_text, with_constants
 from .site_path import Place
 from .table_ownership import owned
@@ -25,7 +30,6 @@ __all__ = [
     "configuration_file",
     "configuration_text",
     "detect",
-    "find_root",
     "is_shipped",
     "load_definition",
     "owned",
@@ -34,5 +38,6 @@ __all__ = [
     "read_version",
     "shipped",
     "source_text",
+    "value_in",
     "with_constants",
 ]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from functools import cache
 from importlib import resources
@@ -29,6 +29,7 @@ from .rules import (
     RecountRule,
     RowsRule,
     RuntimeRule,
+    ServeRule,
     SettingsRule,
     SignedRule,
     ValueAt,
@@ -50,6 +51,7 @@ class Definition:
     markers: tuple[str, ...] = ()
     version: ValueAt | None = None
     runtime: RuntimeRule | None = None
+    serve: ServeRule | None = None
     parts: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     whole: tuple[str, ...] = ()
     maintenance: MaintenanceRule | None = None
@@ -85,7 +87,7 @@ class Definition:
         return tuple(dict.fromkeys(rule.name for rule in self.rows))
 
 
-_TOP = ("name", "title", "site", "version", "runtime", "configuration", "parts", "maintenance", "tables",
+_TOP = ("name", "title", "site", "version", "runtime", "serve", "configuration", "parts", "maintenance", "tables",
         "settings", "setting", "rewrite", "signed", "prefix", "entries", "count", "rows", "link", "recount",
         "keep", "extension", "arrival", "address-rules", "address-columns", "copy", "check")  # fmt: skip
 
@@ -133,6 +135,7 @@ def parse_definition(text: str, where: str) -> Definition:
         markers=tuple(part("site", ("markers",)).get("markers", ())),
         version=one("version", ValueAt),
         runtime=one("runtime", RuntimeRule),
+        serve=one("serve", ServeRule),
         parts={key: tuple(item) for key, item in parts.items() if key != "whole"},
         whole=tuple(parts.get("whole", ())),
         maintenance=one("maintenance", MaintenanceRule),
@@ -187,31 +190,20 @@ def load_definition(name: str, base: Path) -> Definition:
     raise DefinitionError(f"no definition {name!r}; known are {known}, or the path of a .toml file")
 
 
-def is_shipped(definition: Definition) -> bool:
-    """True for one of Vetrin's own, False for one that a project brings along."""
-    return any(definition is one for one in shipped().values())
+def is_shipped(rule: RuntimeRule | ServeRule) -> bool:
+    """True for a rule with a command that is one of Vetrin's own, False for one that a project brings along."""
+    return any(rule in (one.runtime, one.serve) for one in shipped().values())
 
 
-def detect(root: Path) -> Definition | None:
-    """The shipped definition whose marker files are in ``root``."""
+def detect(root: Place, names: Collection[str] | None = None) -> Definition | None:
+    """The shipped definition whose marker files are in ``root``; ``names`` is what lies directly in it, where that is
+    known."""
     for definition in shipped().values():
-        if definition.markers and definition.is_site(root):
+        if not definition.markers:
+            continue
+        # On another machine, each look costs a way there and back.
+        if names is not None and not {m.split("/")[0] for m in definition.markers} <= set(names):
+            continue
+        if definition.is_site(root):
             return definition
-    return None
-
-
-def find_root(folder: Path) -> tuple[Path, Definition] | None:
-    """The site's root in ``folder`` or up to two levels below it, nearest first."""
-    level = [folder]
-    for _ in range(3):
-        for root in level:
-            definition = detect(root)
-            if definition is not None:
-                return root, definition
-        level = [
-            child
-            for root in level
-            for child in sorted(root.iterdir())
-            if child.is_dir() and not child.is_symlink() and not child.name.startswith(".")
-        ][:500]
     return None

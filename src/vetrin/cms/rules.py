@@ -68,6 +68,22 @@ class RuntimeRule:
 
 
 @dataclass(frozen=True)
+class ServeRule:
+    """How a copy is served on this machine: by ``command``, in which ``{python}`` (of the site), ``{root}``,
+    ``{host}`` and ``{port}`` are filled in; or by PHP's own web server, where ``front`` is the script that answers
+    all addresses that are no file.
+
+    ``version`` is a file and the name in it of the least version of PHP, ``modules`` are the extensions of PHP that
+    it needs.
+    """
+
+    command: tuple[str, ...] = ()
+    front: str = ""
+    version: tuple[str, ...] = ()
+    modules: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class MaintenanceRule:
     """A file that holds visitors off while it is there, and its text; ``{now}`` in it is the time at which it
     is written, in seconds since 1970."""

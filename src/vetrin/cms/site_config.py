@@ -196,6 +196,18 @@ def read_version(root: Place, definition: Definition) -> str | None:
     return None if value is None else str(value)
 
 
+def value_in(root: Place, file: str, name: str) -> str | None:
+    """The value of a variable or constant of a PHP file below ``root``, read without running it; None where it is not
+    told."""
+    if not (root / file).is_file():
+        return None
+    try:
+        value = _read(root / file, "php", None, ()).values.get(name)
+    except ConfigurationError:
+        return None
+    return None if value is None else str(value)
+
+
 def _read(
     path: Place, reader: str, environ: Mapping[str, str] | None, stop_at: tuple[str, ...]
 ) -> PhpValues:

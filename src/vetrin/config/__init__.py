@@ -6,18 +6,30 @@ from .host import Host
 from .known_names import nearest, similar
 from .project import (
     FILE_NAME,
+    ROLES,
     STATE_FOLDER,
     Access,
     Environment,
     Project,
     Role,
+    WebAccess,
     bytes_per_second,
+    environment_address,
     find_project,
     load_project,
+    parse_project,
     password_variable,
 )
-from .secrets import STORE_VARIABLE, creator_password, database_password, store_passphrase
+from .secrets import (
+    STORE_VARIABLE,
+    creator_password,
+    database_password,
+    store_passphrase,
+    web_password,
+    web_variable,
+)
 from .selection import (
+    ARRIVAL_WORDS,
     Arrival,
     Keep,
     Leave,
@@ -30,9 +42,13 @@ from .selection import (
     read_leave,
 )
 from .store import StoreRule, Thinning
+from .template import Draft, EnvironmentDraft, environment_lines, project_text
+from .user_defaults import UserDefaults, defaults_file, user_defaults
 
 __all__ = [
+    "ARRIVAL_WORDS",
     "FILE_NAME",
+    "ROLES",
     "STATE_FOLDER",
     "STORE_VARIABLE",
     "VARIABLE",
@@ -41,7 +57,9 @@ __all__ = [
     "Arrival",
     "BuildRule",
     "Command",
+    "Draft",
     "Environment",
+    "EnvironmentDraft",
     "Foreign",
     "Host",
     "Keep",
@@ -51,19 +69,29 @@ __all__ = [
     "Route",
     "StoreRule",
     "Thinning",
+    "UserDefaults",
+    "WebAccess",
     "bytes_per_second",
     "creator_password",
     "database_password",
     "defaults",
+    "defaults_file",
+    "environment_address",
+    "environment_lines",
     "find_project",
     "load_project",
     "merged",
     "must_be_programs",
     "nearest",
+    "parse_project",
     "password_variable",
+    "project_text",
     "read_arrival",
     "read_keep",
     "read_leave",
     "similar",
     "store_passphrase",
+    "user_defaults",
+    "web_password",
+    "web_variable",
 ]

@@ -11,8 +11,9 @@ from tomlkit.exceptions import TOMLKitError
 
 from ..atomic import write_whole
 from ..errors import ProjectError
-from .project import FILE_NAME, Project
+from .project import FILE_NAME, Project, parse_project
 from .selection import Arrival, Keep, Leave, Route
+from .template import EnvironmentDraft, environment_lines
 
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]*$")
 
@@ -29,11 +30,29 @@ def save_route(project: Project, route: Route) -> None:
         )
     path = project.folder / FILE_NAME
     try:
-        document: Any = tomlkit.parse(path.read_text(encoding="utf-8"))
+        document: Any = tomlkit.parse(path.read_text(encoding="utf-8-sig"))
         routes = document.setdefault("route", tomlkit.table(is_super_table=True))
         routes[route.name] = _table(route)
         write_whole(path, tomlkit.dumps(document).encode(), path.stat().st_mode & 0o777)
     except (OSError, TOMLKitError) as error:
+        raise ProjectError(f"{path} could not be written: {error}") from error
+
+
+def add_environment(project: Project, draft: EnvironmentDraft) -> None:
+    """Add an environment to vetrin.toml; all else in it stays as it is.
+
+    Raises:
+        ProjectError: there is one of that name or place, the name is not fit, or the file cannot be written.
+    """
+    path = project.folder / FILE_NAME
+    if draft.name in project.environments:
+        raise ProjectError(f"there is an environment {draft.name!r} in {path} already")
+    try:
+        text = path.read_text(encoding="utf-8").rstrip("\n")
+        text += "\n\n" + "\n".join(environment_lines(draft)) + "\n"
+        parse_project(text.removeprefix("\ufeff"), project.folder)
+        write_whole(path, text.encode(), path.stat().st_mode & 0o777)
+    except OSError as error:
         raise ProjectError(f"{path} could not be written: {error}") from error
 
 

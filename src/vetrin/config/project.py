@@ -28,6 +28,7 @@ from .selection import (
     read_route,
 )
 from .store import StoreRule, read_store
+from .user_defaults import user_defaults
 
 FILE_NAME = "vetrin.toml"
 STATE_FOLDER = ".vetrin"
@@ -40,7 +41,7 @@ ACCESSES: tuple[Access, ...] = ("read-only", "read-write", "closed")
 _PREFIXED = re.compile(r"(\w+\.\w+)=(.+)$")
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]*$")
 _RATE = re.compile(r"(\d+(?:\.\d+)?)\s*([kKmMgG]?)B?(?:/s)?$")
-_ENVIRONMENT_KEYS = ("address", "also", "root", "host", "rate", "role", "access", "bare-host", "database",
+_ENVIRONMENT_KEYS = ("address", "also", "root", "host", "rate", "role", "access", "bare-host", "database", "web",
                      "leave", "keep", "arrival")  # fmt: skip
 _TLS = ("verified", "unverified", "off")
 _DATABASE_KEYS = (
@@ -63,6 +64,15 @@ _SHOWN = 120  # characters of where something stands
 
 
 @dataclass(frozen=True)
+class WebAccess:
+    """What pages of a protected environment ask for: ``user`` for the web server (the password is never here), and a
+    ``certificate`` of the authority that signed its own."""
+
+    user: str = ""
+    certificate: Path | None = None
+
+
+@dataclass(frozen=True)
 class Environment:
     """One copy of the site. ``root`` is absolute on this machine; on another one (``host``) it may be
     relative to the account's home. ``rate`` is a limit in bytes per second. ``database`` overrides single
@@ -78,6 +88,7 @@ class Environment:
     access: Access = "read-write"
     bare_host: bool = False
     database: Mapping[str, str] = field(default_factory=dict)
+    web: WebAccess = WebAccess()
     leave: Leave = field(default_factory=Leave)
     keep: Keep = field(default_factory=Keep)
     arrival: Arrival = field(default_factory=Arrival)
@@ -183,12 +194,26 @@ def load_project(folder: Path) -> Project:
     """
     path = folder / FILE_NAME
     try:
-        data = tomllib.loads(path.read_text(encoding="utf-8"))
+        text = path.read_text(encoding="utf-8-sig")  # some editors begin a file with a mark
     except FileNotFoundError:
         raise ProjectError(f"no {FILE_NAME} in {folder}; run `vetrin init` there") from None
     except OSError as error:
         raise ProjectError(f"{path} cannot be read: {error.strerror}") from error
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+    except UnicodeDecodeError as error:
+        raise ProjectError(f"{path}: {error}") from error
+    return parse_project(text, folder)
+
+
+def parse_project(text: str, folder: Path) -> Project:
+    """The project that the text of a vetrin.toml in ``folder`` describes.
+
+    Raises:
+        ProjectError: it is no TOML, or has an unknown key or a wrong value.
+    """
+    path = folder / FILE_NAME
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
         raise ProjectError(f"{path}: {error}") from error
     except RecursionError:
         raise ProjectError(f"{path}: it is nested too deeply") from None
@@ -236,8 +261,18 @@ def load_project(folder: Path) -> Project:
         read_arrival(data.get("arrival", {}), "[arrival]"),
         {key: read_route(key, entry, list(environments)) for key, entry in routes.items()},
         read_build(data.get("build", {})),
-        read_store(data.get("store", {})),
+        _store(data.get("store", {}), name),
     )
+
+
+def _store(data: object, name: str) -> StoreRule:
+    """Where the store is: as the project says, else as the user's own defaults say."""
+    found = read_store(data)
+    stores = user_defaults().stores
+    if found.place or stores is None:
+        return found
+    folder = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "site"
+    return replace(found, place=str(stores / folder))
 
 
 def _with_rewriting(definition: Definition, data: dict[str, Any]) -> Definition:
@@ -277,8 +312,8 @@ def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
     if not isinstance(also, list):
         raise ProjectError(f"{where} also: write a list of addresses")
     try:
-        address = Address.parse(_text(entry, "address", where, required=True))
-        more = tuple(Address.parse(str(item)) for item in also)
+        address = environment_address(_text(entry, "address", where, required=True))
+        more = tuple(environment_address(str(item)) for item in also)
     except AddressError as error:
         raise ProjectError(f"{where} address: {error}") from error
     role = _text(entry, "role", where) or (name if name in ROLES else "local")
@@ -307,7 +342,14 @@ def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
     if "tls-ca" in database:
         path = folder.absolute() / Path(str(database["tls-ca"])).expanduser()
         database = {**database, "tls-ca": path}
-    given = Path(_text(entry, "root", where, required=True))
+    text = _text(entry, "root", where, required=True)
+    if "://" in text:
+        scheme, _, rest = text.partition("://")
+        name, _, folder_there = rest.partition("/")
+        raise ProjectError(
+            f'{where} root: {text!r} is an address; write host = "{scheme}://{name}" and root = "/{folder_there}"'
+        )
+    given = Path(text)
     # On another machine it is that one's affair what it is relative to.
     root = given if host else folder.absolute() / given.expanduser()
     return Environment(
@@ -321,10 +363,42 @@ def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
         access=access,
         bare_host=bare,
         database={key: str(value) for key, value in database.items()},
+        web=_web(name, entry.get("web", {}), folder),
         leave=read_leave(entry.get("leave", {}), f"[environment.{name}.leave]"),
         keep=read_keep(entry.get("keep", {}), f"[environment.{name}.keep]"),
         arrival=read_arrival(entry.get("arrival", {}), f"[environment.{name}.arrival]"),
     )
+
+
+def _web(name: str, data: object, folder: Path) -> WebAccess:
+    where = f"[environment.{name}.web]"
+    if not isinstance(data, dict):
+        raise ProjectError(f"{where}: write a table")
+    if "password" in data:
+        raise ProjectError(
+            f"{where} password: a secret does not belong into this file; put it into the keyring "
+            f"(service vetrin, user {name}-web) or {password_variable(name).replace('_DATABASE_', '_WEB_')}"
+        )
+    known_keys(data, ("user", "certificate"), where)
+    certificate = _text(data, "certificate", where)
+    return WebAccess(
+        _text(data, "user", where),
+        folder.absolute() / Path(certificate).expanduser() if certificate else None,
+    )
+
+
+def environment_address(text: str) -> Address:
+    """The address of an environment, as a person writes it.
+
+    Raises:
+        AddressError: it is none, or has a name and password in it.
+    """
+    if "@" in text.partition("://")[2].partition("/")[0]:
+        raise AddressError(
+            "a name and password do not belong into an address; write the name as user in [environment.NAME.web], "
+            "the password comes from the keyring or a variable"
+        )
+    return Address.parse(text)
 
 
 def _where(environment: Environment) -> tuple[str, str]:

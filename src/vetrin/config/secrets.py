@@ -24,6 +24,17 @@ def creator_password(environment: str) -> str:
     return value if value is not None else secret(f"{environment}-create") or ""
 
 
+def web_variable(environment: str) -> str:
+    """The environment variable that may hold the password for the pages of an environment."""
+    return password_variable(environment).replace("_DATABASE_", "_WEB_")
+
+
+def web_password(environment: str) -> str | None:
+    """The password for the pages of a protected environment (``web.user``), from the variable or the keyring."""
+    value = os.environ.get(web_variable(environment))
+    return value if value is not None else secret(f"{environment}-web")
+
+
 STORE_VARIABLE = "VETRIN_STORE_PASSPHRASE"
 
 

@@ -155,12 +155,16 @@ _WORDS: Mapping[str, tuple[str, Mapping[str, bool]]] = {
 }
 
 
+# What of arrival has a name and a value.
+ARRIVAL_WORDS = ("search-engines", *_WORDS, "marker", "closed")
+
+
 def read_arrival(data: object, where: str) -> Arrival:
     """Raises ProjectError where it is not well formed."""
     table = _table(data, where)
     known_keys(
         table,
-        ("search-engines", *_WORDS, "marker", "closed", "activate", "deactivate", "settings"),
+        (*ARRIVAL_WORDS, "activate", "deactivate", "settings"),
         where,
     )
     values: dict[str, Any] = {}

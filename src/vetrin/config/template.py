@@ -1,24 +1,36 @@
-"""The commented vetrin.toml that a new project begins with."""
+"""The commented vetrin.toml that a new project begins with, and the table of a further environment."""
 
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
-from ..cms import SiteConfiguration
+from .project import ROLES
+
+
+@dataclass(frozen=True)
+class EnvironmentDraft:
+    """What is known of an environment when it is written down; ``root`` is as it is to stand there. ``database``
+    overrides what the site's configuration says, ``remark`` is said of it."""
+
+    name: str
+    address: str
+    root: str
+    host: str = ""
+    role: str = ""
+    also: tuple[str, ...] = ()
+    database: Mapping[str, str] = field(default_factory=dict)
+    remark: str = ""
 
 
 @dataclass(frozen=True)
 class Draft:
-    """What is known when a project is set up; ``others`` are (name, address, root)."""
+    """What is known when a project is set up."""
 
     site: str
     cms: str
-    environment: str
-    address: str
-    root: str
-    configuration: SiteConfiguration | None = None
-    others: tuple[tuple[str, str, str], ...] = ()
+    environments: tuple[EnvironmentDraft, ...]
 
 
 def quoted(text: str) -> str:
@@ -27,12 +39,8 @@ def quoted(text: str) -> str:
 
 
 _EXAMPLE = """
-# The live site. It starts read-only: pulls read it, nothing writes to it.
-# [environment.production]
-# address = "https://www.harrowmere.example"
-# also = ["http://harrowmere.example"]    # further addresses that mean this environment
-# host = "ssh://deploy@harrowmere.example"    # without it, the root is on this machine
-# root = "/srv/www/harrowmere"
+# The live site: `vetrin add production ssh://deploy@harrowmere.example/srv/www/harrowmere` writes its
+# table. It starts read-only: pulls read it, nothing writes to it.
 """
 
 
@@ -60,36 +68,35 @@ def project_text(draft: Draft) -> str:
         "[site]",
         f"name = {quoted(draft.site)}",
         f"cms = {quoted(draft.cms)}",
-        "",
-        f"[environment.{draft.environment}]",
-        f"address = {quoted(draft.address)}",
-        f"root = {quoted(draft.root)}    # the folder of the site, relative to this file",
     ]
-    found = draft.configuration
-    if found is not None and found.file is not None:
-        lines.append(f"# Its database, from {found.file.name}: {_described(found)}")
-        lines.append("# What differs when Vetrin connects can be given in a table of its own:")
-        lines.append(f"# [environment.{draft.environment}.database]")
-        lines.append('# host = "127.0.0.1:3307"')
-    for name, address, root in draft.others:
-        lines += [
-            "",
-            f"[environment.{name}]",
-            f"address = {quoted(address)}",
-            f"root = {quoted(root)}",
-            '# host = "ssh://user@name"    # the machine it is on, if it is not this one',
-        ]
-        if name == "production":
-            lines.append('# access = "read-write"    # permits writing to it; it starts read-only')
-    lines += _LATER
-    text = "\n".join(lines) + "\n"
-    return text if draft.others else text + _EXAMPLE
+    for environment in draft.environments:
+        lines += ["", *environment_lines(environment)]
+    text = "\n".join([*lines, *_LATER]) + "\n"
+    return text if len(draft.environments) > 1 else text + _EXAMPLE
 
 
-def _described(found: SiteConfiguration) -> str:
-    parts = [found.database]
-    if found.user:
-        parts.append(f"user {found.user} at {found.host or 'localhost'}")
-    if found.prefix:
-        parts.append(f"prefix {found.prefix}")
-    return ", ".join(part.replace("\n", " ") for part in parts)
+def environment_lines(draft: EnvironmentDraft) -> list[str]:
+    """The table of an environment."""
+    lines = [f"[environment.{draft.name}]", f"address = {quoted(draft.address)}"]
+    if draft.also:
+        also = ", ".join(map(quoted, draft.also))
+        lines.append(f"also = [{also}]    # further addresses that mean this environment")
+    if draft.host:
+        lines.append(f"host = {quoted(draft.host)}")
+    relative = (
+        ""
+        if draft.host or draft.root.startswith("/")
+        else "    # the folder of the site, relative to this file"
+    )
+    lines.append(f"root = {quoted(draft.root)}{relative}")
+    role = draft.role or (draft.name if draft.name in ROLES else "local")
+    if role != draft.name:
+        lines.append(f"role = {quoted(role)}")
+    if role == "production":
+        lines.append('# access = "read-write"    # permits writing to it; it starts read-only')
+    if draft.remark:
+        lines.append(f"# {' '.join(draft.remark.split())}")
+    if draft.database:
+        lines += ["", f"[environment.{draft.name}.database]"]
+        lines += [f"{key} = {quoted(value)}" for key, value in draft.database.items()]
+    return lines

@@ -98,6 +98,6 @@ def steps(sample: Sample) -> list[Step]:
         Step("Push: the local theme and extras are built, checked and sent; the site is looked at.",
              ("push", "staging", "--yes"), 0, pushed),
         Step("The very same build to production? Refused: production is read-only.",
-             ("push", "production", "--yes=production"), 5, pushed),
+             ("push", "production", "--confirm", "production"), 5, pushed),
         Step("All of it is on record.", ("history",), 0, pushed),
     ]  # fmt: skip

@@ -10,12 +10,13 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 from urllib.parse import quote
 
-from ..config import Environment
+from ..config import Environment, web_variable
 from ..errors import DatabaseError
 from ..site import Site
 from ..site.summary import counts_of
 from .strays import Mender, StrayScanner
-from .web_page import Page, belongs, fetch, parse_page, visiting
+from .web_access import client_for
+from .web_page import Page, belongs, fetch, parse_page
 
 _PAGES = 6
 _PICTURES = 8
@@ -78,7 +79,7 @@ class Home:
 def look_at_home(site: Site) -> Home:
     """Get the home page as a visitor would."""
     address = site.environment.address
-    with visiting() as client:
+    with client_for(site.environment) as client:
         page = fetch(client, f"{address}/", address)
     if page.problem and not page.leads_to:
         return Home(page.url, "silent", page.problem)
@@ -117,6 +118,7 @@ class Check:
         self._expected = expected
         self._source = source
         self._report = CheckReport(site.environment.name)
+        self._answers = True  # whether there is anything to look at
 
     def run(self) -> CheckReport:
         """Look at everything.
@@ -124,14 +126,16 @@ class Check:
         Raises:
             DatabaseError: the environment's database could not be read.
         """
-        with visiting() as client:
+        with client_for(self._site.environment) as client:
             self._client = client
             pictures = self._pages()
-            self._pictures(pictures)
-            self._log_in()
+            if self._answers:
+                self._pictures(pictures)
+                self._log_in()
         if self._all:
             self._counts()
             self._data()
+        self._report.findings = folded(self._report.findings)
         return self._report
 
     def _add(self, kind: Any, what: str, result: str, problem: str = "", remedy: str = "") -> None:
@@ -144,6 +148,8 @@ class Check:
         base = str(self._address)
         pictures: dict[str, None] = {}
         home = self._page("home", base + "/", None, pictures)
+        # What keeps from the home page keeps from all others; it is said once.
+        self._answers = bool(home.status) and home.status not in (401, 407)
         closed = self._is_closed(home)
         if closed:
             self._add("home", base + "/", "closed to visitors: the log-in comes instead of pages")
@@ -162,7 +168,7 @@ class Check:
         theirs = self._their_titles([row[0] for row in rows])
         for identifier, title in rows:
             link = base + rule.link.format(id=identifier)
-            if not closed:
+            if not closed and self._answers:
                 self._page("page", link, str(title), pictures)
             if theirs is not None and theirs.get(str(identifier), title) != title:
                 self._add(
@@ -199,7 +205,7 @@ class Check:
 
     def _page(self, kind: str, url: str, title: str | None, pictures: dict[str, None]) -> Page:
         page = fetch(self._client, url, self._address)
-        problem, remedy = _wrong(page, self._others)
+        problem, remedy = wrong_with(page, self._site.environment, self._others)
         shown = f"{page.status} {page.kind.partition(';')[0]}".strip()
         if problem or not page.is_html:
             self._add(
@@ -238,7 +244,7 @@ class Check:
                     break
         for url in list(dict.fromkeys(own))[:_PICTURES]:
             page = fetch(self._client, url, self._address)
-            problem, remedy = _wrong(page, self._others)
+            problem, remedy = wrong_with(page, self._site.environment, self._others)
             if not problem and not page.kind.startswith("image/"):
                 problem = f"is no picture but {page.kind or 'nothing'}"
             self._add("picture", url, f"{page.status} {page.kind}".strip(), problem, remedy)
@@ -249,7 +255,7 @@ class Check:
             return
         url = f"{self._address}{rule.login}"
         page = fetch(self._client, url, self._address)
-        problem, remedy = _wrong(page, self._others)
+        problem, remedy = wrong_with(page, self._site.environment, self._others)
         if not problem and rule.login_mark and rule.login_mark.encode() not in page.body:
             problem = "shows no log-in form"
         self._add("log-in", url, f"{page.status} {page.kind.partition(';')[0]}", problem, remedy)
@@ -310,15 +316,49 @@ class Check:
         )
 
 
-def _wrong(page: Page, others: Sequence[Environment]) -> tuple[str, str]:
+def folded(findings: Sequence[Finding]) -> list[Finding]:
+    """The same findings, those of several pages that have one cause as one."""
+    places: dict[tuple[str, str, str], list[str]] = {}
+    for finding in findings:
+        place = "" if "://" in finding.where else finding.where
+        places.setdefault((finding.what, finding.remedy, place), []).append(finding.where)
+    return [
+        Finding(what, where[0] + (f" and {len(where) - 1} more" if where[1:] else ""), remedy)
+        for (what, remedy, _), where in places.items()
+    ]
+
+
+def wrong_with(
+    page: Page, environment: Environment, others: Sequence[Environment]
+) -> tuple[str, str]:
     """What is wrong with an answer as such, and what to do."""
     if page.leads_to:
         for other in others:
             if any(belongs(page.leads_to, address) for address in other.addresses):
                 return f"redirects to {other.name}: {page.leads_to}", "look at its address settings"
         return page.problem, "look at its address settings"
+    if page.status == 401:
+        web = f"[environment.{environment.name}.web]"
+        if environment.web.user:
+            return (
+                f"refuses the name and password of {web}",
+                f"correct them; the password comes from {web_variable(environment.name)} or the keyring "
+                f"(service vetrin, user {environment.name}-web)",
+            )
+        return (
+            "asks for a name and a password (401)",
+            f"write user in {web}; the password comes from {web_variable(environment.name)} or the keyring "
+            f"(service vetrin, user {environment.name}-web)",
+        )
+    if "CERTIFICATE_VERIFY_FAILED" in page.problem:
+        return (
+            page.problem,
+            f"if an authority of your own signed it, write certificate in [environment.{environment.name}.web]",
+        )
     if page.problem:
-        return page.problem, "check that the site's web server runs and its name resolves"
+        here = environment.host is None and environment.role == "local"
+        served = f"vetrin serve {environment.name} serves it; " if here else ""
+        return page.problem, f"{served}check that the site's web server runs and its name resolves"
     if page.status >= 400:
         return f"answers {page.status}", "look into the site's error log"
     return "", ""

@@ -19,8 +19,6 @@ if TYPE_CHECKING:
 _MOST_REDIRECTS = 5
 _BIGGEST = 32 << 20  # bytes of a page
 _LONGEST = 60.0  # seconds that a page may take to come
-_TIMEOUT = 20.0  # seconds without a word
-_HEADERS = {"user-agent": "vetrin-check", "cache-control": "no-cache"}
 
 
 @dataclass
@@ -94,15 +92,6 @@ def belongs(url: str, address: Address) -> bool:
         return address.covers(Address.parse(url.partition("?")[0].partition("#")[0]))
     except AddressError:
         return False
-
-
-@contextlib.contextmanager
-def visiting() -> Iterator[httpx.Client]:
-    """What gets pages as a visitor's browser does."""
-    import httpx  # it takes long to load, and most commands look at no page
-
-    with httpx.Client(timeout=_TIMEOUT, headers=_HEADERS) as client:
-        yield client
 
 
 def fetch(client: httpx.Client, url: str, address: Address) -> Page:

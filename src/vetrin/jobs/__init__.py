@@ -20,6 +20,7 @@ from .identity import as_it_was
 from .in_place import Selection, Survey, Work, change, survey
 from .journal import Journals, Run
 from .lock import holder_of, must_hold, only_run, wish
+from .new_copy import Account, make_database, own_account, try_account, write_configuration
 from .plan import (
     PARTS,
     PUSHED_PARTS,
@@ -48,6 +49,7 @@ __all__ = [
     "PARTS",
     "PUSHED_PARTS",
     "USUAL_PARTS",
+    "Account",
     "BuildChange",
     "Checking",
     "Choices",
@@ -85,11 +87,13 @@ __all__ = [
     "finish",
     "half_switched",
     "holder_of",
+    "make_database",
     "may_read",
     "may_write",
     "must_be_whole",
     "must_hold",
     "only_run",
+    "own_account",
     "parts_wanted",
     "preview",
     "put_right",
@@ -99,10 +103,12 @@ __all__ = [
     "survey",
     "take_back_of_others",
     "take_snapshot",
+    "try_account",
     "undo",
     "undo_and_look",
     "undoable",
     "usual_parts",
     "was_cut_off",
     "wish",
+    "write_configuration",
 ]

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from ..cms.rules import CopyRule, ExtensionRule, KeptRows, NamedSetting
-from ..config import Arrival, Keep, nearest, similar
+from ..config import ARRIVAL_WORDS, Arrival, Keep, nearest, similar
 from ..errors import ProjectError
 from ..rewrite.structured_values import NoSuchPart, part_of
 from ..site import Extension, ReadableSite, active_keys, extensions_of, missing_extensions
@@ -102,6 +102,15 @@ class _Work:
         elif not there:
             self._unknown(name)
 
+    def _must_be_settable(self, key: str) -> None:
+        """A name that neither side has but that is nearly one of them is mistyped; any other may be new."""
+        if self._target.settings(key) or self._source.settings(key):
+            return
+        known = [*ARRIVAL_WORDS, *self._target.settings("*"), *self._source.settings("*")]
+        near = similar(key, known[:4000])
+        if near:
+            raise ProjectError(f"arrival: no setting {key!r}{near}")
+
     def _unknown(self, name: str) -> None:
         definition = self._definition
         keys = [*definition.named, *definition.kept_rows]
@@ -129,6 +138,7 @@ class _Work:
             if self._definition.copy is not None:
                 self._mark(self._definition.copy, arrival)
             for key, value in arrival.settings.items():
+                self._must_be_settable(key)
                 self._any(key, value)
             self._extensions(arrival)
         self._address_columns()

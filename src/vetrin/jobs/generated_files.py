@@ -69,9 +69,7 @@ def configuration_of_copy(source: ReadableSite, target: Site, mapping: Pairs) ->
     Raises:
         JobError: it cannot be made from the source's.
     """
-    rule = source.definition.configuration
-    theirs = source.configuration.file
-    if target.configuration.file is not None or theirs is None or not rule.files:
+    if target.configuration.file is not None:
         return None
     configuration = target.configuration
     values = {
@@ -83,6 +81,21 @@ def configuration_of_copy(source: ReadableSite, target: Site, mapping: Pairs) ->
     }
     if engine_of(configuration.engine).in_file:
         values = {"database": configuration.database}
+    return made_configuration(source, target.environment.name, values, mapping)
+
+
+def made_configuration(
+    source: ReadableSite, target: str, values: Mapping[str, str], mapping: Pairs
+) -> Placed | None:
+    """The configuration file for a copy, made from its source's, with other ``values``; None where there is none.
+
+    Raises:
+        JobError: it cannot be made.
+    """
+    rule = source.definition.configuration
+    theirs = source.configuration.file
+    if theirs is None or not rule.files:
+        return None
     name = theirs.name if rule.files[0].startswith("../") or "*" in rule.files[0] else rule.files[0]
     try:
         text = Rewriter(mapping).rewrite(source_text(theirs).encode(), Tally()).decode()
@@ -90,7 +103,7 @@ def configuration_of_copy(source: ReadableSite, target: Site, mapping: Pairs) ->
         read = _read_back(source, made, values, name)
     except ConfigurationWriteError as error:
         raise JobError(
-            f"{target.environment.name} has no {name}, and it could not be made from "
+            f"{target} has no {name}, and it could not be made from "
             f"{source.environment.name}'s: {error}",
             f"write {name} there by hand, then run the command again",
         ) from error

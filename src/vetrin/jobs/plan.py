@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from ..cms import Place
+from ..cms import Definition, Place
 from ..config import Arrival, Environment, Keep, Leave, defaults
 from ..database import Attachment, Condition, Replacement, Table
 from ..errors import Refused
@@ -222,9 +222,11 @@ class Plan:
         }
 
 
-def usual_parts(kind: Literal["pull", "push"], root: Place) -> tuple[Part, ...]:
+def usual_parts(
+    kind: Literal["pull", "push"], root: Place, definition: Definition
+) -> tuple[Part, ...]:
     """What a transfer brings where nobody says otherwise: into an empty root, everything."""
-    if is_empty(root):
+    if is_empty(root, definition):
         return PARTS
     return USUAL_PARTS if kind == "pull" else PUSHED_PARTS
 

@@ -193,7 +193,7 @@ class _Planner:
     def _weigh_what_is_there(self) -> None:
         """Say what the target will lack, and which database is not looked at."""
         source, target = self._source, self._target
-        if is_empty(target.root) and source.definition.markers:
+        if is_empty(target.root, target.definition) and source.definition.markers:
             lacking = [part for part in ("core", "code") if part not in self._parts]
             if lacking:
                 self._risks.append(
@@ -210,7 +210,12 @@ class _Planner:
     def _holds(self, files: Difference | None) -> tuple[str, str] | None:
         """The file that holds visitors off while code switches, unless its owner put it there."""
         rule, target = self._source.definition.maintenance, self._target
-        if rule is None or files is None or files.nothing or is_empty(target.root):
+        if (
+            rule is None
+            or files is None
+            or files.nothing
+            or is_empty(target.root, target.definition)
+        ):
             return None
         code = any(
             part_of_path(self._source, entry.path) != "media"

@@ -38,7 +38,7 @@ def parts_wanted(manifest: Manifest, wanted: Wanted) -> tuple[Part, ...]:
         if part not in held:
             raise Refused(
                 f"snapshot {manifest.id} holds no {part}, but {', '.join(held)}",
-                "`vetrin backups` lists what each snapshot holds",
+                "`vetrin snapshots` lists what each snapshot holds",
             )
     if wanted.tables and "data" not in held:
         raise Refused(f"snapshot {manifest.id} holds no data, but {', '.join(held)}", "")

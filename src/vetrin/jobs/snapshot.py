@@ -72,7 +72,7 @@ class Keeping:
         Raises:
             JobError: what was stored cannot be read again as it should be.
         """
-        if target.database.missing or is_empty(target.root):
+        if target.database.missing or is_empty(target.root, target.definition):
             return ""
         manifest = take_snapshot(
             target,

@@ -1,6 +1,7 @@
 """An open environment: its tables, files, extensions, what its configuration says, and its rows on their way."""
 
 from .address_map import UNKNOWN, mapping_for
+from .discovery import Discovered, Where, folder_at, look_at, sites_below
 from .extensions import Extension, active_keys, extensions_of, missing_extensions
 from .open import (
     configuration_of,
@@ -23,6 +24,7 @@ from .summary import Newest, Summary, counts_of, newest_of, standing
 __all__ = [
     "UNKNOWN",
     "Changed",
+    "Discovered",
     "Encoded",
     "Extension",
     "FileScope",
@@ -41,14 +43,17 @@ __all__ = [
     "Summary",
     "TableRows",
     "ValueWork",
+    "Where",
     "active_keys",
     "ahead",
     "configuration_of",
     "counts_of",
     "extensions_of",
     "file_scope",
+    "folder_at",
     "is_empty",
     "lies_loose",
+    "look_at",
     "mapping_for",
     "missing_extensions",
     "newest_of",
@@ -61,6 +66,7 @@ __all__ = [
     "rewrite_payloads",
     "root_of",
     "signed_between",
+    "sites_below",
     "standing",
     "stays_with",
 ]

@@ -9,7 +9,7 @@ from functools import partial
 from pathlib import Path
 from typing import cast
 
-from ..cms import Place, SiteConfiguration, read_configuration
+from ..cms import Definition, Place, SiteConfiguration, read_configuration
 from ..config import Environment, Project, creator_password, database_password
 from ..database import AbsentDatabase, Database
 from ..database.engines import Wanted, engine_of
@@ -24,9 +24,10 @@ from .site import Site
 _EMPTY = frozenset({OWN_FOLDER, ".well-known", "lost+found", "cgi-bin", ".git", ".gitignore"})
 
 
-def is_empty(root: Place) -> bool:
-    """True where no site is, nor anything else that one would lie among."""
-    return not root.is_dir() or all(item.name in _EMPTY for item in root.iterdir())
+def is_empty(root: Place, definition: Definition) -> bool:
+    """True where no site is, nor anything else that one would lie among; its configuration may wait there for it."""
+    own = {*_EMPTY, *definition.configuration.files}
+    return not root.is_dir() or all(item.name in own for item in root.iterdir())
 
 
 def remote_host_of(environment: Environment) -> RemoteHost | None:
@@ -86,7 +87,7 @@ def _configuration(
     # What is set in the environment of a process here says nothing of one on another machine.
     environ: dict[str, str] | None = None if environment.host is None else {}
     gone = anyway and root.is_dir() and not project.definition.is_site(root)
-    if like is not None and (gone or is_empty(root)):
+    if like is not None and (gone or is_empty(root, project.definition)):
         given = dict(environment.database)
         if engine_of(like.engine).in_file and not {"file", "database"} & given.keys():
             given["file"] = Path(like.database).name
@@ -103,6 +104,11 @@ def _configuration(
             f"there is no folder {root}" + (f" on {environment.host}" if environment.host else ""),
             f"create it, or correct root in [environment.{environment.name}]",
         )
+    if is_empty(root, project.definition):
+        raise ReachError(
+            environment.name, "files", f"{root} is empty",
+            f"a transfer fills it: vetrin pull --to {environment.name}",
+        )  # fmt: skip
     if not project.definition.is_site(root):
         raise ReachError(
             environment.name,
@@ -149,7 +155,10 @@ def open_database(
 
 
 def password_of(environment: Environment, configuration: SiteConfiguration) -> str:
-    """The database password: from the site's configuration, else from where the user keeps it."""
+    """The database password: from the site's configuration, else from where the user keeps it; for an account that
+    the project names, the other way round, as the configuration has that of another one."""
+    if "user" in environment.database:
+        return database_password(environment.name) or configuration.password
     return configuration.password or database_password(environment.name) or ""
 
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from ..cms import read_version
 from ..database import AllOf, Condition, Not
-from . import ReadableSite
+from .site import ReadableSite
 
 
 @dataclass(frozen=True)

@@ -138,11 +138,11 @@ class Store:
         if not fitting and name == "newest" and environment:
             raise NoSnapshot(
                 f"there is no snapshot of {environment} in {self.where}; that of another environment is "
-                "named by its ID (`vetrin backups` lists them)"
+                "named by its ID (`vetrin snapshots` lists them)"
             )
         if not fitting:
             raise NoSnapshot(
-                f"there is no snapshot {name!r} in {self.where}; `vetrin backups` lists them"
+                f"there is no snapshot {name!r} in {self.where}; `vetrin snapshots` lists them"
             )
         if len(fitting) > 1:
             ids = ", ".join(item.id for item in fitting)

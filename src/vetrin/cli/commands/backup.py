@@ -68,14 +68,14 @@ def run(args: argparse.Namespace, out: Out) -> int:
     if harms:
         return harmed(out, harms)
     if args.verify:
-        out.show(lead("✓ ", "bold green").append("read again as a whole: verified", style=""))
+        out.show(lead("✓ ", "good").append("read again as a whole: verified", style=""))
     if project.store.thin:
-        out.say("`vetrin backups --thin` applies the rules of [store.thin]")
+        out.say("`vetrin snapshots --thin` applies the rules of [store.thin]")
     return ExitStatus.DONE
 
 
 def _show(out: Out, manifest: Manifest, where: str) -> None:
-    head = lead("Snapshot ", "bold").append(described(manifest), style="bold cyan")
+    head = lead("Snapshot ", "bold").append(described(manifest), style="name")
     what = []
     if manifest.data is not None:
         what.append(
@@ -99,7 +99,7 @@ def harmed(out: Out, harms: list[Damage]) -> int:
     """Say what is damaged; the exit code."""
     for harm in harms[:20]:
         what = f"table {harm.table}" if harm.table else harm.path or "all of it"
-        out.show(lead("! ", "bold red").append(f"{harm.snapshot}: {what}: {harm.reason}"))
+        out.show(lead("! ", "bad").append(f"{harm.snapshot}: {what}: {harm.reason}"))
     if len(harms) > 20:
         out.show(f"  … and {plural(len(harms) - 20, 'more')}")
     if out.json:
@@ -107,6 +107,6 @@ def harmed(out: Out, harms: list[Damage]) -> int:
     return out.fail(
         ExitStatus.FAILED,
         f"{plural(len(harms), 'thing')} cannot be read any more",
-        "everything else is whole and can be restored with --table, --file or --parts; a new backup of "
+        "everything else is whole and can be restored with --tables, --files or --parts; a new backup of "
         "the environment stores anew what it still has",
     )

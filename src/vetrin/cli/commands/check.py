@@ -55,20 +55,20 @@ def run(args: argparse.Namespace, out: Out) -> int:
 def _show(out: Out, report: CheckReport) -> None:
     lines = lead(f"Check of {report.environment}\n", "bold")
     for item in report.looked:
-        lines.append(" ✓ " if item.good else " ✗ ", style="green" if item.good else "bold red")
+        lines.append(" ✓ " if item.good else " ✗ ", style="good" if item.good else "bad")
         lines.append(f"{item.kind:<8}", style="dim").append(f"{item.what}  ")
         lines.append(f"{item.result}\n", style="dim")
     lines.rstrip()
     out.show(lines)
     if not report.findings:
         out.show(
-            lead("\n✓ ", "bold green").append(
+            lead("\n✓ ", "good").append(
                 f"{plural(len(report.looked), 'thing')} looked at, all as they should be", style=""
             )
         )
         return
     out.show(lead(f"\n{plural(len(report.findings), 'finding')}", "bold"))
     for finding in report.findings:
-        out.show(lead("! ", "yellow").append(f"{finding.where}: {finding.what}"))
+        out.show(lead("! ", "warning").append(f"{finding.where}: {finding.what}"))
         if finding.remedy:
             out.show(f"  → {finding.remedy}")

@@ -10,9 +10,10 @@ from ...inspect.compare import Comparison, TableDifference, compare
 from ...jobs import PARTS, may_read
 from ...site import ReadableSite
 from ...store import open_snapshot
-from ..common import grid, opened, project_of
+from ..common import opened, project_of
 from ..consent import without_foreign_commands
 from ..console import Out, lead, number, plural
+from ..grid import grid
 from ..progress import told
 from ..stored import store_of
 
@@ -85,7 +86,7 @@ def _other(
 
 
 def _show(out: Out, found: Comparison, *, data: bool, everything: bool) -> None:
-    table = grid("", found.a, found.b, "")
+    table = grid("", found.a, found.b, "", side_by_side=False)
     topic = ""
     for line in found.lines:
         if line.same and line.topic in ("plugins", "themes", "files") and not everything:
@@ -94,7 +95,7 @@ def _show(out: Out, found: Comparison, *, data: bool, everything: bool) -> None:
             if topic:
                 table.add_section()
             topic = line.topic
-        mark = lead("≠", "bold yellow") if line.same is False else ""
+        mark = lead("≠", "warning") if line.same is False else ""
         style = "" if line.same is False else "dim"
         name = (
             line.label
@@ -112,9 +113,9 @@ def _show(out: Out, found: Comparison, *, data: bool, everything: bool) -> None:
     if found.entries is not None:
         _entries(out, found, everything=everything)
     if found.differences:
-        out.show(lead(f"≠ {plural(found.differences, 'difference')}", "bold yellow"))
+        out.show(lead(f"≠ {plural(found.differences, 'difference')}", "warning"))
     else:
-        out.show(lead("✓ ", "bold green").append("nothing differs but the address", style=""))
+        out.show(lead("✓ ", "good").append("nothing differs but the address", style=""))
 
 
 def _tables(out: Out, found: Comparison) -> None:

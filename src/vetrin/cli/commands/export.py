@@ -103,7 +103,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             return ExitStatus.DONE
         there = next((one for one in (path, part_of(path, 1)) if one.exists()), None)
         if there is not None:
-            out.confirm(f"Overwrite {there}?", given=args.yes, target=path.name, production=False)
+            out.confirm(f"Overwrite {there}?", args, target=path.name)
         with listener(out) as listen:
             done = export(site, path, packing, everywhere, listen)
     out.document("export", _as_json(done))
@@ -222,7 +222,7 @@ def _show(out: Out, args: argparse.Namespace, done: Packed) -> None:
     if done.paths:
         where = f"{'parts of ' if len(done.paths) > 1 else ''}{printable(args.file)}"
         whole = size(sum(path.stat().st_size for path in done.paths))
-        out.show(lead("✓ ", "bold green").append(f"{packed} in {where} ({whole})", style=""))
+        out.show(lead("✓ ", "good").append(f"{packed} in {where} ({whole})", style=""))
     else:
         out.show(lead("Packed would be: ", "bold").append(packed, style=""))
     left = left_in_words(done.left)

@@ -7,8 +7,9 @@ import argparse
 from ...errors import ExitStatus
 from ...jobs import survey
 from ...site import Healing, open_site
-from ..common import grid, journals_of, project_of
+from ..common import journals_of, project_of
 from ..console import Out, lead, number, plural
+from ..grid import grid
 from ..inplace_view import configure_selection, get_ready, make, selection_of, show_samples
 from ..progress import listener
 
@@ -46,7 +47,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
 def _show(out: Out, healing: Healing, name: str) -> None:
     out.show(
         lead("Broken serialised values in ", "bold")
-        .append(name, style="bold cyan")
+        .append(name, style="name")
         .append(
             f": {plural(healing.values.total(), 'value')} with one reading, "
             f"{number(healing.broken.total())} without"
@@ -59,7 +60,7 @@ def _show(out: Out, healing: Healing, name: str) -> None:
         out.show(table)
     for item in healing.left:
         out.show(
-            lead("! ", "yellow").append(
+            lead("! ", "warning").append(
                 f"{item.table}.{item.column} where {item.key}: no reading, or more than one; "
                 "it stays as it is"
             )

@@ -9,8 +9,9 @@ from rich.text import Text
 from ...errors import ExitStatus
 from ...jobs import Run
 from ...store import SHORT
-from ..common import ago, grid, journals_of, project_of
+from ..common import ago, journals_of, project_of
 from ..console import Out, number, plural, size
+from ..grid import grid
 
 _SUBJECT = 24
 _STAGES = {

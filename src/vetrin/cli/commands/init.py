@@ -3,113 +3,300 @@
 from __future__ import annotations
 
 import argparse
-import os
+import contextlib
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from rich.text import Text
 
-from ...cms import (
-    Definition,
-    SiteConfiguration,
-    find_root,
-    load_definition,
-    read_configuration,
-    read_version,
+from ...archive.recognise import definition_in
+from ...atomic import write_whole
+from ...cms import configuration_file
+from ...config import (
+    FILE_NAME,
+    Draft,
+    Environment,
+    EnvironmentDraft,
+    Project,
+    parse_project,
+    password_variable,
+    project_text,
 )
-from ...config import FILE_NAME, Environment, Project
-from ...config.template import Draft, project_text
-from ...errors import (
-    AddressError,
-    ConfigurationError,
-    DatabaseError,
-    DefinitionError,
-    ExitStatus,
-    ProjectError,
-    ReachError,
-    UsageError,
-)
+from ...database.engines import engine_of
+from ...errors import ExitStatus, ReachError, UsageError
+from ...jobs import Account
 from ...rewrite import Address
-from ...site import open_site
+from ...site import Discovered, ReadableSite, Where, open_site
+from ..archives import looked_into
 from ..console import Out, lead
+from ..setup import (
+    CopyDatabase,
+    add_account,
+    address_of,
+    draft_of,
+    found_at,
+    local_address,
+    named_definition,
+    tell,
+)
+
+_TRIES = 3
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Recognise the site in this folder, read its own configuration without running it, and\n"
-        "write a commented vetrin.toml beside it. What cannot be found out is asked for, or taken\n"
-        "from the options."
+        "Write a commented vetrin.toml for a site. In a folder with a site, its own configuration is read,\n"
+        "without running it. With an address such as ssh://deploy@harrowmere.example, the site is looked\n"
+        "for on that host, and a copy on this machine is prepared for `vetrin pull`. What cannot be found\n"
+        "out is asked for, or taken from the options; each answer is tried at once."
     )
     parser.add_argument(
-        "folder", nargs="?", default=".", metavar="DIR", help="the site's folder (.)"
-    )
+        "where", nargs="?", metavar="WHERE",
+        help="the site: a folder (.), ssh://USER@HOST[:PORT][/FOLDER], or an archive with its files",
+    )  # fmt: skip
     parser.add_argument("--name", help="the site's name")
     parser.add_argument("--cms", help="a definition's name or file, where the files do not tell it")
-    parser.add_argument("--address", help="this copy's web address")
     parser.add_argument(
-        "--environment", default="local", metavar="ENV", help="its name here (local)"
+        "--as",
+        dest="called",
+        metavar="ENV",
+        help="what the site there is called (local; on a host production)",
     )
     parser.add_argument(
-        "--other", action="append", default=[], metavar="ENV=ADDRESS=ROOT",
-        help="a further environment: name, web address, root folder; can be repeated",
+        "--address", metavar="URL", help="the web address of the copy on this machine"
+    )
+    parser.add_argument(
+        "--address-there",
+        metavar="URL",
+        help="the web address of the site on the host, where it does not say it",
+    )
+    parser.add_argument(
+        "--root",
+        metavar="DIR",
+        default="public",
+        help="the folder of the copy on this machine (public)",
+    )
+    parser.add_argument(
+        "--other", action="append", default=[], metavar="ENV=WHERE",
+        help="a further environment, as `vetrin add` takes it; can be repeated",
     )  # fmt: skip
     parser.add_argument(
         "--above", action="store_true",
         help="where this is the site's root, write vetrin.toml into the folder above, which no web server serves",
     )  # fmt: skip
+    add_account(parser)
     parser.epilog = """examples:
   vetrin init
-  vetrin init --address http://harrowmere.test:8080
-  vetrin init --other production=https://www.harrowmere.example=/srv/www/harrowmere"""
+  vetrin init ssh://deploy@harrowmere.example
+  vetrin init ssh://deploy@harrowmere.example/srv/www/harrowmere --address http://harrowmere.test:8080 --yes
+  vetrin init panel.zip
+  vetrin init --other production=ssh://deploy@harrowmere.example/srv/www/harrowmere"""
+
+
+@dataclass(frozen=True)
+class _Setup:
+    """What is to be written: the file, and with an account the copy that is to be prepared."""
+
+    path: Path
+    draft: Draft
+    database: CopyDatabase | None = None
+    account: Account | None = None
+    source: ReadableSite | None = None  # where it is open: what the copy is made of
+    next: str = ""
 
 
 def run(args: argparse.Namespace, out: Out) -> int:
-    folder = Path(args.project or args.folder).absolute()
+    with contextlib.ExitStack() as stack:
+        if args.where and Path(args.where).is_file():
+            setup = _from_archive(args, out, Path(args.where), stack)
+        else:
+            where = Where.parse(args.where or args.project or ".")
+            setup = _from_host(args, out, where) if where.host else _here(args, out, where)
+        return _set_up(args, out, setup)
+
+
+def _set_up(args: argparse.Namespace, out: Out, setup: _Setup) -> int:
+    text = project_text(setup.draft)
+    project = parse_project(text, setup.path.parent)
+    document = {
+        "file": str(setup.path), "cms": setup.draft.cms, "written": not args.dry_run,
+        "environments": [
+            {"name": one.name, "address": one.address, "host": one.host or None, "root": one.root}
+            for one in setup.draft.environments
+        ],
+        "database": setup.account.database if setup.account else None, "next": setup.next,
+    }  # fmt: skip
+    if args.dry_run:
+        out.document("init", document)
+        out.show(Text(text))
+        return ExitStatus.DONE
+    if setup.database is not None:
+        local, *others = project.environments.values()
+        local.root.mkdir(parents=True, exist_ok=True)
+        if setup.account is not None:
+            with contextlib.ExitStack() as stack:
+                source = setup.source or stack.enter_context(open_site(project, others[0]))
+                written = setup.database.make(source, local, setup.account)
+            if written is None:
+                setup = _with_account(setup, setup.account)
+                text = project_text(setup.draft)
+                out.warn(f"give the password by {password_variable(local.name)} or the keyring "
+                         f"(service vetrin, user {local.name})")  # fmt: skip
+            else:
+                out.show(lead("✓ ", "good").append(f"{written} is written, for you alone to read"))
+    write_whole(setup.path, text.encode(), 0o644)
+    out.document("init", document)
+    out.show(lead("✓ ", "good").append(f"{setup.path} is written"))
+    out.show(lead("Next: ", "bold").append(setup.next, style="name"))
+    return ExitStatus.DONE
+
+
+def _here(args: argparse.Namespace, out: Out, where: Where) -> _Setup:
+    """A project for the site in a folder of this machine."""
+    folder = Path(where.folder).expanduser().absolute()
     if not folder.is_dir():
         raise UsageError(f"there is no folder {folder}")
     _must_be_new(folder / FILE_NAME)
-    root, definition = _recognise(folder, args.cms)
-    own = folder / args.cms if args.cms and args.cms.endswith(".toml") else None
-    if root == folder:
-        folder = _out_of_the_web(args, out, folder)
-    path = folder / FILE_NAME
-    version = read_version(root, definition) or "of unknown version"
-    out.say(f"{definition.title} {version} in {root}")
-    try:
-        configuration: SiteConfiguration | None = read_configuration(root, definition)
-    except ConfigurationError as error:
-        configuration = None
-        out.warn(str(error))
-    title, recorded = _from_database(root, definition, configuration, out)
-    address = _address(args, out, configuration, recorded)
-    name = args.name or out.ask("The site's name", title or folder.name)
-    others = [_other(text) for text in args.other] or _ask_others(out)
-    text = project_text(
-        Draft(
-            site=name,
-            cms=os.path.relpath(own, folder) if own else args.cms or definition.name,
-            environment=args.environment,
-            address=address,
-            root=os.path.relpath(root, folder),
-            configuration=configuration,
-            others=tuple(others),
+    name = args.called or "local"
+    found = found_at(where, name, args.cms, out)
+    if found is None:
+        raise UsageError(
+            f"no site of a known CMS in {folder} or two levels below it",
+            "run this in the site's folder, name a host (vetrin init ssh://user@host), or a definition with --cms",
         )
+    if Path(str(found.root)) == folder:
+        folder = _out_of_the_web(args, out, folder)
+    tell(out, found, where)
+    address = address_of(
+        args.address, out, "Web address of this copy", list(map(str, found.addresses))
     )
-    out.document("init", {"file": str(path), "root": str(root), "cms": definition.name,
-                          "written": not args.dry_run})  # fmt: skip
-    if args.dry_run:
-        out.show(Text(text))
-        return ExitStatus.DONE
-    path.write_text(text, encoding="utf-8")
-    out.show(lead("✓ ", "bold green").append(f"{path} is written"))
+    others = [_other(text, out, folder) for text in args.other]
     if not others:
-        out.show("Next: describe the live site in it (see the comments there), then")
-    out.show(f"Next: vetrin reach {args.environment}, then vetrin status")
-    return ExitStatus.DONE
+        others = _asked_other(out, folder, address)
+    drafts = (draft_of(name, address, found, where, folder=folder), *others)
+    title = args.name or found.title or out.ask("The site's name", folder.name)
+    following = "vetrin status" if others else "vetrin add production ssh://USER@HOST/FOLDER"
+    return _Setup(
+        folder / FILE_NAME, Draft(title, _cms(args, found, folder), drafts), next=following
+    )
+
+
+def _from_host(args: argparse.Namespace, out: Out, where: Where) -> _Setup:
+    """A project for a site on a host, with a copy here that is still to be filled."""
+    folder = Path(args.project or ".").absolute()
+    _must_be_new(folder / FILE_NAME)
+    name = args.called or "production"
+    found = found_at(where, name, args.cms, out)
+    if found is None:
+        raise UsageError(
+            f"no site of a known CMS was found on {where.host}"
+            + (f" in {where.folder}" if where.folder else ""),
+            f"name its folder: vetrin init {where.host}/srv/www/site",
+        )
+    tell(out, found, where)
+    if found.configuration is None:
+        raise UsageError(
+            f"the configuration of the site cannot be read: {found.problem}", "correct it there"
+        )
+    live = str(found.addresses[0]) if found.addresses else ""
+    if args.address_there or not live:
+        live = address_of(args.address_there, out, "Web address of the site there", [])
+    address = address_of(
+        args.address,
+        out,
+        "Web address of the copy on this machine",
+        [local_address(found)],
+    )
+    root = folder / args.root
+    setup = _Setup(
+        folder / FILE_NAME,
+        Draft(
+            args.name or found.title or folder.name,
+            _cms(args, found, folder),
+            (
+                EnvironmentDraft("local", address, args.root),
+                draft_of(name, live, found, where, folder=folder,
+                         also=[str(one) for one in found.addresses if str(one) != live]),
+            ),
+        ),
+        next="vetrin pull" if name == "production" else f"vetrin pull {name}",
+    )  # fmt: skip
+    return _with_database(args, out, setup, found, root)
+
+
+def _from_archive(
+    args: argparse.Namespace, out: Out, path: Path, stack: contextlib.ExitStack
+) -> _Setup:
+    """A project for a site in an archive, with a copy here that is still to be filled."""
+    folder = Path(args.project or ".").absolute()
+    _must_be_new(folder / FILE_NAME)
+    definition = named_definition(args.cms, folder) if args.cms else definition_in([path])
+    if definition is None:
+        raise UsageError(
+            f"{path}: it cannot be told of which CMS it is", "name its definition with --cms"
+        )
+    name = args.called or "local"
+    anything = Environment(name, Address("http", "unknown.invalid"), folder)
+    project = Project(folder, "", definition, {name: anything})
+    given = argparse.Namespace(
+        database="", prefix=None, folder=None, address="", passphrase=False, yes=args.yes, words=[]
+    )
+    site, _ = stack.enter_context(looked_into(given, out, project, [str(path)]))
+    # A stored site names no file of its own; here it is what the copy's is made of.
+    site.configuration = replace(site.configuration, file=configuration_file(site.root, definition))
+    found = Discovered(site.root, definition, site.configuration, site.title)
+    found.addresses += [address for _, address in site.recorded_addresses()]
+    tell(out, found, Where(None, ""))
+    address = address_of(
+        args.address, out, "Web address of the copy on this machine", [local_address(found)]
+    )
+    title = args.name or found.title or folder.name
+    draft = Draft(title, _cms(args, found, folder), (EnvironmentDraft(name, address, args.root),))
+    setup = _Setup(folder / FILE_NAME, draft, source=site, next=f"vetrin import {path} {name}")
+    return _with_database(args, out, setup, found, folder / args.root)
+
+
+def _with_database(
+    args: argparse.Namespace, out: Out, setup: _Setup, found: Discovered, root: Path
+) -> _Setup:
+    """The same with a database for the copy, where it needs one of a server."""
+    assert found.configuration is not None
+    if engine_of(found.configuration.engine).in_file or configuration_file(root, found.definition):
+        return setup
+    database = CopyDatabase(args, out, setup.draft.environments[0].name, found, root)
+    account = database.find()
+    if account is None:
+        out.warn(
+            "no database account for the copy yet: correct [environment.local.database], then vetrin reach local"
+        )
+        return replace(_with_account(setup, database.likely()), next="vetrin reach local")
+    return replace(setup, database=database, account=account)
+
+
+def _with_account(setup: _Setup, account: Account) -> _Setup:
+    """The same with the account's names in vetrin.toml."""
+    local, *others = setup.draft.environments
+    given = {"database": account.database, "user": account.user}
+    if account.host != "localhost":
+        given["host"] = account.host
+    local = replace(local, database=given)
+    return replace(setup, draft=replace(setup.draft, environments=(local, *others)))
+
+
+def _cms(args: argparse.Namespace, found: Discovered, folder: Path) -> str:
+    """How the definition is named in vetrin.toml."""
+    if args.cms and args.cms.endswith(".toml"):
+        own = Path(args.cms).absolute()
+        return str(own.relative_to(folder)) if own.is_relative_to(folder) else str(own)
+    return found.definition.name
 
 
 def _must_be_new(path: Path) -> None:
     if path.exists():
-        raise UsageError(f"{path} is there already; edit it, or move it away to start anew")
+        raise UsageError(
+            f"{path} is there already",
+            "edit it, add to it with `vetrin add`, or move it away to start anew",
+        )
 
 
 def _out_of_the_web(args: argparse.Namespace, out: Out, root: Path) -> Path:
@@ -117,7 +304,7 @@ def _out_of_the_web(args: argparse.Namespace, out: Out, root: Path) -> Path:
     above = root.parent
     if not args.above:
         out.warn(f"a web server that serves {root} would hand out {FILE_NAME} as well, to anybody")
-        if not out.at_terminal or out.json:
+        if not out.asking:
             out.warn("--above writes it into the folder above")
             return root
         if not out.agrees(f"Write it to {above} instead?"):
@@ -126,71 +313,40 @@ def _out_of_the_web(args: argparse.Namespace, out: Out, root: Path) -> Path:
     return above
 
 
-def _recognise(folder: Path, cms: str | None) -> tuple[Path, Definition]:
-    if cms is not None:
-        try:
-            return folder, load_definition(cms, folder)
-        except DefinitionError as error:
-            raise UsageError(f"--cms: {error}") from error
-    found = find_root(folder)
+def _other(text: str, out: Out, folder: Path) -> EnvironmentDraft:
+    """A further environment of the options."""
+    name, equals, rest = text.partition("=")
+    if not equals or not name or not rest:
+        raise UsageError(
+            f"--other: {text!r}: write ENV=WHERE, such as production=ssh://deploy@harrowmere.example/srv/www"
+        )
+    return _draft(name, Where.parse(rest), out, folder, ())
+
+
+def _draft(
+    name: str, where: Where, out: Out, folder: Path, taken: tuple[str, ...]
+) -> EnvironmentDraft:
+    found = found_at(where, name, None, out)
     if found is None:
         raise UsageError(
-            f"no site of a known CMS in {folder} or two levels below it; "
-            "run this in the site's folder, or name a definition with --cms"
+            f"no site of a known CMS was found at {where}", f"`vetrin add {name}` adds an empty one"
         )
-    return found
+    tell(out, found, where)
+    known = [str(one) for one in found.addresses if str(one) not in taken]
+    address = known[0] if known else address_of(None, out, f"Web address of {name}", [])
+    return draft_of(name, address, found, where, folder=folder, also=known[1:])
 
 
-def _from_database(
-    root: Path, definition: Definition, configuration: SiteConfiguration | None, out: Out
-) -> tuple[str | None, list[Address]]:
-    """Title and addresses that the site's own settings hold, if its database answers."""
-    if configuration is None:
-        return None, []
-    environment = Environment("local", Address("http", "localhost"), root)
-    project = Project(root, "", definition, {"local": environment})
-    try:
-        with open_site(project, environment) as site:
-            rule = definition.settings
-            title = site.setting(rule.title) if rule and rule.title else None
-            return title, [address for _, address in site.recorded_addresses()]
-    except (ReachError, DatabaseError) as error:
-        out.warn(f"its database does not answer yet: {error}")
-        return None, []
-
-
-def _address(
-    args: argparse.Namespace,
-    out: Out,
-    configuration: SiteConfiguration | None,
-    recorded: list[Address],
-) -> str:
-    known = [*(configuration.addresses if configuration else ()), *map(str, recorded)]
-    text = args.address or out.ask("Web address of this copy", known[0] if known else "")
-    if not text:
-        raise UsageError("its web address is told nowhere; give it with --address")
-    try:
-        return str(Address.parse(text))
-    except AddressError as error:
-        raise UsageError(f"--address: {error}") from error
-
-
-def _other(text: str) -> tuple[str, str, str]:
-    name, _, rest = text.partition("=")
-    address, _, root = rest.rpartition("=")
-    try:
-        return name, str(Address.parse(address)), root
-    except AddressError as error:
-        raise UsageError(f"--other: write ENV=ADDRESS=ROOT; {error}") from error
-
-
-def _ask_others(out: Out) -> list[tuple[str, str, str]]:
-    text = out.ask("Address of the live site (leave empty to add it later)")
-    if not text:
-        return []
-    try:
-        address = str(Address.parse(text))
-    except AddressError as error:
-        raise ProjectError(str(error)) from error
-    root = out.ask("Its root folder")
-    return [("production", address, root)] if root else []
+def _asked_other(out: Out, folder: Path, address: str) -> list[EnvironmentDraft]:
+    """The live site, if somebody says where it is."""
+    for _ in range(_TRIES if out.asking else 0):
+        text = out.ask("Where is the live site? ssh://USER@HOST/FOLDER, or a folder (empty: later)")
+        if not text:
+            break
+        try:
+            return [_draft("production", Where.parse(text), out, folder, (address,))]
+        except (UsageError, ReachError) as error:
+            out.warn(str(error))
+            if error.remedy:
+                out.say(f"  → {error.remedy}")
+    return []

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from ...config import Route
+from ...config import Project, Route
 from ...config.edit import save_route
 from ..common import project_of, source_of, target_of
 from ..console import Out
@@ -45,6 +45,16 @@ def run(args: argparse.Namespace, out: Out) -> int:
     parts = parts_of(listed([args.parts]), "--parts") if args.parts else ()
     route = with_choices(Route(args.save_as or "pull", source.name, target.name, parts), args)
     if args.save_as:
-        save_route(project, route)
-        out.say(f"saved: `vetrin run {args.save_as}` does this again")
+        _save(args, out, project, route)
     return transfer(args, out, project, route, all_of_it=args.leave_nothing)
+
+
+def _save(args: argparse.Namespace, out: Out, project: Project, route: Route) -> None:
+    """Save the route, unless this is a dry run; another one of that name is not replaced unasked."""
+    if args.dry_run:
+        out.say(f"dry run: the route {route.name} is not saved")
+        return
+    if project.routes.get(route.name) not in (None, route):
+        out.confirm(f"Replace the route {route.name} in vetrin.toml?", args, target=route.target)
+    save_route(project, route)
+    out.say(f"saved: `vetrin run {route.name}` does this again")

@@ -183,7 +183,7 @@ def _errand(
     parts = (
         parts_of(listed([args.parts]), "--parts")
         if args.parts
-        else usual_parts("push", root_of(target))
+        else usual_parts("push", root_of(target), project.definition)
     )
     build, promoted = None, None
     if args.build:
@@ -207,7 +207,7 @@ def _errand(
     may_read(source)
     if build is not None and not args.parts and "data" not in parts:
         parts = parts_of(build.parts, "--build")
-    if "data" in parts and usual_parts("push", root_of(target)) != parts:
+    if "data" in parts and usual_parts("push", root_of(target), project.definition) != parts:
         raise Refused(
             f"a push does not overwrite the data of {target.name}",
             f"push code, core or media; `vetrin pull {source.name} --to {target.name}` replaces data",
@@ -288,7 +288,9 @@ def _tried(out: Out, errand: _Errand, build: Build, proof: Run | None) -> None:
         out.show(lead("Tried: ", "bold").append(text, style=""))
     else:
         out.show(
-            lead("! ", "yellow").append(f"{errand.target.name} gets a build that was tried nowhere")
+            lead("! ", "warning").append(
+                f"{errand.target.name} gets a build that was tried nowhere"
+            )
         )
 
 
@@ -319,23 +321,23 @@ def _outcome(out: Out, errand: _Errand, done: Pushed, checked: CheckReport | Non
         )
     assert checked is not None
     if done.before.state == "broken":
-        out.show(lead("! ", "yellow").append(
+        out.show(lead("! ", "warning").append(
             f"the home page did not answer well before the push either: {done.before.says}"
         ))  # fmt: skip
     if done.after.state == "broken":
-        out.show(lead("! ", "bold red").append(f"the home page {done.after.says}"))
+        out.show(lead("! ", "bad").append(f"the home page {done.after.says}"))
     if not checked.findings:
         out.show(
-            lead("✓ ", "bold green").append(
+            lead("✓ ", "good").append(
                 f"Checked: {plural(len(checked.looked), 'thing')} looked at, all as they should be",
                 style="",
             )
         )
     for finding in checked.findings:
-        out.show(lead("! ", "yellow").append(f"{finding.where}: {finding.what}"))
+        out.show(lead("! ", "warning").append(f"{finding.where}: {finding.what}"))
     if done.idle:
         out.show(
-            lead("! ", "yellow").append(
+            lead("! ", "warning").append(
                 f"not in use in {name}, so that no page ran it and no check has tried it: "
                 f"{some_of(list(done.idle), 8)}"
             )

@@ -7,9 +7,17 @@ import os
 from dataclasses import dataclass
 
 from ...cms import read_version
-from ...config import Environment, Project
+from ...config import Environment, Project, password_variable
 from ...errors import DatabaseError, DatabaseUnreachable, ExitStatus, ReachError
-from ...site import Site, configuration_of, open_site, remote_host_of, root_of
+from ...site import (
+    Site,
+    configuration_of,
+    is_empty,
+    open_database,
+    open_site,
+    remote_host_of,
+    root_of,
+)
 from ..common import project_of
 from ..console import Out, lead, number, plural, size
 
@@ -35,9 +43,13 @@ def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
     environment = project.environment(args.environment)
     proofs = [*_host(environment)]
+    empty = False
     if all(proof.good for proof in proofs):
-        proofs += _inside(project, environment)
-    proofs.append(_address(environment))
+        empty = environment.access == "read-write" and is_empty(
+            root_of(environment), project.definition
+        )
+        proofs += _still_empty(project, environment) if empty else _inside(project, environment)
+    proofs.append(_address(environment, empty=empty))
     out.document(
         "reach",
         {"environment": environment.name, "good": all(p.good for p in proofs),
@@ -46,7 +58,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     lines = lead(f"{environment.name} ({environment.role}, {environment.access}), ", "bold")
     lines.append(f"on {environment.host}\n" if environment.host else "on this machine\n")
     for proof in proofs:
-        lines.append(" ✓ " if proof.good else " ✗ ", style="green" if proof.good else "bold red")
+        lines.append(" ✓ " if proof.good else " ✗ ", style="good" if proof.good else "bad")
         lines.append(f"{proof.part:<14}", style="bold").append(f"{proof.says}\n")
         if proof.remedy:
             lines.append(f"   → {proof.remedy}\n")
@@ -72,6 +84,43 @@ def _host(environment: Environment) -> list[Proof]:
     if measured.limit:
         says += f"; limited to {size(measured.limit)}/s"
     return [Proof("host", True, says), Proof("way", True, f"files {remote_host.file_way}")]
+
+
+def _still_empty(project: Project, environment: Environment) -> list[Proof]:
+    """An environment that a transfer is still to fill: whether its database can be got at."""
+    root = root_of(environment)
+    proofs = [Proof("files", True, f"{root} is empty; a transfer fills it")]
+    sources = [one for one in project.environments.values() if one.name != environment.name]
+    live = next((one for one in sources if one.role == "production"), next(iter(sources), None))
+    if live is None:
+        return [
+            *proofs,
+            Proof("source", False, "no other environment could fill it", "vetrin add names one"),
+        ]
+    try:
+        like = configuration_of(project, live)
+        configuration = configuration_of(project, environment, like)
+        database = open_database(environment, configuration, read_only=True, may_be_missing=True)
+    except ReachError as error:
+        remedy = (
+            error.remedy or f"write its database into [environment.{environment.name}.database]"
+        )
+        return [*proofs, Proof("configuration", False, str(error), remedy)]
+    except DatabaseError as error:
+        remedy = error.remedy or f"correct [environment.{environment.name}.database]"
+        password = f"; its password comes from the keyring or {password_variable(environment.name)}"
+        return [*proofs, Proof("database", False, str(error), remedy + password)]
+    try:
+        facts = database.facts()
+        says = f"{facts.product} {facts.version}, {facts.where}"
+        held = (
+            "is still to be made, which the account may"
+            if database.missing
+            else (f"has {plural(len(database.tables()), 'table')}")
+        )
+        return [*proofs, Proof("database", True, f"{says}; {configuration.database} {held}")]
+    finally:
+        database.close()
 
 
 def _inside(project: Project, environment: Environment) -> list[Proof]:
@@ -134,25 +183,20 @@ def _database(site: Site) -> list[Proof]:
     return proofs
 
 
-def _address(environment: Environment) -> Proof:
+def _address(environment: Environment, *, empty: bool) -> Proof:
     # Loaded only where a page is asked for.
-    import httpx
-
-    # As above.
+    from ...inspect.web_access import client_for
+    from ...inspect.web_check import wrong_with
     from ...inspect.web_page import fetch
 
     url = f"{environment.address}/"
-    with httpx.Client(timeout=15) as client:
+    with client_for(environment) as client:
         page = fetch(client, url, environment.address)
-    if page.problem:
-        remedy = (
-            "check that the web server runs, that the name resolves, and the address's spelling"
-        )
+    if empty and not page.status:
+        return Proof("address", True, f"{url}: nothing answers, as nothing is there yet")
+    problem, remedy = wrong_with(page, environment, ())
+    if problem and (page.problem or page.status in (401, 407) or page.status >= 500):
         if page.leads_to:
             remedy = f"if that is its address, write it in [environment.{environment.name}]"
-        return Proof("address", False, f"{url}: {page.problem}", remedy)
-    if page.status >= 500:
-        return Proof(
-            "address", False, f"{url} answers {page.status}", "look into the site's error log"
-        )
+        return Proof("address", False, f"{url}: {problem}", remedy)
     return Proof("address", True, f"{url} answers {page.status}, {size(len(page.body))}")

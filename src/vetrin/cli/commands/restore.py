@@ -25,11 +25,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("snapshot", metavar="SNAPSHOT", help="its ID, its label, or newest")
     parser.add_argument("--parts", metavar="PART,…", help="of what the snapshot holds, only these")
     parser.add_argument(
-        "--table", metavar="TABLE,…", action="append", default=[],
+        "--tables", metavar="TABLE,…", action="append", default=[],
         help="only these tables; names may hold *, with or without the prefix",
     )  # fmt: skip
     parser.add_argument(
-        "--file", metavar="PATH", action="append", default=[],
+        "--files", metavar="PATH", action="append", default=[],
         help="only this file or folder, by its path below the root",
     )  # fmt: skip
     parser.add_argument(
@@ -40,8 +40,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.epilog = """examples:
   vetrin restore local newest --dry-run
   vetrin restore production k3f9ap --parts data
-  vetrin restore production "before the redesign" --table bookings,booking_dates
-  vetrin restore local k3f9ap --file wp-content/uploads/2026
+  vetrin restore production "before the redesign" --tables bookings,booking_dates
+  vetrin restore local k3f9ap --files wp-content/uploads/2026
   vetrin undo local                     takes it back"""
 
 
@@ -74,11 +74,11 @@ def run(args: argparse.Namespace, out: Out) -> int:
 
 def _wanted(args: argparse.Namespace) -> Wanted:
     parts = parts_of(listed([args.parts]), "--parts") if args.parts else ()
-    tables, paths = listed(args.table), tuple(args.file)
+    tables, paths = listed(args.tables), tuple(args.files)
     if args.mirror and paths:
-        raise ProjectError("--mirror and --file: removing everything but some files is not meant")
+        raise ProjectError("--mirror and --files: removing everything but some files is not meant")
     if parts and (tables or paths):
-        raise ProjectError("--parts and --table or --file: give the one or the other")
+        raise ProjectError("--parts and --tables or --files: give the one or the other")
     return Wanted(parts, tables, paths, args.mirror)
 
 

@@ -67,7 +67,7 @@ def _finish(args: argparse.Namespace, out: Out, project: Project, name: str) -> 
         text = f"{name} is as it was before: the switch belonged to another project, and was taken back"
     else:
         text = f"Run {done.number} ({done.kind}) had been stopped in its switch; it is finished now"
-    out.show(lead("✓ ", "bold green").append(text, style=""))
+    out.show(lead("✓ ", "good").append(text, style=""))
     out.show(f"Next: vetrin check {name}   ·   back: vetrin undo {name}")
     out.document("resume", {"run": done.number if done else None, "finished": done is not None})
     return ExitStatus.DONE
@@ -80,9 +80,11 @@ def _words(args: argparse.Namespace, run: Run) -> list[str]:
         words += ["--build", run.build["fingerprint"]]
     if args.dry_run:
         words.append("--dry-run")
-    for name in ("json", "quiet", "verbose"):
+    for name in ("json", "events", "quiet", "verbose"):
         if getattr(args, name):
             words.append(f"--{name}")
     if args.project:
         words += ["--project", args.project]
-    return [*words, f"--yes={run.target}"]
+    if args.color:
+        words += ["--color", args.color]
+    return [*words, "--yes", f"--confirm={run.target}"]

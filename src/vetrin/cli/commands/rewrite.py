@@ -8,8 +8,9 @@ from ...errors import ExitStatus, UsageError
 from ...jobs import Survey, survey
 from ...rewrite import Address, Mapping, parse_literal, parse_pair
 from ...site import Rewriting, Site, open_site, signed_between
-from ..common import grid, journals_of, project_of
+from ..common import journals_of, project_of
 from ..console import Out, lead, number, plural
+from ..grid import grid
 from ..inplace_view import configure_selection, get_ready, make, selection_of, show_samples
 from ..plan_view import show_counts, show_left
 from ..progress import listener
@@ -66,7 +67,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
 
 
 def _show(out: Out, site: Site, found: Survey, rewriting: Rewriting) -> None:
-    out.show(lead("Rewrite in ", "bold").append(site.environment.name, style="bold cyan"))
+    out.show(lead("Rewrite in ", "bold").append(site.environment.name, style="name"))
     table = grid("table", ">rows that change", "how")
     for name, count in found.rows.most_common():
         how = "the table is copied and exchanged" if name in found.whole else "these rows alone"

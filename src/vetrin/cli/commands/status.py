@@ -10,8 +10,9 @@ from ...errors import DatabaseError, ExitStatus, FilesError, ReachError
 from ...jobs import Run
 from ...site import Summary, standing
 from ...store import SHORT
-from ..common import grid, journals_of, last_transfer, opened, project_of
+from ..common import journals_of, last_transfer, opened, project_of
 from ..console import Out, lead, number, size
+from ..grid import grid
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -48,7 +49,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         },
     )
     table = grid("", *(environment.name for environment, _, _ in columns),
-                 title=f"{project.name} · {project.definition.title}")  # fmt: skip
+                 title=f"{project.name} · {project.definition.title}", side_by_side=True)  # fmt: skip
     for label, cells in _rows(columns, project):
         table.add_row(lead(label, "dim"), *cells)
     table.add_row(

@@ -10,8 +10,9 @@ from ...errors import ExitStatus
 from ...inspect.strays import Finding, find_strays
 from ...jobs import may_read
 from ..archives import add_given, is_file, looked_into
-from ..common import grid, opened, project_of
+from ..common import opened, project_of
 from ..console import Out, lead, number, plural
+from ..grid import grid
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -23,7 +24,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "environment", metavar="ENV", help="the environment; or a file: an archive or an SQL dump"
     )
     add_given(parser)
-    parser.add_argument("--files", action="store_true", help="look into the site's text files too")
+    parser.add_argument(
+        "--text-files", action="store_true", help="look into the site's text files too"
+    )
     parser.add_argument(
         "--limit",
         type=int,
@@ -35,7 +38,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 examples:
   vetrin strays local
-  vetrin strays staging --files --limit 100
+  vetrin strays staging --text-files --limit 100
   vetrin strays local --json
   vetrin strays handover.zip"""
 
@@ -46,7 +49,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         with looked_into(args, out, project, [args.environment]) as (site, _):
             own = set(site.environment.addresses)
             others = [e for e in project.environments.values() if not own & set(e.addresses)]
-            found = find_strays(site, others, files=args.files, limit=args.limit)
+            found = find_strays(site, others, files=args.text_files, limit=args.limit)
         out.document("strays", {"environment": args.environment, "good": not found, "mend": [],
                                 **found.as_json()})  # fmt: skip
         _show(out, found, args.environment)
@@ -55,7 +58,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     may_read(environment)
     others = [one for one in project.environments.values() if one is not environment]
     with opened(out, project, environment) as site:
-        found = find_strays(site, others, files=args.files, limit=args.limit)
+        found = find_strays(site, others, files=args.text_files, limit=args.limit)
     remedies = [
         f"vetrin rewrite {environment.name} --replace {old}={environment.address}"
         for old in found.addresses
@@ -74,7 +77,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             out.show(f"  {remedy}")
     if found.mendable[""]:
         out.show(
-            lead("! ", "yellow").append(
+            lead("! ", "warning").append(
                 f"{plural(found.mendable[''], 'value')} with such references can only be changed by hand: their "
                 "form is not known, or they have no one reading"
             )
@@ -90,9 +93,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
 
 def _show(out: Out, found: Finding, name: str) -> None:
     total = found.counts.total()
-    out.show(
-        lead("Strays in ", "bold").append(name, style="bold cyan").append(f": {number(total)}")
-    )
+    out.show(lead("Strays in ", "bold").append(name, style="name").append(f": {number(total)}"))
     if not total:
         return
     table = grid("where", "leads to", "form", ">references")

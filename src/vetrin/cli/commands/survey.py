@@ -9,9 +9,10 @@ from ...errors import ExitStatus
 from ...inspect.survey import Survey, leave_table, survey
 from ...jobs import may_read
 from ..archives import add_given, is_file, looked_into
-from ..common import grid, opened, project_of
+from ..common import opened, project_of
 from ..consent import without_foreign_commands
 from ..console import Out, lead, number, plural, size
+from ..grid import grid
 
 _MOST = 12
 _BAR = 24
@@ -89,12 +90,12 @@ def _tables(out: Out, found: Survey, most: int | None) -> None:
         (item.name, item.rows, item.size, "" if item.role == "content" else item.role)
         for item in found.tables
     ]
-    _bars(out, ("table", "rows", "role"), items, most, "cyan")
+    _bars(out, ("table", "rows", "role"), items, most, "name")
 
 
 def _folders(out: Out, found: Survey, most: int | None) -> None:
     items = [(item.path, item.files, item.size, item.part) for item in found.folders]
-    _bars(out, ("folder", "files", "part"), items, most, "green")
+    _bars(out, ("folder", "files", "part"), items, most, "good")
 
 
 def _bars(
@@ -166,4 +167,4 @@ def _suggestions(out: Out, found: Survey) -> None:
     out.show(table)
     out.show("In vetrin.toml:")
     for line in leave_table(found.suggestions).splitlines():
-        out.show(lead(f"  {line}", "cyan"))
+        out.show(lead(f"  {line}", "name"))

@@ -49,7 +49,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             return ExitStatus.DONE
         out.confirm(
             f"Put {environment.name} back?",
-            given=args.yes,
+            args,
             target=environment.name,
             production=environment.role == "production",
         )
@@ -68,7 +68,7 @@ def _show_what_comes_back(out: Out, last: Run, name: str) -> None:
     out.show(text.append(f": {', '.join(parts)}" if parts else ""))
     if (last.switch.exchanges or last.switch.moves) and not last.unfinished:
         out.show(
-            lead("! ", "yellow").append(
+            lead("! ", "warning").append(
                 f"What was changed in {name} since then goes too; `vetrin undo {name}` once more brings it back."
             )
         )
@@ -103,14 +103,12 @@ def _show_outcome(out: Out, last: Run, outcome: Undone, name: str) -> None:
         out.show(f"Run {last.number} had been stopped in between; what it left was taken back.")
     else:
         out.show(
-            lead("✓ ", "bold green").append(
+            lead("✓ ", "good").append(
                 f"Run {done.number}: {name} is as it was before run {last.number}", style=""
             )
         )
     if outcome.broke and before is not None and after is not None:
-        out.show(
-            lead("! ", "bold red").append(f"the home page {after.says}; before, it {before.says}")
-        )
+        out.show(lead("! ", "bad").append(f"the home page {after.says}; before, it {before.says}"))
         out.show(f"  → vetrin undo {name} once more brings back what was there")
     out.document(
         "undo",

@@ -1,74 +1,121 @@
-"""vetrin backups"""
+"""vetrin snapshots"""
 
 from __future__ import annotations
 
 import argparse
 import contextlib
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from rich.text import Text
 
-from ...config import Project
+from ...config import Project, nearest
 from ...errors import DamagedObject, ExitStatus, NoSnapshot, ProjectError
 from ...jobs import Journals
 from ...store import SHORT, Damage, Held, Manifest, Store, Verdict, judge, lease
-from ..common import ago, grid, journals_of, project_of
+from ..common import ago, journals_of, project_of
 from ..console import Out, lead, number, plural, size
+from ..grid import grid
 from ..stored import described, stores_of
 from .backup import harmed
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     parser.description = (
-        "List the snapshots in the store. Size is what a snapshot holds; own size is what would be\n"
+        "List the snapshots in the store, all of them, or an environment's, or one by its ID or label;\n"
+        "or prove, thin out or remove them. Size is what a snapshot holds; own size is what would be\n"
         "free without it: contents that several snapshots share belong to none of them alone."
     )
-    parser.add_argument("environment", nargs="?", metavar="ENV", help="only this one's snapshots")
     parser.add_argument(
-        "--verify", nargs="?", const="", metavar="SNAPSHOT",
-        help="read everything again (of one snapshot) and prove that it is whole",
+        "names", nargs="*", metavar="[ENV] [SNAPSHOT]",
+        help="only this environment's; only this one, by its ID, its label, or newest",
     )  # fmt: skip
-    parser.add_argument(
+    what = parser.add_mutually_exclusive_group()
+    what.add_argument(
+        "--verify", action="store_true", help="read everything again and prove that it is whole"
+    )
+    what.add_argument(
         "--thin",
         action="store_true",
         help="remove those that the rules of [store.thin] do not keep",
     )
-    parser.add_argument("--remove", metavar="SNAPSHOT", help="remove this one")
+    what.add_argument("--remove", action="store_true", help="remove the named snapshot")
     parser.add_argument(
         "--all", action="store_true", help="list builds and baselines of transfers, too"
     )
     parser.epilog = """examples:
-  vetrin backups
-  vetrin backups --verify
-  vetrin backups --thin --dry-run      what would go, and why
-  vetrin backups production --json"""
+  vetrin snapshots
+  vetrin snapshots --verify
+  vetrin snapshots --thin --dry-run      what would go, and why
+  vetrin snapshots production newest --verify
+  vetrin snapshots k3f9ap --remove"""
 
 
 def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
-    if sum([args.verify is not None, args.thin, args.remove is not None]) > 1:
-        raise ProjectError("--verify, --thin and --remove are three different things; give one")
     stores = stores_of(project, out)
-    if args.environment and not any(
-        item.environment == args.environment for store in stores for item in store.snapshots()
-    ):
-        project.environment(args.environment)  # one that is no longer in vetrin.toml may have some
-    if args.verify is not None:
-        return _verify(out, stores, args.verify, args.environment)
+    asked = _asked(args.names, project, stores)
+    if args.remove and asked.snapshot is None:
+        raise ProjectError("--remove: name the snapshot, by its ID or its label")
+    if args.thin and asked.snapshot is not None:
+        raise ProjectError(
+            "--thin goes by the rules of [store.thin]; --remove removes one snapshot"
+        )
+    if args.verify:
+        return _verify(out, stores, asked)
     if args.thin:
-        return _thin(args, out, stores[0], project)
-    if args.remove is not None:
-        return _remove(args, out, stores)
-    return _list(args, out, stores)
+        return _thin(args, out, stores[0], project, asked.environment)
+    if args.remove:
+        return _remove(args, out, stores, asked)
+    return _list(args, out, stores, asked)
 
 
-def _list(args: argparse.Namespace, out: Out, stores: Sequence[Store]) -> int:
+@dataclass(frozen=True)
+class _Asked:
+    """Whose snapshots are meant, and which one of them; None for all."""
+
+    environment: str | None = None
+    snapshot: str | None = None
+
+    def has(self, item: Manifest) -> bool:
+        return self.environment in (None, item.environment)
+
+
+def _asked(names: Sequence[str], project: Project, stores: Sequence[Store]) -> _Asked:
+    """Raises ProjectError, NoSnapshot where a name is none that is known."""
+    if len(names) > 2:
+        raise ProjectError(
+            "name an environment, a snapshot, or both: vetrin snapshots ENV SNAPSHOT"
+        )
+    # An environment that is no longer in vetrin.toml may have some.
+    of_snapshots = {item.environment for store in stores for item in store.snapshots()}
+    if names and names[0] in {*project.environments, *of_snapshots}:
+        return _Asked(names[0], names[1] if len(names) == 2 else None)
+    if len(names) == 2:
+        project.environment(names[0])  # says that there is none, and which there are
+    if names:
+        known = sorted({*project.environments, *of_snapshots})
+        try:
+            _holding(stores, _Asked(None, names[0]))
+        except NoSnapshot as error:
+            raise ProjectError(
+                f"{error}; nor is it an environment{nearest(names[0], known)}"
+            ) from error
+        return _Asked(None, names[0])
+    return _Asked()
+
+
+def _list(args: argparse.Namespace, out: Out, stores: Sequence[Store], asked: _Asked) -> int:
     harms: list[Damage] = []
-    found = [_Listed(args, store, harms) for store in stores[: None if args.all else 1]]
+    if asked.snapshot is None:
+        chosen = stores[: None if args.all else 1]
+    else:
+        chosen = [_holding(stores, asked)[0]]
+    found = [_Listed(args, store, harms, asked) for store in chosen]
     out.document(
-        "backups",
+        "snapshots",
         {
             "store": stores[0].where, "bytes": found[0].size, "sealed": stores[0].cipher.sealed,
             "snapshots": [line for listed in found for line in listed.as_json()],
@@ -83,16 +130,20 @@ def _list(args: argparse.Namespace, out: Out, stores: Sequence[Store]) -> int:
 class _Listed:
     """What one store holds of what is to be listed."""
 
-    def __init__(self, args: argparse.Namespace, store: Store, harms: list[Damage]) -> None:
+    def __init__(
+        self, args: argparse.Namespace, store: Store, harms: list[Damage], asked: _Asked
+    ) -> None:
         self._store = store
         self._known = store.snapshots(harms.append)
         self._own = store.own_sizes(self._known)
-        self._shown = [
-            item
-            for item in reversed(self._known)
-            if (not args.environment or item.environment == args.environment)
-            and (args.all or item.is_backup)
-        ]
+        if asked.snapshot is not None:
+            self._shown = [store.get(asked.snapshot, asked.environment or "")]
+        else:
+            self._shown = [
+                item
+                for item in reversed(self._known)
+                if asked.has(item) and (args.all or item.is_backup)
+            ]
         self._verified = store.verified(self._shown)
         self.size = store.size()
 
@@ -113,7 +164,7 @@ class _Listed:
         own = self._own
         for item in self._shown:
             table.add_row(
-                lead(item.id, "cyan"), _label(item), item.environment,
+                lead(item.id, "name"), _label(item), item.environment,
                 ago(item.taken), _parts(item), size(item.size),
                 size(own[item.id]) if item.id in own else "?", _when(self._verified.get(item.id, "")),
             )  # fmt: skip
@@ -159,17 +210,17 @@ def _parts(item: Manifest) -> str:
 
 
 def _when(moment: str) -> Text:
-    return lead("no", "dim") if not moment else lead("✓ ", "green").append(ago(moment), style="")
+    return lead("no", "dim") if not moment else lead("✓ ", "good").append(ago(moment), style="")
 
 
-def _verify(out: Out, stores: Sequence[Store], name: str, environment: str | None) -> int:
+def _verify(out: Out, stores: Sequence[Store], asked: _Asked) -> int:
     harms: list[Damage] = []
-    if name:
-        store, item = _holding(stores, name, environment)
+    if asked.snapshot is not None:
+        store, item = _holding(stores, asked)
         chosen = [(store, [item])]
     else:
         chosen = [
-            (store, [i for i in store.snapshots(harms.append) if environment in (None, i.environment)])
+            (store, [item for item in store.snapshots(harms.append) if asked.has(item)])
             for store in stores
         ]  # fmt: skip
     good = []
@@ -189,13 +240,15 @@ def _verify(out: Out, stores: Sequence[Store], name: str, environment: str | Non
         },
     )
     if good:
-        out.show(lead("✓ ", "bold green").append(
+        out.show(lead("✓ ", "good").append(
             f"whole: {', '.join(described(item) for item in good)}", style=""
         ))  # fmt: skip
     return harmed(out, harms) if harms else ExitStatus.DONE
 
 
-def _thin(args: argparse.Namespace, out: Out, store: Store, project: Project) -> int:
+def _thin(
+    args: argparse.Namespace, out: Out, store: Store, project: Project, environment: str | None
+) -> int:
     rules = project.store.thin
     if not rules:
         raise ProjectError(
@@ -212,11 +265,11 @@ def _thin(args: argparse.Namespace, out: Out, store: Store, project: Project) ->
             store.own_sizes(known),
         )
         verdicts = judge(known, rules, datetime.now().astimezone(), held)
-        if args.environment:
+        if environment:
             verdicts = [
                 verdict
-                if verdict.stays or verdict.manifest.environment == args.environment
-                else Verdict(verdict.manifest, True, f"not of {args.environment}")
+                if verdict.stays or verdict.manifest.environment == environment
+                else Verdict(verdict.manifest, True, f"not of {environment}")
                 for verdict in verdicts
             ]
         going = [verdict.manifest for verdict in verdicts if not verdict.stays]
@@ -226,10 +279,7 @@ def _thin(args: argparse.Namespace, out: Out, store: Store, project: Project) ->
             out.say("dry run: nothing was removed")
             return ExitStatus.DONE
         if going:
-            out.confirm(
-                f"Remove {plural(len(going), 'snapshot')}?", given=args.yes, target="store",
-                production=False,
-            )  # fmt: skip
+            out.confirm(f"Remove {plural(len(going), 'snapshot')}?", args, target="store")
         for manifest in going:
             store.remove(manifest)
         _, freed = store.sweep()
@@ -252,30 +302,31 @@ def _judged(out: Out, verdicts: Sequence[Verdict]) -> None:
     for verdict in reversed(verdicts):
         item = verdict.manifest
         table.add_row(
-            lead(item.id, "cyan"), _label(item), item.environment, ago(item.taken),
-            lead("stays", "") if verdict.stays else lead("goes", "yellow"), verdict.why,
+            lead(item.id, "name"), _label(item), item.environment, ago(item.taken),
+            lead("stays", "") if verdict.stays else lead("goes", "warning"), verdict.why,
         )  # fmt: skip
     out.show(table)
 
 
-def _holding(stores: Sequence[Store], name: str, environment: str | None) -> tuple[Store, Manifest]:
-    """The snapshot of this name, and the store that has it. Raises NoSnapshot."""
+def _holding(stores: Sequence[Store], asked: _Asked) -> tuple[Store, Manifest]:
+    """The snapshot that is asked for, and the store that has it. Raises NoSnapshot."""
+    name, environment = asked.snapshot or "newest", asked.environment or ""
     for store in stores[1:]:
         with contextlib.suppress(NoSnapshot):
-            return store, store.get(name, environment or "")
-    return stores[0], stores[0].get(name, environment or "")
+            return store, store.get(name, environment)
+    return stores[0], stores[0].get(name, environment)
 
 
-def _remove(args: argparse.Namespace, out: Out, stores: Sequence[Store]) -> int:
-    store, _ = _holding(stores, args.remove, args.environment)
+def _remove(args: argparse.Namespace, out: Out, stores: Sequence[Store], asked: _Asked) -> int:
+    store, item = _holding(stores, asked)
     with lease(store.backend, "thin"):
-        item = store.get(args.remove, args.environment or "")
+        item = store.get(item.id)
         if args.dry_run:
             out.say(f"dry run: {described(item)} of {item.environment} would be removed")
             return ExitStatus.DONE
         out.confirm(
             f"Remove snapshot {described(item)} of {item.environment}, taken {ago(item.taken)}?",
-            given=args.yes, target="store", production=False,
+            args, target="store",
         )  # fmt: skip
         store.remove(item)
         _, freed = store.sweep()

@@ -1,0 +1,326 @@
+"""What `init` and `add` share: finding a site, and asking for what only the user knows."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import re
+import socket
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from ..cms import Definition, Place, load_definition
+from ..config import (
+    Environment,
+    EnvironmentDraft,
+    database_password,
+    environment_address,
+    password_variable,
+    user_defaults,
+)
+from ..errors import (
+    AddressError,
+    DatabaseUnreachable,
+    DefinitionError,
+    JobError,
+    Refused,
+    UsageError,
+)
+from ..jobs import Account, make_database, own_account, try_account, write_configuration
+from ..rewrite import Address
+from ..site import Discovered, ReadableSite, Where, folder_at, look_at, sites_below
+from .console import Out, lead, number, plural, size
+
+_FIRST_PORT = 8080
+_TRIES = 3
+
+
+def add_account(parser: argparse.ArgumentParser) -> None:
+    """The options that say which database a copy on this machine has."""
+    group = parser.add_argument_group("the database of a copy that is still to be filled")
+    group.add_argument("--database", metavar="NAME", help="its name")
+    group.add_argument("--database-user", metavar="NAME", help="its account; the password is asked for, or taken "
+                       "from the keyring or VETRIN_<ENVIRONMENT>_DATABASE_PASSWORD")  # fmt: skip
+    group.add_argument("--database-host", metavar="HOST",
+                       help="its server: a name, name:port, or name:/path/of/socket (localhost)")  # fmt: skip
+    group.add_argument(
+        "--create-as",
+        metavar="NAME",
+        help="the account that makes database and account, such as root",
+    )
+
+
+def found_at(where: Where, name: str, cms: str | None, out: Out) -> Discovered | None:
+    """The site at a place, looked at; None where there is none. A person chooses among several.
+
+    Raises:
+        ReachError: the host cannot be reached.
+        UsageError: there is no such folder, the definition is unknown, or several sites are there and nobody chooses.
+    """
+    folders = folder_at(where, name)
+    if where.folder and not any(folder.is_dir() for folder in folders):
+        raise UsageError(
+            f"there is no folder {where.folder}" + (f" on {where.host}" if where.host else "")
+        )
+    if cms is not None:
+        return look_at(where, folders[0], named_definition(cms, Path.cwd()), name)
+    found: dict[str, tuple[Place, Definition]] = {}
+    for folder in folders:
+        out.say(f"looking for a site in {folder} …")
+        for root, definition in sites_below(folder):
+            found.setdefault(str(root), (root, definition))
+            if str(root) == str(folder):
+                break  # what is named is meant
+        if found and where.folder:
+            break
+    if not found:
+        return None
+    chosen = next(iter(found))
+    if len(found) > 1:
+        answer = out.choose("There are several sites:", list(found))
+        if answer is None:
+            raise UsageError(
+                f"there are several sites: {', '.join(found)}", "name the folder of one of them"
+            )
+        chosen = answer
+    root, definition = found[chosen]
+    return look_at(where, root, definition, name)
+
+
+def named_definition(name: str, folder: Path) -> Definition:
+    try:
+        return load_definition(name, folder)
+    except DefinitionError as error:
+        raise UsageError(f"--cms: {error}") from error
+
+
+def tell(out: Out, found: Discovered, where: Where) -> None:
+    """What was found, in two lines."""
+    there = f" on {where.host}" if where.host else ""
+    version = found.summary.cms_version if found.summary else None
+    line = lead("✓ ", "good").append(
+        f"{found.definition.title} {version or ''}".strip(), style="bold"
+    )
+    line.append(f" in {found.root}{there}")
+    if found.title:
+        line.append(f": {found.title}")
+    out.show(line)
+    if found.summary is not None:
+        held = found.summary
+        out.show(
+            f"  {found.addresses[0] if found.addresses else 'no address'} · {plural(held.tables, 'table')}, "
+            f"{size(held.database_size)} · {number(held.media_files)} media files, {size(held.media_size)} · "
+            f"{held.database_version}"
+        )
+    if found.problem:
+        out.warn(f"its database was not looked at: {found.problem}")
+
+
+def address_of(given: str | None, out: Out, question: str, known: list[str]) -> str:
+    """An address that was given, or asked for with the first of those ``known`` as the default.
+
+    Raises:
+        UsageError: there is none, or it is none.
+    """
+    while True:
+        text = given or out.ask(question, known[0] if known else "")
+        if not text:
+            raise UsageError("its web address is told nowhere", "give it with --address")
+        try:
+            return str(checked(text))
+        except AddressError as error:
+            if given or not out.asking:
+                raise UsageError(f"--address: {error}") from error
+            out.warn(str(error))
+
+
+def checked(text: str) -> Address:
+    """An address as it may stand in vetrin.toml. Raises AddressError."""
+    return environment_address(text if "://" in text else f"http://{text}")
+
+
+def local_address(found: Discovered) -> str:
+    """A good address for a copy on this machine: a name that needs no entry in the hosts file, a free port."""
+    port = _FIRST_PORT
+    while _taken(port) and port < _FIRST_PORT + 100:
+        port += 1
+    return f"http://{_label(found)}.localhost:{port}"
+
+
+def _label(found: Discovered) -> str:
+    """What tells a site from others in one word: “harrowmere” of www.harrowmere.example, or of its title."""
+    name = found.addresses[0].host if found.addresses else ""
+    if not name.replace(".", "").isdigit() and ":" not in name:
+        label = next((label for label in name.split(".") if label != "www"), "")
+        if label:
+            return label
+    words = re.findall(r"[a-z0-9]+", (found.title or "").lower())
+    return words[0] if words else "site"
+
+
+def _taken(port: int) -> bool:
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", port))
+        except OSError:
+            return True
+    return False
+
+
+class CopyDatabase:
+    """Finds an account for a copy on this machine, by options, by what this user may do, or by asking."""
+
+    def __init__(
+        self, args: argparse.Namespace, out: Out, name: str, found: Discovered, root: Path
+    ) -> None:
+        assert found.configuration is not None
+        self._args = args
+        self._out = out
+        self._name = name
+        self._like = found.configuration
+        self._root = root
+        self._default = args.database or _label(found)
+        usual = user_defaults().database
+        self._host = args.database_host or usual.get("host", "localhost")
+        self._user = args.database_user or usual.get("user", "")
+        self._maker = args.create_as or usual.get("create-as", "")
+
+    def likely(self) -> Account:
+        """What the account is called, where none could be tried."""
+        own = own_account(self._default)
+        return replace(own, user=self._user or own.user, host=self._host)
+
+    def find(self) -> Account | None:
+        """An account that was tried; None where none works and nobody is there to give another one."""
+        args = self._args
+        if self._user:
+            return self._given()
+        own = replace(own_account(self._default), host=self._host)
+        if args.database:
+            own = replace(own, database=args.database)
+        if self._maker:
+            own = replace(
+                own,
+                maker=self._maker,
+                maker_password=self._secret(self._maker, "_CREATE_"),
+            )
+        return self._own(own, sure=bool(args.create_as)) or self._asked()
+
+    def _secret(self, user: str, kind: str = "_DATABASE_") -> str:
+        """A password, from the environment variable or the keyring, or typed."""
+        variable = password_variable(self._name).replace("_DATABASE_", kind)
+        if variable in os.environ:
+            return os.environ[variable]
+        kept = database_password(self._name) if kind == "_DATABASE_" else None
+        if kept is not None:
+            return kept
+        return self._out.secret(f"Password of {user} (empty for none)") if self._out.asking else ""
+
+    def _given(self) -> Account:
+        """The account of the options. Raises DatabaseUnreachable where it does not work."""
+        account = Account(
+            self._default, self._user, self._host, self._secret(self._user), self._maker,
+            self._secret(self._maker, "_CREATE_") if self._maker else "",
+        )  # fmt: skip
+        self._tried(account)
+        return account
+
+    def _own(self, own: Account, *, sure: bool) -> Account | None:
+        """A database and an account of its own, where whoever runs this may make them and wants it."""
+        for attempt in range(1, 100):
+            account = own if attempt == 1 else replace(own, database=f"{own.database}_{attempt}",
+                                                      user=f"{own.user[:28]}_{attempt}")  # fmt: skip
+            try:
+                tried = try_account(account, self._like, self._root)
+            except DatabaseUnreachable:
+                if sure:
+                    raise
+                return None
+            if tried.missing:
+                break
+            if self._args.database:
+                raise Refused(
+                    f"there is a database {account.database} already, with {plural(tried.tables, 'table')}",
+                    "name its account with --database-user, or another database with --database",
+                )
+        question = f"Make the database {account.database} and an account of that name for it here?"
+        if not (self._args.yes or sure or self._out.agrees_to(question)):
+            return None
+        self._out.show(lead("✓ ", "good").append(f"database: {tried.says}"))
+        return account
+
+    def _asked(self) -> Account | None:
+        out = self._out
+        for _ in range(_TRIES if out.asking else 0):
+            user = out.ask("Its database account on this machine (empty to do that later)")
+            if not user:
+                return None
+            account = Account(
+                out.ask("Its database", self._default),
+                user,
+                self._host,
+                self._secret(user),
+            )
+            try:
+                self._tried(account)
+            except DatabaseUnreachable as error:
+                out.warn(str(error))
+                if error.remedy:
+                    out.say(f"  → {error.remedy}")
+                continue
+            return account
+        return None
+
+    def _tried(self, account: Account) -> None:
+        tried = try_account(account, self._like, self._root)
+        there = "is still to be made" if tried.missing else f"has {plural(tried.tables, 'table')}"
+        self._out.show(
+            lead("✓ ", "good").append(f"database: {tried.says}; {account.database} {there}")
+        )
+        if tried.tables:
+            self._out.warn(
+                f"a pull replaces what the database {account.database} holds (it can be undone)"
+            )
+
+    def make(self, source: ReadableSite, target: Environment, account: Account) -> Path | None:
+        """Make what is missing, and write the copy's configuration; None where it has to be written by hand."""
+        make_database(account, self._like, self._root)
+        try:
+            return write_configuration(source, target, account)
+        except JobError as error:
+            self._out.warn(str(error))
+            return None
+
+
+def draft_of(
+    name: str,
+    address: str,
+    found: Discovered,
+    where: Where,
+    *,
+    folder: Path,
+    also: Sequence[str] = (),
+) -> EnvironmentDraft:
+    """How an environment that was found is written down in the vetrin.toml of ``folder``."""
+    remark = ""
+    held = found.configuration
+    if held is not None and held.file is not None:
+        parts = [held.database]
+        if held.user:
+            parts.append(f"user {held.user} at {held.host or 'localhost'}")
+        if held.prefix:
+            parts.append(f"prefix {held.prefix}")
+        remark = f"Its database, from {held.file.name}: {', '.join(parts)}"
+    root = str(found.root) if where.host else os.path.relpath(str(found.root), folder)
+    if not where.host and root.startswith("../.."):
+        root = str(found.root)
+    return EnvironmentDraft(
+        name,
+        address,
+        root,
+        host=str(where.host or ""),
+        also=tuple(also),
+        remark=remark,
+    )

@@ -1,0 +1,303 @@
+"""From nothing to a running copy: the commands of docs/first-steps.md, typed at a terminal; `init`, `add` and `serve`."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+import tomllib
+from collections.abc import Iterator
+from pathlib import Path
+
+import httpx
+import pytest
+
+from ssh_server import SshServer
+from systems import Mariadb, answer, free_port, program, wait_for
+from test_command_line import document, vetrin
+from vetrin.demo.sample import Sample
+from wordpress_site import WordPress, single_quoted
+
+PAGE = (Path(__file__).parent.parent / "docs/first-steps.md").read_text()
+WORD = "it's \\ a #$\"secret"
+ENTER = b"\n" * 4  # no way may ask more than four questions
+
+
+def commands(heading: str) -> list[list[str]]:
+    """The commands of a part of the page, in their order, without `vetrin`."""
+    part = PAGE[PAGE.index(f"## {heading}") :].partition("\n## ")[0]
+    lines = [
+        line
+        for block in re.findall(r"```sh\n(.*?)```", part, re.DOTALL)
+        for line in block.splitlines()
+    ]
+    assert all(line.startswith("vetrin ") for line in lines)
+    return [line.split()[1:] for line in lines]
+
+
+class Home:
+    """A machine as a newcomer has it: a server of the database where it usually is, PHP, and a host in ~/.ssh/config."""
+
+    def __init__(self, folder: Path, server: Mariadb, host: SshServer) -> None:
+        self.folder, self.server = folder, server
+        self.live = WordPress(server, folder / "srv/harrowmere", "first_live", "first_live", WORD)
+        self.live.install(
+            single_quoted(server, "first_live", "first_live", WORD, "wp_"), "production"
+        )
+        self.live.serve()
+        with (host.home / ".ssh/config").open("a") as file:
+            file.write(
+                f"Host harrowmere.example\n  HostName 127.0.0.1\n  Port {host.port}\n  HostKeyAlias [127.0.0.1]:{host.port}\n"
+                f"  IdentityFile {host.home}/.ssh/id_ed25519\n"
+            )
+        settings = folder / "settings/vetrin"
+        settings.mkdir(parents=True)
+        # In place of the socket that a server of the system has.
+        (settings / "defaults.toml").write_text(f'[database]\nhost = "localhost:{server.socket}"\n')
+        self.environ = {
+            "HOME": str(host.home), "XDG_CONFIG_HOME": str(folder / "settings"), "NO_COLOR": "1",
+            "PATH": f"{Path(program('php')).parent}:{os.environ['PATH']}",
+        }  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def home(
+    tmp_path_factory: pytest.TempPathFactory, mariadb_server: Mariadb, ssh: SshServer
+) -> Iterator[Home]:
+    found = Home(tmp_path_factory.mktemp("newcomer"), mariadb_server, ssh)
+    yield found
+    found.live.stop()
+
+
+@pytest.fixture
+def place(home: Home, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """An empty folder to begin in."""
+    for name, value in home.environ.items():
+        monkeypatch.setenv(name, value)
+    folder = tmp_path / "harrowmere"
+    folder.mkdir()
+    return folder
+
+
+@contextlib.contextmanager
+def serving(folder: Path, *words: str, code: int = 0) -> Iterator[str]:
+    """`vetrin serve` while it runs; ended as Ctrl-C ends it."""
+    process = subprocess.Popen(
+        [sys.executable, "-m", "vetrin", "serve", *words], cwd=folder, text=True, stdin=subprocess.DEVNULL,
+        stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+    )  # fmt: skip
+    said = ""
+    try:
+        assert process.stdout is not None
+        for line in process.stdout:
+            said += line
+            if "Ctrl-C" in line:
+                break
+        yield said
+    finally:
+        process.send_signal(signal.SIGINT)
+        rest, _ = process.communicate(timeout=30)
+        assert process.returncode == code, said + rest
+
+
+def typed(place: Path, words: list[str], lines: bytes = ENTER) -> str:
+    code, said = answer(place, lines, *words)
+    assert code == 0, said
+    assert WORD not in said
+    return re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", said).replace("\r", "")
+
+
+def serves_and_checks(place: Path) -> None:
+    with serving(place) as said:
+        assert "✓ PHP" in said and "✓ name" in said
+        (address,) = re.findall(r"is at (http://\S+)/", said)
+        port = int(address.rpartition(":")[2])
+        page = httpx.get(
+            f"http://127.0.0.1:{port}/", headers={"host": address.removeprefix("http://")}
+        )
+        assert page.status_code == 200 and "Harrowmere" in page.text
+        assert "all as they should be" in vetrin(place, "check", "local").stdout
+    with pytest.raises(OSError):
+        socket.create_connection(("127.0.0.1", port), 1)
+
+
+def test_from_a_server_to_a_running_copy(home: Home, place: Path) -> None:
+    first, *others = commands("The site is on a server with SSH")
+    assert [words[0] for words in (first, *others)] == ["init", "pull", "serve", "check"]
+    where = first[1].replace("deploy@", "").replace("/srv/www/harrowmere", str(home.live.root))
+    said = typed(place, ["init", where])
+    assert said.count("]: ") + said.count("[Y/n]") <= 4
+    assert "Next: vetrin pull" in said
+    configuration = place / "public/wp-config.php"
+    assert configuration.stat().st_mode & 0o777 == 0o600
+    assert WORD not in configuration.read_text()
+    found = tomllib.loads((place / "vetrin.toml").read_text())["environment"]
+    assert found["production"]["address"] == home.live.address
+    assert "is empty; a transfer fills it" in vetrin(place, "reach", "local").stdout
+    said = typed(place, ["pull"], b"y\n")
+    assert "vetrin serve" in said
+    serves_and_checks(place)
+    vetrin(place, "undo", "local", "--yes")
+    left = {path.name for path in (place / "public").iterdir()}
+    assert left - {".vetrin"} == {"wp-config.php"}
+
+
+def test_from_a_folder_here(home: Home, place: Path) -> None:
+    shutil.copytree(home.live.root, place / "public")
+    first, second, third = commands("The site is on this machine")
+    typed(place, first)
+    assert "Harrowmere Light Railway" in vetrin(place, *second).stdout
+    # The copy that lies here calls itself by the live address; that is corrected by hand.
+    file = place / "vetrin.toml"
+    file.write_text(file.read_text().replace(home.live.address, "http://copy.localhost:8099"))
+    where = third[2].replace("deploy@", "").replace("/srv/www/harrowmere", str(home.live.root))
+    said = vetrin(place, "add", third[1], where).stdout
+    assert "[environment.production]" in said
+    found = tomllib.loads(file.read_text())["environment"]["production"]
+    assert (found["host"], found["root"]) == ("ssh://harrowmere.example", str(home.live.root))
+    assert "already" in vetrin(place, "add", third[1], where, code=2).stderr
+
+
+def test_from_an_archive_of_a_panel(home: Home, place: Path) -> None:
+    dump = subprocess.run(
+        [program("mariadb-dump"), f"--socket={home.server.socket}", "--user=root", "first_live"],
+        capture_output=True, check=True,
+    ).stdout  # fmt: skip
+    shutil.copytree(home.live.root, place / "panel/htdocs")
+    (place / "panel/backup.sql").write_bytes(dump)
+    shutil.make_archive(str(place / "panel"), "zip", place / "panel")
+    shutil.rmtree(place / "panel")
+    first, second, _ = commands("There is an archive from a hosting panel")
+    said = typed(place, first)
+    assert "Next: vetrin import panel.zip local" in said
+    typed(place, second, b"y\n")
+    serves_and_checks(place)
+
+
+def test_without_a_question(home: Home, place: Path) -> None:
+    where = f"ssh://harrowmere.example{home.live.root}"
+    words = (
+        "init",
+        where,
+        "--yes",
+        "--address",
+        f"http://127.0.0.1:{free_port()}",
+        "--database",
+        "first_quiet",
+    )
+    assert not document(place, *words, "--dry-run")["written"]
+    assert not list(place.iterdir())
+    found = document(place, *words)
+    assert (found["database"], found["next"]) == ("first_quiet", "vetrin pull")
+    assert {one["name"] for one in found["environments"]} == {"local", "production"}
+    report = document(place, "pull", "--yes")
+    assert report["tables"]["wp_posts"]
+    assert document(place, "serve", "--dry-run")["needs"]
+    # There already, and whose it is nobody says.
+    again = place / "again"
+    again.mkdir()
+    assert "there is a database first_quiet already" in vetrin(again, *words, code=5).stderr
+    assert not list(again.iterdir())
+
+
+def test_what_is_said_where_something_is_missing(home: Home, place: Path) -> None:
+    where = f"ssh://harrowmere.example{home.live.root}"
+    # Several sites below one folder, none in another, a folder that is not there, a host that is none.
+    said = vetrin(place, "init", f"ssh://harrowmere.example{home.folder}/nowhere", code=2).stderr
+    assert "there is no folder" in said
+    (home.folder / "empty").mkdir(exist_ok=True)
+    said = vetrin(place, "init", f"ssh://harrowmere.example{home.folder}/empty", code=2).stderr
+    assert "no site of a known CMS was found on ssh://harrowmere.example" in said
+    assert vetrin(place, "init", "ssh://nowhere.invalid/srv", code=1).stderr
+    # An account that the server does not know.
+    said = vetrin(
+        place,
+        "init",
+        where,
+        "--database-user",
+        "stranger",
+        code=1,
+        VETRIN_LOCAL_DATABASE_PASSWORD="no",
+    ).stderr
+    assert "stranger" in said and not (place / "vetrin.toml").exists()
+    # Nobody is there to be asked: the file is written, and says what is still to be given.
+    said = vetrin(place, "init", where)
+    assert "no database account for the copy yet" in said.stderr
+    assert "Next: vetrin reach local" in said.stdout
+    bad = document(place, "reach", "local", code=1)["proofs"]
+    assert any("VETRIN_LOCAL_DATABASE_PASSWORD" in proof["remedy"] for proof in bad)
+
+
+def test_the_address_rules_of_php(tmp_path: Path, sample: Sample) -> None:
+    """In the root and in a folder: scripts, files, folders, page addresses; and what nobody is to read."""
+    for base in ("", "/railway"):
+        root = tmp_path / f"site{len(base)}"
+        (root / "shop").mkdir(parents=True)
+        (root / ".git").mkdir()
+        (root / ".git/config").write_text("secret")
+        (root / ".env").write_text("secret")
+        (root / "vetrin.toml").write_text("secret")
+        (root / "style.css").write_text("body {}")
+        (root / "shop/index.php").write_text("<?php echo 'shop';")
+        (root / "tool.php").write_text(
+            "<?php echo $_SERVER['SCRIPT_NAME'], '|', $_SERVER['PATH_INFO'] ?? '';"
+        )
+        (root / "index.php").write_text(
+            "<?php echo 'front ', $_SERVER['REQUEST_URI'], ' ', $_SERVER['SCRIPT_NAME'];"
+        )
+        port = free_port()
+        router = Path(sys.modules["vetrin"].__file__ or "").parent / "serve/router.php"
+        process = subprocess.Popen(
+            [program("php"), "-S", f"127.0.0.1:{port}", "-t", str(root), str(router)], stderr=subprocess.DEVNULL,
+            env={**os.environ, "VETRIN_ROOT": str(root), "VETRIN_BASE": base, "VETRIN_FRONT": "index.php"},
+        )  # fmt: skip
+        try:
+            wait_for(f"http://127.0.0.1:{port}{base}/")
+
+            def get(path: str, port: int = port, base: str = base) -> httpx.Response:
+                return httpx.get(f"http://127.0.0.1:{port}{base}{path}", follow_redirects=False)
+
+            assert (
+                get("/2026/05/a%20train/").text
+                == f"front {base}/2026/05/a%20train/ {base}/index.php"
+            )
+            assert (get("/style.css").text, get("/style.css").headers["content-type"]) == (
+                "body {}",
+                "text/css; charset=utf-8" if base else get("/style.css").headers["content-type"],
+            )
+            assert get("/shop/").text == "shop"
+            assert get("/shop?a=1").headers["location"] == f"{base}/shop/?a=1"
+            assert get("/tool.php/a/b").text == f"{base}/tool.php|/a/b"
+            for hidden in (
+                "/.git/config",
+                "/.env",
+                "/vetrin.toml",
+                "/shop/../.env",
+                "/%2egit/config",
+            ):
+                answer_ = get(hidden)
+                assert answer_.status_code == 403 or "secret" not in answer_.text
+                assert "secret" not in answer_.text
+            if base:
+                assert httpx.get(f"http://127.0.0.1:{port}/elsewhere").status_code == 404
+        finally:
+            process.terminate()
+            process.wait()
+
+
+def test_serving_the_sample(sample: Sample) -> None:
+    with serving(sample.folder) as said:
+        assert sample.address("local") in said
+        assert httpx.get(sample.address("local") + "/").status_code == 200
+        again = vetrin(sample.folder, "serve", code=1)
+        assert "listens on port" in again.stderr
+        assert document(sample.folder, "serve", "--dry-run", code=1)["served"] is False
+    assert (sample.folder / ".vetrin/serve/local.log").is_file()
+    time.sleep(0.1)
+    assert vetrin(sample.folder, "serve", "nowhere", code=2).stderr
