@@ -32,7 +32,7 @@ from vetrin.archive.writer import archive_into, text_into
 from vetrin.cms import load_definition
 from vetrin.config import load_project
 from vetrin.demo.sample import lay_out
-from vetrin.errors import BadArchive, StoreError, Unclear
+from vetrin.errors import BadArchive, StoreError, Unclear, UsageError
 from vetrin.files import Entry
 from vetrin.store import FolderBackend, Store, open_snapshot
 
@@ -127,6 +127,29 @@ def test_the_site_and_its_dump_are_found(
         # Rows that do not come in the order of their key are not told by it.
         assert {t.name: t.consistent for t in site.tables}["hl_posts"] is False
     assert store.verify(manifest) == []
+
+
+@pytest.mark.parametrize(
+    "names",
+    [
+        ("packing-list.json", "site", "data/all-tables.sql"),
+        ("vetrin-export.json", "files", "database.sql"),
+    ],
+)
+def test_exports_are_proved_by_their_list_also_those_of_before(
+    tmp_path: Path, store: Store, wordpress, names: tuple[str, str, str]
+) -> None:  # type: ignore[no-untyped-def]
+    listed, folder, data = names
+    files = {**under(f"{folder}/"), data: sql()}
+    digests = {name: hashlib.sha256(text.encode()).hexdigest() for name, text in files.items()}
+    said = json.dumps({"sha256": digests, "parts": ["data", "media", "code", "core"]})
+    manifest = take_in([packed(tmp_path / "whole.zip", {**files, listed: said})], store, wordpress)
+    assert manifest.rows == 6 and manifest.data is not None and manifest.data.prefix == "hl_"
+    harmed = packed(
+        tmp_path / "harmed.zip", {**files, f"{folder}/wp-load.php": "<?php evil();", listed: said}
+    )
+    with pytest.raises(BadArchive, match=r"wp-load\.php is damaged"):
+        take_in([harmed], store, wordpress)
 
 
 def test_what_could_be_several_things_is_asked_about(
@@ -345,7 +368,7 @@ TREES = st.dictionaries(
 
 
 SEALED = {
-    "handover.tar.gz.gpg": ["tar", "-xzO", "files/loco.txt"],
+    "handover.tar.gz.gpg": ["tar", "-xzO", "site/loco.txt"],
     "handover.tar.zst.gpg": [],  # its tar is read by ourselves
     "handover.sql.gpg": ["cat"],
     "handover.sql.gz.gpg": ["zcat"],
@@ -365,7 +388,7 @@ def test_what_has_a_passphrase_is_opened_by_gnupg_and_by_an_import(
         with archive_into(path, 4000, word) as (archive, parts):
             for inside, content in {**SITE, "loco.txt": "Number 7", "db.sql": sql()}.items():
                 raw = content.encode()
-                archive.add(Entry(f"files/{inside}", "file", len(raw), 10**18, 0o644), [raw])
+                archive.add(Entry(f"site/{inside}", "file", len(raw), 10**18, 0o644), [raw])
     made = parts.finish()
     whole = b"".join(part.read_bytes() for part in made if part.suffix != ".sha256")
     path.write_bytes(whole)
@@ -408,7 +431,10 @@ def test_a_passphrase_and_a_name_belong_together(tmp_path: Path) -> None:
         ("a.zip.gpg", "x", "ends in one of"),
         ("a.rar", None, "ends in one of"),
     ):
-        with pytest.raises(StoreError, match=reason), archive_into(tmp_path / name, None, word):
+        with (
+            pytest.raises((StoreError, UsageError), match=reason),
+            archive_into(tmp_path / name, None, word),
+        ):
             pass
 
 
@@ -533,7 +559,7 @@ def test_an_export_is_what_a_transfer_would_bring(tmp_path: Path) -> None:
     connection.execute("CREATE VIEW rota AS SELECT name FROM volunteers")
     connection.commit()
     connection.close()
-    (live / "snapshots").mkdir()
+    (live / "backups").mkdir()
     (live / "backups/old.zip").write_bytes(b"PK\3\4" + bytes(5000))
     (live / "media/.DS_Store").write_bytes(b"\0\0\0\1Bud1")
     archive = folder / "handover.zip"
@@ -567,7 +593,7 @@ def test_an_export_is_what_a_transfer_would_bring(tmp_path: Path) -> None:
         *chosen,
         "--yes",
     )
-    theirs, ours = folder / "staging", handed / "files"
+    theirs, ours = folder / "staging", handed / "site"
     assert everything(ours / "data/harrowmere.sqlite") == everything(
         theirs / "data/harrowmere.sqlite"
     )

@@ -182,12 +182,11 @@ def test_an_export_loaded_by_hand_is_a_working_site(sites: Sites) -> None:
         packed.extractall(handed)
     assert "handover" not in (handed / "README.txt").read_text()
     sites.server.create("handed", "archivist", WORD)
-    with (handed / "database.sql").open("rb") as sql:
+    with (handed / "data/all-tables.sql").open("rb") as sql:
         subprocess.run(
             [program("mariadb"), f"--socket={sites.server.socket}", "-u", "root", "handed"],
             stdin=sql, check=True,
         )  # fmt: skip
-    (handed / "files").rename(handed / "site")
     site = WordPress(sites.server, handed / "site", "handed", "archivist", WORD)
     toml = (sites.folder / "vetrin.toml").read_text()
     site.port = int(toml.split("http://127.0.0.1:")[-1].split('"')[0])
@@ -262,7 +261,7 @@ def own_sealed(sites: Sites, folder: Path) -> list[str]:
         "export", "production", path, "--passphrase", "--parts", "data,media", "--leave-nothing"
     )
     with zipfile.ZipFile(path) as archive, pytest.raises((RuntimeError, NotImplementedError)):
-        archive.read("database.sql")
+        archive.read("data/all-tables.sql")
     return [path]
 
 

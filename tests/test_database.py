@@ -257,21 +257,25 @@ def test_what_changed_in_a_table_is_one_page(pair: Pair) -> None:
             if digest != page.digest
         ]
         assert len(differ) == 2
-        pair.target.lay_out("_vetrin_new_x_1", table, pair.source.schema("a"))
+        pair.target.lay_out("_vetrin_arriving_x_1", table, pair.source.schema("a"))
         pair.target.fill(
-            "_vetrin_new_x_1", table, reader.rows(table, key_range=KeyRange(None, pages[-1].upto))
+            "_vetrin_arriving_x_1",
+            table,
+            reader.rows(table, key_range=KeyRange(None, pages[-1].upto)),
         )
         for key_range in differ:
-            removed = pair.target.remove_range("_vetrin_new_x_1", table, key_range)
+            removed = pair.target.remove_range("_vetrin_arriving_x_1", table, key_range)
             assert (
-                pair.target.fill("_vetrin_new_x_1", table, reader.rows(table, key_range=key_range))
+                pair.target.fill(
+                    "_vetrin_arriving_x_1", table, reader.rows(table, key_range=key_range)
+                )
                 == removed
                 > 0
             )
         pair.target.fill(
-            "_vetrin_new_x_1", table, reader.rows(table, key_range=KeyRange(pages[-1].upto))
+            "_vetrin_arriving_x_1", table, reader.rows(table, key_range=KeyRange(pages[-1].upto))
         )
-    pair.target.swap([Exchange("a", "_vetrin_new_x_1", None)], [], [])
+    pair.target.swap([Exchange("a", "_vetrin_arriving_x_1", None)], [], [])
     assert digests(pair.target) == digests(pair.source)
     with pytest.raises(ValueError, match="no hidden table"):
         pair.target.remove_range("a", table, KeyRange(upto=(5, 5)))
@@ -362,7 +366,7 @@ def test_patching_changes_the_named_rows_only(pair: Pair) -> None:
         pair.in_target(f"INSERT INTO a (x, y, t, b) VALUES ({x}, '{y}', '{t}', X'00ff')")
     before = digests(pair.target)
     table = pair.target.tables()[0]
-    names = ["_vetrin_old_p_0", "_vetrin_old_p_1"]
+    names = ["_vetrin_parked_p_0", "_vetrin_parked_p_1"]
     with pair.target.reading() as reader:
         (batch,) = reader.rows(table)
     place = [column.name for column in table.columns].index("t")
@@ -403,10 +407,10 @@ def test_until_the_swap_nothing_is_seen(pair: Pair) -> None:
     before = digests(pair.target)
     table = next(t for t in pair.source.tables() if t.name == "kinds")
     with pair.source.reading() as reader:
-        pair.target.lay_out("_vetrin_new_x_0", table, pair.source.schema("kinds"))
-        pair.target.fill("_vetrin_new_x_0", table, reader.rows(table))
+        pair.target.lay_out("_vetrin_arriving_x_0", table, pair.source.schema("kinds"))
+        pair.target.fill("_vetrin_arriving_x_0", table, reader.rows(table))
     assert digests(pair.target) == before
-    assert pair.target.hidden_tables() == ["_vetrin_new_x_0"]
+    assert pair.target.hidden_tables() == ["_vetrin_arriving_x_0"]
     with pytest.raises(ValueError, match="no hidden table"):
         pair.target.drop(["kinds"])
 
@@ -421,7 +425,7 @@ def test_what_is_opened_for_reading_can_not_be_written_to(
         credentials = pair.source._credentials  # type: ignore[attr-defined]
         opened = MysqlDatabase(credentials, read_only=True)
     with pytest.raises(DatabaseError):
-        opened.lay_out("_vetrin_new_x_0", opened.tables()[0], opened.schema("a"))
+        opened.lay_out("_vetrin_arriving_x_0", opened.tables()[0], opened.schema("a"))
     assert opened.hidden_tables() == []
     assert opened.count("a") == 0
     opened.close()
@@ -471,9 +475,9 @@ def test_a_value_that_does_not_fit_is_an_error_not_a_shorter_value(
         )
         schema = "CREATE TABLE `a` (id INT PRIMARY KEY, t VARCHAR(2))"
     table = pair.source.tables()[0]
-    pair.target.lay_out("_vetrin_new_x_0", table, schema)
+    pair.target.lay_out("_vetrin_arriving_x_0", table, schema)
     with pair.source.reading() as reader, pytest.raises((RowsDiffer, DatabaseError), match="a: "):
-        pair.target.fill("_vetrin_new_x_0", table, reader.rows(table))
+        pair.target.fill("_vetrin_arriving_x_0", table, reader.rows(table))
 
 
 def test_separators_inside_values_survive(pair: Pair) -> None:

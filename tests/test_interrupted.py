@@ -191,7 +191,7 @@ def test_the_next_pull_clears_away_what_a_dead_one_left(sample: Sample) -> None:
     pull(sample.folder)
     numbers = {run.number: run.stage for run in Journals(sample.folder / ".vetrin").of("local")}
     assert numbers == {1: "done"}  # the same once more goes on with it
-    assert all("_old_" in name for name in hidden(sample.folder))
+    assert all("_parked_" in name for name in hidden(sample.folder))
     pull(sample.folder)
     assert len(hidden(sample.folder)) == 11  # one way back is kept, not two
 

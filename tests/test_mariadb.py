@@ -295,9 +295,9 @@ def test_an_export_table_by_table_loads_as_its_page_says(
     handed = folder / "handed"
     handed.mkdir()
     subprocess.run(["tar", "-xzf", str(folder / "out.tar.gz"), "-C", str(handed)], check=True)
-    names = sorted(path.stem for path in (handed / "database/tables").iterdir())
+    names = sorted(path.stem for path in (handed / "data/tables").iterdir())
     assert names == ["wp_child", "wp_isam", "wp_keyless", "wp_options", "wp_parent"]
-    inserts = (handed / "database/tables/wp_parent.sql").read_bytes().split(b"INSERT INTO")[1:]
+    inserts = (handed / "data/tables/wp_parent.sql").read_bytes().split(b"INSERT INTO")[1:]
     assert len(inserts) > 50 and max(map(len, inserts)) < 21_000
     (line,) = [
         line.strip() for line in (handed / "README.txt").read_text().splitlines() if "cat " in line
@@ -316,7 +316,7 @@ def test_an_export_table_by_table_loads_as_its_page_says(
         "NO_AUTO_CREATE_USER,", ""
     )
     assert server.run("SELECT COUNT(*) FROM wp_labels", database="loaded_site") == [(2999,)]
-    listed = json.loads((handed / "vetrin-export.json").read_text())
+    listed = json.loads((handed / "packing-list.json").read_text())
     for path, digest in listed["sha256"].items():
         assert hashlib.sha256((handed / path).read_bytes()).hexdigest() == digest
     server.run("DROP DATABASE loaded_site")

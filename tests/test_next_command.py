@@ -150,7 +150,7 @@ def test_another_project_puts_a_dead_switch_right(
     vetrin(folder, "pull", "--yes", "--parts", "data")
     assert whole(local)[1] == now[1]
     assert document(folder, "history")["runs"][1]["outcome"] == "stopped, taken back"
-    assert not [name for name in hidden(folder) if "_new_" in name]
+    assert not [name for name in hidden(folder) if "_arriving_" in name]
 
 
 def test_taking_back_twice_is_harmless(sample: Sample, step_by_step: None) -> None:

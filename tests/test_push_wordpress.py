@@ -14,6 +14,7 @@ from pathlib import Path
 import httpx
 import pytest
 
+from documents import held
 from ssh_server import SshServer
 from systems import Mariadb, program
 from test_interrupted import killed_after
@@ -127,7 +128,7 @@ checks = ["php -l index.php", { run = "php -l ticket-desk.php", folder = "local/
 
     def document(self, *arguments: str, code: int = 0) -> dict:
         text = self.vetrin(*arguments, "--json", code=code)
-        return json.loads(text[text.index('{\n  "schema"') : text.rindex("\n}") + 2])
+        return held(json.loads(text[text.index('{\n  "schema"') : text.rindex("\n}") + 2]))
 
     def edition(self, name: str) -> str:
         page = httpx.get(self.sites[name].address + "/", timeout=30)

@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
-from vetrin.cli.commands.backups import needed_baselines
+from vetrin.cli.commands.snapshots import needed_baselines
 from vetrin.config import Thinning
 from vetrin.store import Held, Manifest, Verdict, judge
 

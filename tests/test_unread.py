@@ -303,7 +303,7 @@ def test_backups_and_exports_hold_no_torn_file(
     with open_site(railway.project, railway.project.environment("production")) as site:
         packed = export(site, tmp_path / "out.zip", Packing(parts=("media",)))
     with zipfile.ZipFile(tmp_path / "out.zip") as archive:
-        content = archive.read("files/media/film.bin")
+        content = archive.read("site/media/film.bin")
     noted = any("media/film.bin was written to whenever" in note for note in packed.notes)
     assert (len(set(content)) == 1 and not noted) if times == 1 else noted
 

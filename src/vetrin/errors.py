@@ -13,6 +13,7 @@ and an exit code.
     │   ├── MappingError                  pairs of texts to be rewritten
     │   └── AddressError                  no http or https address
     ├── JobError                        1 the target is as it was before
+    │   ├── NothingToDo                 0 all is as it was asked for
     │   ├── Refused                     5 a guard says no
     │   │   └── Overtaken               5 another run took over the lock
     │   ├── HalfDone                    3 ended in the switch: neither old nor new
@@ -34,7 +35,7 @@ and an exit code.
     │       ├── DamagedObject             a content is not what its name says
     │       ├── StoreBusy                 somebody else thins it, or writes to it
     │       ├── WrongPassphrase           the passphrase does not open it
-    │       ├── NoSnapshot, NoBuild       none of that name, or more than one
+    │       ├── NoSnapshot, NoBuild     2 none of that name, or more than one
     │       └── BadArchive                an archive that cannot or must not be read
     │           ├── NeedsPassphrase       it is sealed, and no passphrase was given
     │           └── Unclear               one of several in it has to be named
@@ -47,6 +48,7 @@ Signals between two modules of one room are not here: they stand beside the code
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Sequence
 from enum import IntEnum
 from typing import ClassVar
@@ -75,6 +77,11 @@ class VetrinError(Exception):
     def __init__(self, message: str = "", remedy: str = "") -> None:
         super().__init__(message)
         self.remedy = remedy
+
+    @property
+    def code(self) -> str:
+        """What kind of error it is, for programs: the name of its class, such as ``database-unreachable``."""
+        return re.sub(r"(?<=[a-z])(?=[A-Z])", "-", type(self).__name__).lower()
 
 
 # What the user wrote
@@ -125,6 +132,12 @@ class Refused(JobError):
     """A guard says no: access, a missing confirmation, another run, two sites that do not fit."""
 
     status = ExitStatus.REFUSED
+
+
+class NothingToDo(JobError):
+    """There is nothing of what was asked for: no run to undo, none to go on with."""
+
+    status = ExitStatus.DONE
 
 
 class Overtaken(Refused):
@@ -216,11 +229,11 @@ class DatabaseError(VetrinError):
 
 
 class DatabaseUnreachable(DatabaseError):
-    """No connection: ``code`` is the engine's own number."""
+    """No connection: ``number`` is the engine's own code."""
 
-    def __init__(self, message: str, remedy: str = "", code: int = 0) -> None:
+    def __init__(self, message: str, remedy: str = "", number: int = 0) -> None:
         super().__init__(message, remedy)
-        self.code = code
+        self.number = number
 
 
 class Unsuitable(DatabaseError):
@@ -267,9 +280,13 @@ class WrongPassphrase(StoreError):
 class NoSnapshot(StoreError):
     """There is no such snapshot, or more than one that could be meant."""
 
+    status = ExitStatus.USAGE
+
 
 class NoBuild(StoreError):
     """There is no such build, or more than one that could be meant."""
+
+    status = ExitStatus.USAGE
 
 
 class BadArchive(StoreError):

@@ -149,7 +149,7 @@ def test_a_project_in_a_web_root_is_said_to_be_in_one(sample: Sample, tmp_path: 
         "--address",
         "http://harrowmere.test",
         "--other",
-        "production=https://live.test=/srv/www",
+        f"production={sample.root('production')}",
     )
     assert "would hand out vetrin.toml" in " ".join(
         vetrin(root, *words, "--dry-run").stderr.split()

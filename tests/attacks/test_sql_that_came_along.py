@@ -471,19 +471,21 @@ def test_a_target_keeps_its_own_although_none_may_bring_it(
     from vetrin.jobs.switch import own_again
 
     database_server.run("CREATE TRIGGER abroad AFTER INSERT ON kept FOR EACH ROW INSERT INTO arriving_not.log VALUES (1)",
-                        "CREATE TABLE _vetrin_new_ab_0 LIKE kept", database="arriving")  # fmt: skip
+                        "CREATE TABLE _vetrin_arriving_ab_0 LIKE kept", database="arriving")  # fmt: skip
     database_server.run("GRANT ALL ON arriving_not.* TO 'arriving'@'%'")
     database = MysqlDatabase(account)
     try:
         hanging = own_again(database.attachments(["kept"], []))
-        database.swap([Exchange("kept", "_vetrin_new_ab_0", "_vetrin_old_ab_0")], hanging, hanging)
+        database.swap(
+            [Exchange("kept", "_vetrin_arriving_ab_0", "_vetrin_parked_ab_0")], hanging, hanging
+        )
         assert [
             item.name for item in database.attachments(["kept"], []) if item.kind == "trigger"
         ] == ["abroad"]
     finally:
         database.close()
         database_server.run(
-            "DROP TRIGGER IF EXISTS abroad", "DROP TABLE _vetrin_old_ab_0", database="arriving"
+            "DROP TRIGGER IF EXISTS abroad", "DROP TABLE _vetrin_parked_ab_0", database="arriving"
         )
 
 

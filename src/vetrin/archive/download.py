@@ -12,7 +12,7 @@ from urllib.parse import unquote, urlsplit
 
 import httpx
 
-from ..errors import BadArchive
+from ..errors import BadArchive, UsageError
 from .reader import BLOCK
 from .writer import SUMS
 
@@ -161,7 +161,7 @@ def joined(paths: Sequence[Path], folder: Path) -> list[Path]:
                         for one in path.parent.glob(f"{path.name}.[0-9][0-9][0-9]")
                     }
                     continue
-                raise BadArchive(f"there is no file {path}")
+                raise UsageError(f"there is no file {path}")
             whole.append(path)
     for goal, parts in split.items():
         sums = _sums(goal.with_name(goal.name + SUMS))

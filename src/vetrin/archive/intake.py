@@ -39,7 +39,23 @@ from .site_root import below, proved, roots_in
 from .writer import FILES, MANIFEST
 
 _SQL = re.compile(r"\.sql(?:\.(?:gz|bz2|xz|zst))?$", re.IGNORECASE)
-_OWN_SQL = re.compile(r"^database(?:/.+)?\.sql$")  # of several, tables come first by their names
+
+
+@dataclass(frozen=True)
+class _Layout:
+    """Where an export of ours has what: its list, the folder of the site, and its SQL files, of which those of tables
+    come first by their names."""
+
+    list: str
+    site: str
+    sql: re.Pattern[str]
+
+
+_LAYOUTS = (
+    _Layout(MANIFEST, FILES, re.compile(r"^data/.+\.sql$")),
+    # Until 0.1.
+    _Layout("vetrin-export.json", "files", re.compile(r"^database(?:/.+)?\.sql$")),
+)
 Kind = Literal["database", "prefix", "folder"]
 
 
@@ -114,6 +130,7 @@ class _Intake:
         self._added = 0
         self._said_parts: tuple[str, ...] = ()  # of an export of ours
         self._said_embedded = ""
+        self._layout: _Layout | None = None  # of an export of ours
 
     def take(self, path: Path) -> None:
         if is_sealed(path):
@@ -263,15 +280,16 @@ class _Intake:
         Raises:
             BadArchive: a file in it is missing, or not as it was packed.
         """
-        manifest = self._files.get(MANIFEST)
-        if manifest is None:
+        self._layout = next((one for one in _LAYOUTS if one.list in self._files), None)
+        if self._layout is None:
             return
+        manifest = self._files[self._layout.list]
         try:
             said = json.loads(b"".join(self._contents.blocks(manifest.blocks)))
             digests, self._said_parts = said["sha256"], tuple(map(str, said["parts"]))
             self._said_embedded = str(said.get("embedded") or "")
         except (ValueError, KeyError, TypeError) as error:
-            raise BadArchive(f"{MANIFEST} cannot be read: {error}") from error
+            raise BadArchive(f"{self._layout.list} cannot be read: {error}") from error
         for path, wanted in digests.items():
             file = self._files.get(path)
             if file is None:
@@ -299,7 +317,8 @@ class _Intake:
         if given is not None:
             return given.strip("/")
         if self._said_parts:
-            return FILES if any(path.startswith(f"{FILES}/") for path in self._files) else None
+            site = self._layout.site if self._layout else FILES
+            return site if any(path.startswith(f"{site}/") for path in self._files) else None
         if not markers:
             return "" if self._files else None
         nearest = roots_in(self._files.keys(), markers)
@@ -313,8 +332,9 @@ class _Intake:
         """Read SQL files of the archive, the largest first, until one holds the tables of a site."""
         if any(self._marked(data) for taken in self._taken for data in taken.databases.values()):
             return
-        ours = sorted(path for path in self._files if _OWN_SQL.search(path))
-        if MANIFEST in self._files and ours:
+        sql = self._layout.sql if self._layout is not None else None
+        ours = sorted(path for path in self._files if sql and sql.search(path))
+        if ours:
             self._dump(ours[0], self._together(ours))
             for path in ours:
                 self._files.pop(path)

@@ -16,7 +16,7 @@ from typing import IO, Any, Protocol, cast
 
 import zstandard
 
-from ..errors import StoreError
+from ..errors import StoreError, UsageError
 from ..files import Entry, private_file
 from .openpgp import ENDING, sealing
 from .reader import packing_of
@@ -24,9 +24,9 @@ from .reader import packing_of
 _BLOCK = 1 << 18
 _EARLIEST = 315619200  # 1980, before which ZIP knows no time
 FORMS = (".zip", ".tar.gz", ".tgz", ".tar.zst")
-MANIFEST = "vetrin-export.json"
+MANIFEST = "packing-list.json"
 SUMS = ".sha256"
-FILES = "files"
+FILES = "site"
 SQL_FORMS = (".sql", ".sql.gz", ".sql.zst")
 
 
@@ -139,7 +139,7 @@ def archive_into(
     """
     name = path.name.lower()
     if not name.removesuffix(ENDING).endswith(FORMS) or name.endswith(f".zip{ENDING}"):
-        raise StoreError(f"{path.name}: an archive's name ends in one of {', '.join(FORMS)}")
+        raise UsageError(f"{path.name}: an archive's name ends in one of {', '.join(FORMS)}")
     parts = Parts(path, most)
     try:
         if name.endswith(".zip"):
@@ -184,7 +184,7 @@ def text_into(
     """An SQL file, compressed as its name asks for; otherwise as ``archive_into``."""
     name = path.name.lower().removesuffix(ENDING)
     if not name.endswith(SQL_FORMS):
-        raise StoreError(f"{path.name}: an SQL file's name ends in one of {', '.join(SQL_FORMS)}")
+        raise UsageError(f"{path.name}: an SQL file's name ends in one of {', '.join(SQL_FORMS)}")
     parts = Parts(path, most)
     try:
         with _sealed(path, parts, password) as sink, _packed(sink, packing_of(name)) as file:

@@ -5,10 +5,12 @@ from __future__ import annotations
 import argparse
 import getpass
 import json
+import re
 import sys
 from collections.abc import Sequence
 from typing import Any
 
+from rich.cells import cell_len
 from rich.console import RenderableType
 from rich.text import Text
 
@@ -101,15 +103,17 @@ class Out:
     def warn(self, message: str) -> None:
         self._tell(self.messages, lead("! ", "warning").append(message))
 
-    def fail(self, code: int, message: str, remedy: str = "") -> int:
-        """Print the one message of a failure (and the document of --json); returns ``code``."""
+    def fail(self, status: int, message: str, remedy: str = "", code: str = "failed") -> int:
+        """Print the one message of a failure (and the document of --json, where ``code`` says of what kind it is);
+        returns ``status``."""
         self.release()
-        if self.json:
-            self.document("error", {"exit_code": code, "error": message, "remedy": remedy})
+        self.document(
+            "error", {"exit_code": int(status), "code": code, "error": message, "remedy": remedy}
+        )
         _print(self.messages, lead("✗ ", "bad").append(message))
         if remedy:
             _print(self.messages, Text(f"  → {remedy}"))
-        return code
+        return status
 
     def asks(self, args: argparse.Namespace, *, target: str, production: bool = False) -> bool:
         """Whether a person has to be asked, and can be, before something is written.
@@ -189,7 +193,28 @@ def _agreed(args: argparse.Namespace, target: str, production: bool) -> bool:
 
 def _print(screen: Screen, item: RenderableType) -> None:
     """Lines are broken between words only: what is copied out of a terminal has to be whole."""
-    screen.print(item, overflow="ignore", crop=False)
+    if isinstance(item, str):
+        item = Text(item)
+    if isinstance(item, Text) and screen.is_terminal and not item.no_wrap:
+        for line in _wrapped(item, screen.width):
+            screen.print(line, overflow="ignore", no_wrap=True, crop=False)
+    else:
+        screen.print(item, crop=False)
+
+
+def _wrapped(text: Text, width: int) -> list[Text]:
+    """A text in lines that fit, but for those that are one word."""
+    lines: list[Text] = []
+    for line in text.split("\n", allow_blank=True):
+        breaks: list[int] = []
+        used = 0
+        for word in re.finditer(r"\S+\s*", line.plain):
+            if used and used + cell_len(word[0].rstrip()) > width:
+                breaks.append(word.start())
+                used = 0
+            used += cell_len(word[0])
+        lines += line.divide(breaks)
+    return lines
 
 
 def lead(text: str, style: str) -> Text:

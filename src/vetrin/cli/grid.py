@@ -6,11 +6,12 @@ side by side each column, is written as a block of lines. Without a terminal, a 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import Any
 
 from rich import box
-from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
+from rich.cells import cell_len
+from rich.console import Console, ConsoleOptions, RenderResult
 from rich.measure import Measurement
 from rich.padding import Padding
 from rich.table import Table
@@ -51,12 +52,37 @@ class Grid:
         free = options.update(width=_UNBOUND)
         if Measurement.get(console, free, table).minimum <= options.max_width:
             yield table
-        else:
+            return
+        wide = self._wide_rows(options.max_width) if self._side_by_side else None
+        if wide is None:
             if self._title:
                 yield Text(self._title, style="bold")
             yield from self._columns() if self._side_by_side else self._blocks()
+        else:
+            yield self._table(without=wide)
+            yield from self._beside(wide)
 
-    def _table(self, *, one_line: bool = False) -> Table:
+    def _wide_rows(self, width: int) -> set[int] | None:
+        """The rows without which the columns fit side by side; None where that would be most of them."""
+        label = max((cell_len(cells[0].plain) for cells, _ in self._rows), default=0)
+        each = (width - label - 2 * len(self._headers)) // max(len(self._headers) - 1, 1)
+        found = {
+            number
+            for number, (cells, _) in enumerate(self._rows)
+            if any(_longest(cell) > each for cell in cells[1:])
+        }
+        fits = all(cell_len(header) <= each for header in self._headers[1:])
+        return found if fits and len(found) <= len(self._rows) // 3 else None
+
+    def _beside(self, rows: set[int]) -> RenderResult:
+        """Rows that do not fit into the columns: each of their cells on a line of its own."""
+        for number in sorted(rows):
+            cells, _ = self._rows[number]
+            yield Text(" ") + cells[0]
+            yield from _lines(self._headers[1:], cells[1:])
+        yield ""
+
+    def _table(self, *, one_line: bool = False, without: Collection[int] = ()) -> Table:
         table = Table(
             box=box.SIMPLE_HEAD, title=self._title, title_justify="left", title_style="bold",
             pad_edge=False, header_style="bold",
@@ -67,6 +93,8 @@ class Grid:
                 overflow="fold", no_wrap=one_line,
             )  # fmt: skip
         for number, (cells, style) in enumerate(self._rows):
+            if number in without:
+                continue
             if number in self._sections and number:
                 table.add_section()
             table.add_row(*(_joined(cell) if one_line else cell for cell in cells), style=style)
@@ -96,8 +124,12 @@ def _lines(names: Sequence[str], values: Sequence[Text]) -> RenderResult:
     ]
     wide = max((len(name) for name, _ in shown), default=0)
     for name, value in shown:
-        line: RenderableType = Text(f"{name:<{wide}}  ", style="dim") + value
-        yield Padding(Group(line), (0, 0, 0, 2))
+        line = Text().append(f"{name:<{wide}}  ", style="dim").append_text(value)
+        yield Padding(line, (0, 0, 0, 2))
+
+
+def _longest(cell: Text) -> int:
+    return max((cell_len(word) for word in cell.plain.split()), default=0)
 
 
 def _joined(cell: Text) -> Text:

@@ -7,6 +7,7 @@ Nothing is imported before it is needed: help has to come at once. A command's m
 from __future__ import annotations
 
 import argparse
+import os
 import sys
 from typing import NoReturn
 
@@ -16,6 +17,11 @@ from .parser import module_of, parsed
 
 def main(arguments: list[str] | None = None) -> NoReturn:
     """Run the command line and leave with its exit code."""
+    if "_ARGCOMPLETE" in os.environ:  # set by what `vetrin completion` prints
+        # Loaded only where a shell asks.
+        from .completing import complete
+
+        complete()
     words = sys.argv[1:] if arguments is None else arguments
     try:
         args = parsed(words)
@@ -44,4 +50,4 @@ def _not_understood(words: list[str], error: UsageError) -> int:
     # As above.
     from .console import Out
 
-    return Out(json="--json" in words).fail(error.status, str(error), error.remedy)
+    return Out(json="--json" in words).fail(error.status, str(error), error.remedy, error.code)

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from ..config import bytes_per_second, find_project, user_defaults
-from ..errors import ExitStatus, ProjectError, VetrinError, described
+from ..errors import ExitStatus, NothingToDo, ProjectError, UsageError, VetrinError, described
 from ..files import own_folder
 from ..jobs import was_cut_off, wish
 from ..remote import hosts
@@ -31,7 +31,9 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
     try:
         defaults = user_defaults()
     except ProjectError as error:
-        return Out(json=args.json).fail(error.status, str(error), "correct or remove that file")
+        return Out(json=args.json).fail(
+            error.status, str(error), "correct or remove that file", error.code
+        )
     args.color = args.color or os.environ.get(COLOR_VARIABLE) or defaults.color or None
     args.rate = args.rate or defaults.rate or None
     out = Out(
@@ -48,25 +50,32 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
         if args.rate:
             hosts.rate = bytes_per_second(args.rate)
     except ValueError as error:
-        return out.fail(ExitStatus.USAGE, f"--rate: {error}")
+        return out.fail(ExitStatus.USAGE, f"--rate: {error}", code=UsageError().code)
     try:
         code = run(args, out)
         if code != ExitStatus.DONE:
             out.release()
         return _told(args, out, code)
+    except NothingToDo as error:
+        out.document("nothing", {"done": False, "why": str(error), "remedy": error.remedy})
+        out.say(f"{error}\n  → {error.remedy}")
+        return ExitStatus.DONE
     except VetrinError as error:
         if error.status is ExitStatus.FAILED:
             return _failed(out, error, error.remedy)
-        return out.fail(error.status, str(error), error.remedy)
+        return out.fail(error.status, str(error), error.remedy, error.code)
     except KeyboardInterrupt:
         return out.fail(
-            ExitStatus.FAILED, "interrupted", "nothing has changed; run the command again"
+            ExitStatus.FAILED,
+            "interrupted",
+            "nothing has changed; run the command again",
+            "interrupted",
         )
     except Exception as error:
         if isinstance(error, OSError) and error.errno in _OF_THE_DISK:
             return _failed(out, error, "free some room there, or see that the account may write")
         if isinstance(error, OSError) and error.errno in _OF_A_NAME and error.filename is not None:
-            return out.fail(ExitStatus.USAGE, described(error), "name another one")
+            return out.fail(ExitStatus.USAGE, described(error), "name another one", "file")
         if was_cut_off(error):
             return _failed(out, error, "")
         where = _note(args)
@@ -76,6 +85,7 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
             ExitStatus.FAILED,
             f"an error that Vetrin did not expect: {type(error).__name__}: {error}",
             f"its origin is in {where}" if where else "--verbose shows its origin",
+            "unexpected",
         )
     finally:
         hosts.forget()
@@ -97,7 +107,14 @@ def _failed(out: Out, error: Exception, remedy: str) -> int:
         traceback.print_exc()
     if not remedy and was_cut_off(error):
         remedy = "a connection broke; see that the other side is there, then run the command again"
-    return out.fail(ExitStatus.FAILED, described(error), remedy)
+    code = (
+        error.code
+        if isinstance(error, VetrinError)
+        else "connection"
+        if was_cut_off(error)
+        else "file"
+    )
+    return out.fail(ExitStatus.FAILED, described(error), remedy, code)
 
 
 def _note(args: argparse.Namespace) -> str | None:

@@ -42,7 +42,7 @@ def as_json(text: str) -> str:
     return _UNSEEN.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
 
 
-# Readable on light ground and on dark: four to five to one on white and on black.
+# Readable on light ground and on dark: four to six to one on white and on black.
 _PALETTE = Theme(
     {
         "good": "bold color(28)",
@@ -51,6 +51,17 @@ _PALETTE = Theme(
         "name": "bold color(31)",
         "track": "color(244)",
         "done": "color(31)",
+    }
+)
+# Of sixteen colours, only these two can be read on either ground.
+_FEW_COLORS = Theme(
+    {
+        "good": "bold",
+        "bad": "bold red",
+        "warning": "bold magenta",
+        "name": "bold",
+        "track": "dim",
+        "done": "bold",
     }
 )
 
@@ -64,6 +75,8 @@ class Screen(Console):
             settings["color_system"] = "256" if color == "always" else None
             settings["no_color"] = color == "never"
         super().__init__(theme=_PALETTE, **settings)
+        if self.color_system in ("standard", "windows"):
+            self.push_theme(_FEW_COLORS)
 
     def render(
         self, renderable: RenderableType, options: ConsoleOptions | None = None

@@ -48,6 +48,7 @@ COMMANDS = {
     "undo": Command("put back what the last run on an environment replaced", "A D C W L"),
     "history": Command("list what was done, newest first"),
     "demo": Command("try everything on a made-up site, on this machine alone"),
+    "completion": Command("print what makes a shell complete commands, options and names"),
 }
 
 _SHARED: dict[str, tuple[tuple[str, dict[str, Any]], ...]] = {
@@ -156,18 +157,20 @@ def parsed(words: Sequence[str]) -> argparse.Namespace:
     Raises:
         UsageError: a word is unknown, or one is missing; the message names the nearest known one.
     """
-    at = _command_at(words)
+    at = command_at(words)
     name = words[at] if at is not None else None
     if name == "help":
         return _help(words[at + 1 :] if at is not None else ())
     if name is not None:
         _must_be_command(name)
     parser = build_parser((name,) if name else ())
-    command = _command_parser(parser, name) if name else None
+    command = command_parser(parser, name) if name else None
     _must_be_options(words[: at if at is not None else len(words)], parser, command)
     if command is not None and at is not None:
         _must_be_options(words[at + 1 :], command, None)
-    args = parser.parse_args(words)
+    args, unused = parser.parse_known_args(words)
+    if unused:
+        (command or parser).error(f"{unused[0]!r} is a word too many")
     args.words = list(words)
     if args.version or name is None:
         args.command = None
@@ -189,7 +192,7 @@ def _must_be_command(name: str) -> None:
         )
 
 
-def _command_at(words: Sequence[str]) -> int | None:
+def command_at(words: Sequence[str]) -> int | None:
     """Where the command's name stands among the words."""
     skip = False
     for at, word in enumerate(words):
@@ -202,7 +205,7 @@ def _command_at(words: Sequence[str]) -> int | None:
     return None
 
 
-def _command_parser(parser: Parser, name: str) -> Parser:
+def command_parser(parser: Parser, name: str) -> Parser:
     found: Parser
     for action in parser._actions:
         if isinstance(action, argparse._SubParsersAction):
@@ -224,13 +227,20 @@ def _must_be_options(words: Sequence[str], parser: Parser, command: Parser | Non
                 f"{parser.prog}: {option} stands before the command",
                 f"put it behind {command.prog}",
             )
-        # As above.
-        from ..config.known_names import similar
-
         raise UsageError(
-            f"{parser.prog}: there is no option {option}{similar(option, known)}",
+            f"{parser.prog}: there is no option {option}{_nearest(option, known)}",
             f"`{parser.prog} --help` lists the options",
         )
+
+
+def _nearest(option: str, known: Sequence[str]) -> str:
+    """The end of a remark about an option: the nearest known one, by what is behind the dashes."""
+    # As above.
+    from ..config.known_names import similar
+
+    names = {name.lstrip("-"): name for name in known}
+    found = similar(option.lstrip("-"), list(names))
+    return found.replace("did you mean ", "did you mean --") if found else ""
 
 
 def _help(words: Sequence[str]) -> argparse.Namespace:
@@ -240,7 +250,7 @@ def _help(words: Sequence[str]) -> argparse.Namespace:
         text = build_parser(()).format_help()
     else:
         _must_be_command(name)
-        text = _command_parser(build_parser((name,)), name).format_help()
+        text = command_parser(build_parser((name,)), name).format_help()
     return argparse.Namespace(command=None, printed=text, status=ExitStatus.DONE)
 
 

@@ -14,6 +14,7 @@ from ..site import PrefixedValues, Rewriting
 from .common import ago
 from .console import Out, lead, number, plural, size
 from .grid import grid
+from .progress import clock
 
 _MOST_TABLES = 14
 _MOST_FOLDERS = 8
@@ -368,7 +369,8 @@ def _what_was_done(plan: Plan, report: Report) -> Text:
         done.append(
             f"{' and '.join(parts)} from {plan.source.name} are in {plan.target.name}", style=""
         )
-    return done
+    line = f"; {size(report.line_bytes)} over the line" if report.line_bytes is not None else ""
+    return done.append(f", in {clock(report.seconds)}{line}", style="")
 
 
 def _show_files_beside(out: Out, report: Report) -> None:

@@ -10,13 +10,13 @@ from typing import Any
 
 from ..config import Project
 from ..errors import ExitStatus
-from ..jobs import Keeping, Plan, RunContext, agreed, must_be_whole, preview, run_plan
+from ..jobs import Keeping, Plan, RunContext, agreed, must_be_whole, preview, run_plan, time_for
 from ..site import ReadableSite, Site
 from ..store import Store
 from .common import journals_of
-from .console import Out
+from .console import Out, lead
 from .plan_view import show_plan, show_preview, show_report
-from .progress import listener
+from .progress import clock, listener
 from .stored import baselines_of, show_way_back, store_of
 
 
@@ -50,7 +50,8 @@ class TransferFlow:
         must_be_whole(context.target)
         plan = self.make()
         self._show(plan)
-        document = {**self.more, **plan.as_json()}
+        seconds = time_for(plan, context.journals)
+        document = {**self.more, **plan.as_json(), "estimated_seconds": seconds and round(seconds)}
         if self.previews:
             with listener(out) as listen:
                 rewriting = preview(plan, context.source, listen)
@@ -82,6 +83,10 @@ class TransferFlow:
     def _show(self, plan: Plan) -> None:
         show_plan(self.out, plan, every_file=self.args.every_file)
         self.show_more()
+        seconds = time_for(plan, self.context.journals)
+        if seconds is not None:
+            text = f"about {clock(seconds)}, by the last runs"
+            self.out.show(lead("Time: ", "bold").append(text, style=""))
         show_way_back(self.out, self.context.keeping)
 
     def _carried_out(self, plan: Plan) -> int:

@@ -34,7 +34,10 @@ class Host:
         match = _SHAPE.match(text)
         if match is None:
             if re.match(r"ssh://[^@/]*:[^@/]*@", text):
-                raise HostError("a password does not belong into this file; leave it out")
+                raise HostError(
+                    "a password does not belong into an address",
+                    "leave it out: it is asked for, or comes from the keyring",
+                )
             raise HostError(f"{text!r}: write ssh://user@name:port (user and port may be left out)")
         port = int(match["port"]) if match["port"] else None
         if port is not None and not 0 < port < 65536:

@@ -306,6 +306,8 @@ def _with_rewriting(definition: Definition, data: dict[str, Any]) -> Definition:
 
 def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
     where = f"[environment.{name}]"
+    if "password" in entry:
+        raise _secret(f"{where} password", name, name, password_variable(name))
     known_keys(entry, _ENVIRONMENT_KEYS, where)
     host = _host(entry, where)
     also = entry.get("also", [])
@@ -331,10 +333,8 @@ def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
     if not isinstance(database, dict):
         raise ProjectError(f"{where} database: write a table")
     if "password" in database:
-        raise ProjectError(
-            f"[environment.{name}.database] password: a secret does not belong into this file; "
-            f"put it into the site's own configuration, the keyring (service vetrin, user {name}) "
-            f"or {password_variable(name)}"
+        raise _secret(
+            f"[environment.{name}.database] password", name, name, password_variable(name)
         )
     known_keys(database, _DATABASE_KEYS, f"[environment.{name}.database]")
     if database.get("tls", _TLS[0]) not in _TLS:
@@ -375,15 +375,22 @@ def _web(name: str, data: object, folder: Path) -> WebAccess:
     if not isinstance(data, dict):
         raise ProjectError(f"{where}: write a table")
     if "password" in data:
-        raise ProjectError(
-            f"{where} password: a secret does not belong into this file; put it into the keyring "
-            f"(service vetrin, user {name}-web) or {password_variable(name).replace('_DATABASE_', '_WEB_')}"
-        )
+        variable = password_variable(name).replace("_DATABASE_", "_WEB_")
+        raise _secret(f"{where} password", name, f"{name}-web", variable)
     known_keys(data, ("user", "certificate"), where)
     certificate = _text(data, "certificate", where)
     return WebAccess(
         _text(data, "user", where),
         folder.absolute() / Path(certificate).expanduser() if certificate else None,
+    )
+
+
+def _secret(where: str, name: str, user: str, variable: str) -> ProjectError:
+    """The error for a password in vetrin.toml."""
+    own = "the site's own configuration, " if user == name else ""
+    return ProjectError(
+        f"{where}: a secret does not belong into this file",
+        f"put it into {own}the keyring (service vetrin, user {user}) or {variable}",
     )
 
 

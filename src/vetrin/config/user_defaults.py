@@ -40,6 +40,8 @@ def user_defaults() -> UserDefaults:
         ProjectError: it has an unknown key or a wrong value, or cannot be read.
     """
     path = defaults_file()
+    if not os.access(path.parent, os.X_OK):
+        return UserDefaults()  # none, or the home of somebody else
     try:
         data = tomllib.loads(path.read_text(encoding="utf-8-sig"))
     except (FileNotFoundError, NotADirectoryError):

@@ -459,7 +459,7 @@ class Database(ReadableDatabase, Protocol):
         """Remove hidden tables, as far as they are there; raises ValueError for any other."""
 
 
-def hidden_name(kind: Literal["new", "old"], token: str, index: int) -> str:
+def hidden_name(kind: Literal["arriving", "parked"], token: str, index: int) -> str:
     """The name of the ``index``-th hidden table of the run known by ``token``."""
     return f"{HIDDEN}{kind}_{token}_{index}"
 

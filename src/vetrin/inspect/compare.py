@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from ..cms.rules import NamedSetting
 from ..config import Environment
-from ..database import Batch, Condition, Not, Table, any_of
+from ..database import AllOf, Batch, Condition, Like, Not, OneOf, Replacement, Table, any_of
 from ..database.table_digest import WRAP, cell_bytes, row_hash
 from ..files import Patterns, Terms, compare_trees
-from ..rewrite import Mapping, Rewriter, Tally
+from ..rewrite import Mapping as Pairs
+from ..rewrite import Rewriter, Tally
 from ..site import (
     Extension,
     Names,
@@ -20,27 +21,49 @@ from ..site import (
     ReadableSite,
     Rewriting,
     RowPipeline,
-    Site,
     TableRows,
     extensions_of,
     file_scope,
     mapping_for,
 )
-from ..site.summary import standing
+from ..site.summary import counts_of, standing
 from .survey import runtime_version
 
 _ROW_BY_ROW = 300_000  # rows; larger tables are compared as a whole
 
 
 @dataclass(frozen=True)
+class Expected:
+    """What a transfer makes differ on purpose. ``source`` is the environment that was copied; empty where none was.
+
+    Of its rows, those that meet ``leave`` by table are not in the copy, ``replacements`` is what stands there in
+    place of columns, and its tables ``away`` are not there at all. ``settings`` are names, or beginnings with ``*``,
+    of settings, ``tables`` (without prefix) and ``kept`` files of the copy's own; ``left`` are files that did not
+    travel. ``says`` tells it all to a person.
+    """
+
+    source: str = ""
+    leave: Mapping[str, Condition] = field(default_factory=dict)
+    replacements: Mapping[str, Mapping[str, Replacement]] = field(default_factory=dict)
+    away: frozenset[str] = frozenset()
+    settings: tuple[str, ...] = ()
+    tables: frozenset[str] = frozenset()
+    left: Patterns | None = None
+    kept: Patterns | None = None
+    says: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class Line:
-    """One thing of both sides, as text; ``same`` is None for what is bound to differ."""
+    """One thing of both sides, as text; ``same`` is None for what is bound to differ. ``names`` are the files that
+    differ."""
 
     topic: str
     label: str
     a: str
     b: str
     same: bool | None
+    names: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -57,6 +80,7 @@ class TableDifference:
     changed: int | None = None
     only_a: int | None = None
     only_b: int | None = None
+    names: tuple[str, ...] = ()  # of the settings that differ
 
 
 @dataclass(frozen=True)
@@ -83,6 +107,7 @@ class Comparison:
     tables: list[TableDifference] = field(default_factory=list)
     same_tables: int = 0
     entries: list[EntryDifference] | None = None
+    expected: tuple[str, ...] = ()  # what differs on purpose
 
     @property
     def differences(self) -> int:
@@ -99,6 +124,7 @@ class Comparison:
             "same_tables": self.same_tables,
             "tables": [vars(item) for item in self.tables],
             "entries": None if self.entries is None else [vars(item) for item in self.entries],
+            "expected": list(self.expected),
         }
 
 
@@ -106,25 +132,33 @@ Tell = Callable[[str], None]
 
 
 def compare(
-    a: Site,
+    a: ReadableSite,
     b: ReadableSite,
     everywhere: Sequence[Environment],
     *,
     parts: Collection[str] = ("data", "media", "code", "core"),
     entries: bool = False,
+    expected: Expected | None = None,
     tell: Tell = lambda text: None,
 ) -> Comparison:
     """Compare two open environments of one project.
 
     Content of ``a`` is compared as it would be in ``b``: addresses and paths rewritten, keys with
-    the other prefix, without what a transfer drops on arrival. ``parts`` are those that both have to
-    offer; ``tell`` hears what is being read.
+    the other prefix, without what a transfer drops on arrival. What is ``expected`` to differ is no difference.
+    ``parts`` are those that both have to offer; ``tell`` hears what is being read.
 
     Raises:
         DatabaseError, FilesError: something could not be read.
     """
     found = Comparison(a.environment.name, b.environment.name)
-    work = _Work(a, b, found, parts)
+    expected = expected or Expected()
+    if expected.source == b.environment.name:
+        # Rewritten as it was when it was copied: several addresses may have become one.
+        return _mirrored(
+            compare(b, a, everywhere, parts=parts, entries=entries, expected=expected, tell=tell)
+        )
+    found.expected = expected.says
+    work = _Work(a, b, found, parts, expected)
     work.standings()
     if "data" in parts:
         work.settings()
@@ -140,15 +174,51 @@ def compare(
     return found
 
 
+_OTHER = {"+": "-", "-": "+", "~": "~"}
+
+
+def _mirrored(found: Comparison) -> Comparison:
+    """The same comparison with its sides exchanged."""
+    return replace(
+        found,
+        a=found.b,
+        b=found.a,
+        lines=[
+            replace(
+                line,
+                a=line.b,
+                b=line.a,
+                names=tuple(_OTHER[name[0]] + name[1:] for name in line.names),
+            )
+            for line in found.lines
+        ],
+        tables=[
+            replace(
+                item, rows_a=item.rows_b, rows_b=item.rows_a, only_a=item.only_b, only_b=item.only_a
+            )
+            for item in found.tables
+        ],
+    )
+
+
 class _Work:
     def __init__(
-        self, a: ReadableSite, b: ReadableSite, found: Comparison, parts: Collection[str]
+        self,
+        a: ReadableSite,
+        b: ReadableSite,
+        found: Comparison,
+        parts: Collection[str],
+        expected: Expected,
     ) -> None:
         self._a = a
         self._b = b
+        self._expected = expected
+        self._source = next(
+            (one for one in (a, b) if one.environment.name == expected.source), None
+        )
         self._parts = parts
         self._found = found
-        self._mapping: Mapping = mapping_for(a, b, [])
+        self._mapping: Pairs = mapping_for(a, b, [])
         self._rewriter = Rewriter(self._mapping)
 
     def _line(self, topic: str, label: str, a: Any, b: Any, *, marks: bool = True) -> None:
@@ -170,22 +240,30 @@ class _Work:
             return
         self._line("versions", "database", a.database_version, b.database_version)
         self._line("versions", "runtime", runtime_version(self._a), runtime_version(self._b))
-        for name in dict.fromkeys([*a.counts, *b.counts]):
-            self._line("counts", name, a.counts.get(name), b.counts.get(name))
+        counts = [
+            counts_of(site, self._expected.leave, self._expected.away)
+            if site is self._source
+            else found.counts
+            for site, found in ((self._a, a), (self._b, b))
+        ]
+        for name in dict.fromkeys([*counts[0], *counts[1]]):
+            self._line("counts", name, counts[0].get(name), counts[1].get(name))
         rule = self._a.definition.entries
         for count in self._a.definition.counts:
             if rule is not None and count.table == rule.table and self._a.has_table(rule.table):
                 newest = [self._newest(site, count.where) for site in (self._a, self._b)]
                 self._line("newest", count.name, *newest)
 
-    @staticmethod
-    def _newest(site: ReadableSite, where: Any) -> str | None:
+    def _newest(self, site: ReadableSite, where: Any) -> str | None:
         rule = site.definition.entries
         assert rule is not None
         if not site.has_table(rule.table):
             return None
+        table, wanted = site.prefix + rule.table, site.condition(where)
+        if site is self._source and table in self._expected.leave:
+            wanted = AllOf((wanted, Not(self._expected.leave[table])))
         rows = site.database.select(
-            site.prefix + rule.table, [rule.title, rule.changed], where=site.condition(where),
+            table, [rule.title, rule.changed], where=wanted,
             order=rule.changed, descending=True, limit=1,
         )  # fmt: skip
         return f"{rows[0][0]}, {rows[0][1]}" if rows else None
@@ -205,6 +283,7 @@ class _Work:
                 self._line(
                     "settings", named.name,
                     self._rewritten(_words(self._a, named)), _words(self._b, named),
+                    marks=not any(_fits(key, self._expected.settings) for key in named.keys),
                 )  # fmt: skip
 
     def extensions(self) -> None:
@@ -225,8 +304,11 @@ class _Work:
             scope = file_scope(self._a, self._b, {part}, everywhere)
             if not scope.folders:
                 continue
+            left, kept = self._expected.left, self._expected.kept
             terms = Terms(
                 skip=scope.skip,
+                leave=left,
+                keep=kept,
                 texts=Patterns(self._a.definition.text_files),
                 rewrite=lambda content: self._rewriter.rewrite(content, Tally()),
                 theirs=self._a.seen,
@@ -242,7 +324,14 @@ class _Work:
                 differ = f", {len(changed):,} differ" if changed else ""
                 one, two = f"{len(new):,} only here{differ}", f"{len(only):,} only here{differ}"
             same = not (new or only or changed)
-            self._found.lines.append(Line("files", part, one, two, same))
+            names = tuple(
+                sorted(
+                    f"{mark} {entry.path}"
+                    for mark, entries in (("+", new), ("-", only), ("~", changed))
+                    for entry in entries
+                )
+            )
+            self._found.lines.append(Line("files", part, one, two, same, names))
 
     def _dropped(self, site: ReadableSite) -> dict[str, Condition]:
         """Rows that arrival drops, by table."""
@@ -269,16 +358,55 @@ class _Work:
             for table in a.tables:
                 plain = table.name.removeprefix(a.prefix)
                 other = theirs.pop(names.table(table.name), None)
+                if self._is_expected(plain, a, table):
+                    continue
                 if other is None:
                     self._only(plain, a, table)
                     continue
+                if self._is_expected(plain, b, other):
+                    continue
                 tell(table.name)
-                rows = TableRows(table, a.rewritable(table), dropped_a.get(table.name))
+                rows = TableRows(
+                    table, a.rewritable(table), self._without(a, plain, table, dropped_a),
+                    self._replaced(a, table),
+                )  # fmt: skip
                 ours = pipeline.stream(reads_a, rows)
-                their = reads_b.rows(other, leave=dropped_b.get(other.name))
+                their = reads_b.rows(
+                    other, leave=self._without(b, plain, other, dropped_b),
+                    replacements=self._replaced(b, other),
+                )  # fmt: skip
                 self._compare(plain, table, other, ours, their)
         for table in theirs.values():
-            self._only(table.name.removeprefix(b.prefix), b, table)
+            plain = table.name.removeprefix(b.prefix)
+            if not self._is_expected(plain, b, table):
+                self._only(plain, b, table)
+
+    def _is_expected(self, plain: str, site: ReadableSite, table: Table) -> bool:
+        """True for a table that is not in the copy, or is the copy's own."""
+        left = site is self._source and table.name in self._expected.away
+        return left or plain in self._expected.tables
+
+    def _without(
+        self, site: ReadableSite, plain: str, table: Table, dropped: Mapping[str, Condition]
+    ) -> Condition | None:
+        """The rows of a table that do not count on one side."""
+        parts = [dropped[table.name]] if table.name in dropped else []
+        parts += self._left(site, table)
+        rule = site.definition.settings
+        if rule is not None and plain == rule.table and self._expected.settings:
+            exact = tuple(name for name in self._expected.settings if not name.endswith("*"))
+            begin = tuple(name[:-1] for name in self._expected.settings if name.endswith("*"))
+            parts += [OneOf(rule.name, exact)] if exact else []
+            parts += [Like(rule.name, "begins", begin)] if begin else []
+        return any_of(parts)
+
+    def _left(self, site: ReadableSite, table: Table) -> list[Condition]:
+        """What of a table did not travel."""
+        known = site is self._source and table.name in self._expected.leave
+        return [self._expected.leave[table.name]] if known else []
+
+    def _replaced(self, site: ReadableSite, table: Table) -> Mapping[str, Replacement]:
+        return self._expected.replacements.get(table.name, {}) if site is self._source else {}
 
     def _pipeline(self) -> RowPipeline:
         """Turns rows of ``a`` into what they would be in ``b``."""
@@ -307,19 +435,30 @@ class _Work:
         if set(names) != {column.name for column in other.columns}:
             self._found.tables.append(TableDifference(plain, "columns", table.rows, other.rows))
             return
-        a, b = _Rows(table, names), _Rows(other, names)
+        rule = self._a.definition.settings
+        label = rule.name if rule is not None and plain == rule.table else ""
+        a, b = _Rows(table, names, label), _Rows(other, names, label)
         a.read(ours)
         b.read(theirs)
         if a.total == b.total and a.count == b.count:
             self._found.same_tables += 1
             return
         changed = only_a = only_b = None
+        which: set[str] = set()
         if a.by_key is not None and b.by_key is not None:
             both = a.by_key.keys() & b.by_key.keys()
             changed = sum(a.by_key[key] != b.by_key[key] for key in both)
             only_a, only_b = len(a.by_key) - len(both), len(b.by_key) - len(both)
+            for one, two in ((a, b), (b, a)):
+                which |= {
+                    one.labels[key]
+                    for key in one.labels
+                    if (one.by_key or {})[key] != (two.by_key or {}).get(key)
+                }
         self._found.tables.append(
-            TableDifference(plain, "content", a.count, b.count, changed, only_a, only_b)
+            TableDifference(
+                plain, "content", a.count, b.count, changed, only_a, only_b, tuple(sorted(which))
+            )
         )
 
     def entries(self) -> None:
@@ -331,8 +470,10 @@ class _Work:
         names = [column.name for column in ours.columns]
         pipeline = self._pipeline()
         with self._a.database.reading() as reads_a, self._b.database.reading() as reads_b:
-            leave_a = Not(self._a.condition(rule.where))
-            leave_b = Not(self._b.condition(rule.where))
+            leave_a, leave_b = (
+                any_of([Not(site.condition(rule.where)), *self._left(site, table)])
+                for site, table in ((self._a, ours), (self._b, theirs))
+            )
             rows = TableRows(ours, self._a.rewritable(ours), leave_a)
             a = _entries(ours, rule, names, pipeline.stream(reads_a, rows))
             b = _entries(theirs, rule, names, reads_b.rows(theirs, leave=leave_b))
@@ -356,11 +497,14 @@ class _Work:
 class _Rows:
     """The sum of the hashes of a table's rows, and each by its key where there are not too many."""
 
-    def __init__(self, table: Table, names: Sequence[str]) -> None:
+    def __init__(self, table: Table, names: Sequence[str], label: str = "") -> None:
+        """With ``label``, the values of that column are remembered by the keys of their rows."""
         own = [column.name for column in table.columns]
         self._order = [own.index(name) for name in names]
         self._key = [own.index(name) for name in table.key]
         self.by_key: dict[bytes, int] | None = {} if table.key else None
+        self._label = own.index(label) if label in own else None
+        self.labels: dict[bytes, str] = {}
         self.count = 0
         self.total = 0
 
@@ -373,8 +517,20 @@ class _Rows:
                 if self.by_key is not None:
                     key = b"".join([cell_bytes(row[index]) for index in self._key])
                     self.by_key[key] = value
+                    if self._label is not None:
+                        cell = row[self._label]
+                        self.labels[key] = (
+                            cell.decode("utf-8", "replace")
+                            if isinstance(cell, bytes)
+                            else str(cell)
+                        )
             if self.by_key is not None and self.count > _ROW_BY_ROW:
                 self.by_key = None
+                self.labels.clear()
+
+
+def _fits(name: str, patterns: Sequence[str]) -> bool:
+    return any(name.startswith(one[:-1]) if one.endswith("*") else name == one for one in patterns)
 
 
 @dataclass(frozen=True)

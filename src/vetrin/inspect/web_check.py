@@ -24,11 +24,13 @@ _PICTURES = 8
 
 @dataclass(frozen=True)
 class Finding:
-    """Something that is not as it should be, where, and what to do about it."""
+    """Something that is not as it should be, where, and what to do about it. ``code`` is, for programs, what kind of
+    thing it is: that of ``Looked``, or leads-elsewhere, or references."""
 
     what: str
     where: str
     remedy: str = ""
+    code: str = "home"
 
 
 @dataclass
@@ -141,7 +143,7 @@ class Check:
     def _add(self, kind: Any, what: str, result: str, problem: str = "", remedy: str = "") -> None:
         self._report.looked.append(Looked(kind, what, result, not problem))
         if problem:
-            self._report.findings.append(Finding(problem, what, remedy))
+            self._report.findings.append(Finding(problem, what, remedy, kind))
 
     def _pages(self) -> list[str]:
         """Home page and a sample of entries; the pictures they show, in order."""
@@ -227,7 +229,9 @@ class Check:
         strays = Counter((stray.environment, stray.text) for stray in self._strays.find(page.body))
         for (environment, text), count in strays.items():
             self._report.findings.append(
-                Finding(f"leads to {environment}, {count}×: {text}", page.url)
+                Finding(
+                    f"leads to {environment}, {count}×: {text}", page.url, code="leads-elsewhere"
+                )
             )
             self._report.looked[-1].good = False
         return page
@@ -305,6 +309,7 @@ class Check:
                             f"vetrin heal {name}, then vetrin strays {name}"
                             if by == "heal"
                             else f"vetrin strays {name} says how to mend them",
+                            "references",
                         )
                     )
         result = f"{total or 'no'} references to another environment"
@@ -318,13 +323,15 @@ class Check:
 
 def folded(findings: Sequence[Finding]) -> list[Finding]:
     """The same findings, those of several pages that have one cause as one."""
-    places: dict[tuple[str, str, str], list[str]] = {}
+    places: dict[tuple[str, str, str, str], list[str]] = {}
     for finding in findings:
         place = "" if "://" in finding.where else finding.where
-        places.setdefault((finding.what, finding.remedy, place), []).append(finding.where)
+        places.setdefault((finding.what, finding.remedy, finding.code, place), []).append(
+            finding.where
+        )
     return [
-        Finding(what, where[0] + (f" and {len(where) - 1} more" if where[1:] else ""), remedy)
-        for (what, remedy, _), where in places.items()
+        Finding(what, where[0] + (f" and {len(where) - 1} more" if where[1:] else ""), remedy, code)
+        for (what, remedy, code, _), where in places.items()
     ]
 
 

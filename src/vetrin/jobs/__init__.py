@@ -1,6 +1,7 @@
 """The job itself: plan, run, journal, undo."""
 
 from .agreement import agreed
+from .duration import time_for
 from .events import (
     Checking,
     Event,
@@ -16,6 +17,7 @@ from .events import (
     silent,
 )
 from .exclusions import Leaving, LeftKind
+from .expected import expected_between
 from .identity import as_it_was
 from .in_place import Selection, Survey, Work, change, survey
 from .journal import Journals, Run
@@ -84,6 +86,7 @@ __all__ = [
     "build_plan",
     "build_restore",
     "change",
+    "expected_between",
     "finish",
     "half_switched",
     "holder_of",
@@ -103,6 +106,7 @@ __all__ = [
     "survey",
     "take_back_of_others",
     "take_snapshot",
+    "time_for",
     "try_account",
     "undo",
     "undo_and_look",

@@ -62,9 +62,9 @@ from .generated_files import Placed, address_rules, copy_file
 from .passwords import must_hold_none, passwords_of
 from .plan import PARTS, Part
 
-SQL = "database.sql"
-_TABLES = "database/tables"
-_HANGING = "database/views-and-triggers.sql"
+SQL = "data/all-tables.sql"
+_TABLES = "data/tables"
+_HANGING = "data/views-and-triggers.sql"
 _VERSION = 1
 _ROUNDS = 3  # times that a file is read anew
 _SPOOLED = (
@@ -336,7 +336,7 @@ class _Export:
                     if table.name in leaving.tables:
                         continue
                     self._tell(TableStarted(table.name, table.rows))
-                    hidden = hidden_name("new", "export", number)
+                    hidden = hidden_name("arriving", "export", number)
                     made.lay_out(hidden, table, site.database.schema(table.name))
                     changed = self._pipeline.stream(reader, self._chosen(table))
                     self._rows[table.name] = made.fill(hidden, table, changed)

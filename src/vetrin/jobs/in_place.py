@@ -271,7 +271,7 @@ def _staged(
     site: Site, table: Table, indexes: list[int], spool: _Spool, token: str, number: int
 ) -> Patch:
     schema = site.database.schema(table.name)
-    names = [hidden_name("old", token, number), hidden_name("old", token, number + 1)]
+    names = [hidden_name("parked", token, number), hidden_name("parked", token, number + 1)]
     for hidden, rows in zip(names, spool.sides(), strict=True):
         site.database.lay_out(hidden, table, schema)
         site.database.fill(hidden, table, rows)
@@ -288,9 +288,9 @@ def _staged(
 def _copied(
     site: Site, pipeline: RowPipeline, reader: Reader, rows: TableRows, token: str, number: int
 ) -> Exchange:
-    hidden, table = hidden_name("new", token, number), rows.table
+    hidden, table = hidden_name("arriving", token, number), rows.table
     site.database.lay_out(hidden, table, site.database.schema(table.name))
     with pipeline.prefetched(rows, pipeline.read(reader, rows)) as batches:
         site.database.fill(hidden, table, batches)
     site.database.finish(hidden, site.database, table)
-    return Exchange(table.name, hidden, hidden_name("old", token, number))
+    return Exchange(table.name, hidden, hidden_name("parked", token, number))

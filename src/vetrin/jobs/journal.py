@@ -57,6 +57,7 @@ class Run:
     parts: tuple[str, ...] = ()
     build: dict[str, Any] = field(default_factory=dict)
     checked: dict[str, Any] = field(default_factory=dict)
+    took: dict[str, Any] = field(default_factory=dict)
     report: dict[str, Any] = field(default_factory=dict)
     signature: str = ""
     command: tuple[str, ...] = ()
@@ -153,6 +154,8 @@ class Run:
             self.saved = line["snapshot"]
         if event == "baseline":
             self.baseline = line["snapshot"]
+        if event == "took":
+            self.took = {"seconds": line["seconds"], "bytes": line["bytes"]}
         if event == "dropped":
             self.dropped = True
         if event == "checked":

@@ -23,7 +23,7 @@ from .journal import DONE, FAILED, STOPPED, SWAPPING, TAKEN_BACK, Journals, Run
 from .lock import only_run
 from .reconnect import was_cut_off
 
-_TOKEN = re.compile(r"_vetrin_(new|old)_([0-9a-f]+)_\d+$")
+_TOKEN = re.compile(r"_vetrin_(arriving|parked|new|old)_([0-9a-f]+)_\d+$")
 
 
 def recover(target: Site, journals: Journals, but: Run | None = None) -> tuple[int, ...]:
@@ -50,7 +50,7 @@ def recover(target: Site, journals: Journals, but: Run | None = None) -> tuple[i
     # their run would hold the lock.
     for name in target.database.hidden_tables():
         match = _TOKEN.match(name)
-        if match and match[1] == "new" and match[2] not in known:
+        if match and match[1] in ("arriving", "new") and match[2] not in known:
             target.database.drop([name])
     return tuple(recovered)
 

@@ -242,7 +242,7 @@ def _hand_over(
             try:
                 done = executor.carry_out(go)
             except Half as error:
-                lost = DatabaseUnreachable(str(error), code=error.code)
+                lost = DatabaseUnreachable(str(error), number=error.code)
                 if was_cut_off(lost):  # it can be gone on with as soon as the server is there again
                     raise lost from error
                 raise HalfDone(str(error), run.target) from error

@@ -158,8 +158,10 @@ class TableCopier:
         return [
             Exchange(
                 item.target,
-                hidden_name("new", self._token, taken.index),
-                None if item.target_rows is None else hidden_name("old", self._token, taken.index),
+                hidden_name("arriving", self._token, taken.index),
+                None
+                if item.target_rows is None
+                else hidden_name("parked", self._token, taken.index),
             )
             for item in self._plan.tables
             for taken in (self._record.tables[item.table.name],)
@@ -179,16 +181,16 @@ class TableCopier:
             return None
         if not taken.settled:
             self._record.write(table=table, settled=True)
-        return hidden_name("new", self._token, taken.index)
+        return hidden_name("arriving", self._token, taken.index)
 
     def _drop_unknown(self) -> None:
         """Drop staging tables left by an earlier plan of this run."""
         known = {
-            hidden_name("new", self._token, taken.index): name
+            hidden_name("arriving", self._token, taken.index): name
             for name, taken in self._record.tables.items()
         }
         wanted = {item.table.name for item in self._plan.tables}
-        start = hidden_name("new", self._token, 0)[:-1]
+        start = hidden_name("arriving", self._token, 0)[:-1]
         for name in self._target.database.hidden_tables():
             if name.startswith(start) and known.get(name) not in wanted:
                 self._target.database.drop([name])
@@ -201,18 +203,18 @@ class TableCopier:
             taken is not None
             and taken.schema == item.schema
             and not taken.settled
-            and hidden_name("new", self._token, taken.index) in there
+            and hidden_name("arriving", self._token, taken.index) in there
         )
         if not usable:
             index = taken.index if taken is not None else self._record.next_index()
-            hidden = hidden_name("new", self._token, index)
+            hidden = hidden_name("arriving", self._token, index)
             taken = self._record.begin(name, index, item.schema)
             self._baseline.begin(item.table)
             target.lay_out(hidden, item.table, item.schema)
             renewing = False
         else:
             assert taken is not None
-            hidden = hidden_name("new", self._token, taken.index)
+            hidden = hidden_name("arriving", self._token, taken.index)
             renewing = True
             self.again.add(name)
         self._tell(TableStarted(name, item.rows))

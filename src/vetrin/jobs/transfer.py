@@ -22,6 +22,7 @@ from ..store import Build, Builds
 from . import reconnect, switching
 from .arrival_steps import Step, Tables
 from .baseline import Baseline
+from .duration import Stopwatch
 from .events import (
     Event,
     FileMoved,
@@ -56,7 +57,8 @@ class Report:
 
     ``file_bytes`` were sent; ``files_moved`` had their content there already, under another name;
     ``file_places`` were rewritten in files. ``kept`` is what the target held, as a build; ``baseline`` the snapshot
-    of what came; ``own`` the files that only the target has.
+    of what came; ``own`` the files that only the target has. It took ``seconds``, and ``line_bytes`` went over lines
+    to other machines, None where there is none.
     """
 
     run: Run
@@ -75,6 +77,8 @@ class Report:
     kept: Build | None = None
     baseline: str = ""
     own: tuple[str, ...] = ()
+    seconds: float = 0.0
+    line_bytes: int | None = None
 
     def as_json(self) -> dict[str, Any]:
         return {
@@ -97,6 +101,8 @@ class Report:
             "only_on_target": list(self.own),
             "kept_build": self.kept.fingerprint if self.kept else None,
             "counts": self.counts,
+            "seconds": self.seconds,
+            "line_bytes": self.line_bytes,
         }
 
 
@@ -142,6 +148,7 @@ def run_plan(plan: Plan, context: RunContext, *, keep_earlier: bool = False) -> 
     """
     source, target, journals = context.source, context.target, context.journals
     remarks: list[str] = []
+    watch = Stopwatch(source, target)
     with only_run(target):
         run, recovered = _begun(plan, context)
         with Baseline(context.baselines, plan, source, run) as baseline:
@@ -155,6 +162,9 @@ def run_plan(plan: Plan, context: RunContext, *, keep_earlier: bool = False) -> 
                 report = replace(report, baseline=baseline.finish(journals))
             if baseline.lost:
                 remarks.append(f"no baseline for a later merge was kept: {baseline.lost}")
+            with _remarked("how long it took is not on record", remarks):
+                watch.record(run, plan)
+        report = replace(report, seconds=watch.seconds, line_bytes=watch.line_bytes)
         report = replace(report, remarks=(*report.remarks, *remarks))
         return report if keep_earlier else let_go_of_earlier(target, journals, report)
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from ..database import Attachment, Database, Exchange, hidden_name
-from ..errors import Refused
+from ..errors import NothingToDo, Refused
 from ..inspect.web_check import Home, look_at_home
 from ..site import Site
 from . import switching
@@ -24,7 +24,8 @@ def undoable(target: Site, journals: Journals) -> Run:
     """The run on this environment that can be taken back.
 
     Raises:
-        Refused: there is none, or it replaced something else than what the environment is now.
+        NothingToDo: there is none.
+        Refused: it replaced something else than what the environment is now.
     """
     may_write(target.environment)
     for run in journals.of(target.environment.name):
@@ -33,7 +34,7 @@ def undoable(target: Site, journals: Journals) -> Run:
             return run
         if run.unfinished:
             return run
-    raise Refused(
+    raise NothingToDo(
         f"nothing to undo: no run has replaced anything in {target.environment.name} "
         "that is still kept",
         "`vetrin history` lists the runs",
@@ -75,7 +76,8 @@ def undo(
     it is removed, and the way back that there was before that run stays.
 
     Raises:
-        Refused: there is nothing to undo, or another run writes to the environment.
+        NothingToDo: there is nothing to undo.
+        Refused: another run writes to the environment.
         HalfDone: it was stopped in the switch.
         JobError: something failed; the environment is as it was before.
     """
@@ -178,7 +180,7 @@ def _back(target: Site, last: Run, run: Run) -> Switch:
         Exchange(
             e.live,
             e.outgoing,
-            hidden_name("old", run.token, index) if e.incoming is not None else None,
+            hidden_name("parked", run.token, index) if e.incoming is not None else None,
         )
         for index, e in enumerate(done.exchanges)
     )

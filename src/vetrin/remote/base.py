@@ -37,12 +37,13 @@ class Nobody:
 @dataclass(frozen=True)
 class Measures:
     """A connection: a round trip in seconds, bytes per second (0 where nothing was measured yet), whether what
-    shrinks is compressed, and the limit in bytes per second that it keeps to."""
+    shrinks is compressed, the limit in bytes per second that it keeps to, and the bytes that went over it so far."""
 
     latency: float
     rate: float
     compresses: bool
     limit: int | None
+    moved: int = 0
 
 
 class RemoteHost(Protocol):

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 
+from ..errors import UsageError
 from ..inspect.survey import Survey
 
 _MOST = 14
@@ -15,15 +17,24 @@ _COLOURS = {
 FORMATS = (".png", ".svg", ".pdf")
 
 
+def must_be_drawable(path: Path) -> None:
+    """Raises UsageError where the file's name has none of the endings, or what draws is not installed."""
+    if path.suffix.lower() not in FORMATS:
+        raise UsageError(f"{path.name}: the name has to end with {', '.join(FORMATS)}")
+    if find_spec("matplotlib") is None:
+        raise UsageError(
+            "drawing needs Matplotlib, which is not installed", "pip install 'vetrin[plot]'"
+        )
+
+
 def plot_survey(survey: Survey, path: Path) -> None:
     """Draw tables and folders as bars by size, coloured by role and part; PNG, SVG or PDF.
 
     Raises:
-        ValueError: the file's name has none of these endings.
+        UsageError: as ``must_be_drawable``.
         OSError: it cannot be written.
     """
-    if path.suffix.lower() not in FORMATS:
-        raise ValueError(f"{path.name}: the name has to end with {', '.join(FORMATS)}")
+    must_be_drawable(path)
     # Loaded only where something is drawn.
     import matplotlib
 

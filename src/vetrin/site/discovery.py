@@ -8,7 +8,7 @@ from pathlib import Path
 
 from ..cms import Definition, Place, SiteConfiguration, detect, read_configuration
 from ..config import Environment, Host, Project
-from ..errors import ConfigurationError, DatabaseError, FilesError, ReachError
+from ..errors import ConfigurationError, DatabaseError, FilesError, HostError, ReachError
 from ..files import RemotePath
 from ..remote import hosts
 from ..rewrite import Address
@@ -40,6 +40,11 @@ class Where:
         if "://" not in text:
             return cls(None, text)
         scheme, _, rest = text.partition("://")
+        if scheme in ("http", "https"):
+            raise HostError(
+                f"{text} is a web address",
+                "say where its files are: ssh://USER@HOST/FOLDER, or a folder",
+            )
         name, slash, folder = rest.partition("/")
         if folder.startswith("~"):
             return cls(Host.parse(f"{scheme}://{name}"), folder.removeprefix("~/") or ".")

@@ -27,7 +27,9 @@ _EMPTY = frozenset({OWN_FOLDER, ".well-known", "lost+found", "cgi-bin", ".git", 
 def is_empty(root: Place, definition: Definition) -> bool:
     """True where no site is, nor anything else that one would lie among; its configuration may wait there for it."""
     own = {*_EMPTY, *definition.configuration.files}
-    return not root.is_dir() or all(item.name in own for item in root.iterdir())
+    if not root.is_dir():
+        return not root.exists()
+    return all(item.name in own for item in root.iterdir())
 
 
 def remote_host_of(environment: Environment) -> RemoteHost | None:

@@ -6,18 +6,21 @@ import argparse
 
 from ...config import Environment, Project, nearest
 from ...errors import ExitStatus, NoSnapshot, ProjectError
+from ...files import printable
 from ...inspect.compare import Comparison, TableDifference, compare
-from ...jobs import PARTS, may_read
+from ...jobs import PARTS, expected_between, may_read
 from ...site import ReadableSite
 from ...store import open_snapshot
-from ..common import opened, project_of
+from ..common import journals_of, opened, project_of
 from ..consent import without_foreign_commands
 from ..console import Out, lead, number, plural
 from ..grid import grid
 from ..progress import told
 from ..stored import store_of
+from ..transfer import listed, parts_of
 
 _MOST = 40
+_FEW = 6
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -30,6 +33,12 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "b", metavar="B", help="another one, or a snapshot: its ID, label or newest"
     )
+    parser.add_argument(
+        "--parts", metavar="PART,…", help="only these: data, media, code, core (all of them)"
+    )
+    parser.add_argument(
+        "--list", action="store_true", help="name all files and settings that differ"
+    )
     parser.add_argument("--entries", action="store_true", help="list entries that differ, by title")
     parser.add_argument("--all", action="store_true", help="list also what is the same")
     parser.epilog = """exit code 4 says that they differ
@@ -37,6 +46,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 examples:
   vetrin compare production local
   vetrin compare production staging --entries
+  vetrin compare production local --parts data,media --list
   vetrin compare production newest       what changed since its last snapshot
   vetrin compare staging local --json"""
 
@@ -46,6 +56,9 @@ def run(args: argparse.Namespace, out: Out) -> int:
     a = project.environment(args.a)
     may_read(a)
     other, parts = _other(args, out, project, a)
+    if args.parts:
+        wanted = parts_of(listed([args.parts]), "--parts")
+        parts = tuple(part for part in wanted if part in parts)
     with opened(out, project, a) as one, other as two, told(out) as tell:
         for site in (one, two):
             without_foreign_commands(out, project, site)
@@ -55,13 +68,14 @@ def run(args: argparse.Namespace, out: Out) -> int:
             list(project.environments.values()),
             parts=parts,
             entries=args.entries,
+            expected=expected_between(one, two, project, journals_of(project), parts),
             tell=tell,
         )
     out.document("comparison", found.as_json())
     if len(parts) < len(PARTS):
-        only = f"{', '.join(parts)}, as the snapshot holds nothing else"
+        only = ", ".join(parts) + ("" if args.parts else ", as the snapshot holds nothing else")
         out.show(lead("Compared: ", "bold").append(only, style=""))
-    _show(out, found, data="data" in parts, everything=args.all)
+    _show(out, found, data="data" in parts, everything=args.all, every_name=args.list)
     return ExitStatus.DIFFERENT if found.differences else ExitStatus.DONE
 
 
@@ -85,7 +99,7 @@ def _other(
     return open_snapshot(store, manifest, project.definition), manifest.parts
 
 
-def _show(out: Out, found: Comparison, *, data: bool, everything: bool) -> None:
+def _show(out: Out, found: Comparison, *, data: bool, everything: bool, every_name: bool) -> None:
     table = grid("", found.a, found.b, "", side_by_side=False)
     topic = ""
     for line in found.lines:
@@ -110,12 +124,31 @@ def _show(out: Out, found: Comparison, *, data: bool, everything: bool) -> None:
         out.show(lead("Tables: ", "bold").append(f"{same} with the same content", style=""))
     if found.tables:
         _tables(out, found)
+    _names(out, found, None if every_name else _FEW)
     if found.entries is not None:
         _entries(out, found, everything=everything)
+    if found.expected:
+        out.show(lead("As expected: ", "bold").append("; ".join(found.expected), style=""))
     if found.differences:
         out.show(lead(f"≠ {plural(found.differences, 'difference')}", "warning"))
     else:
-        out.show(lead("✓ ", "good").append("nothing differs but the address", style=""))
+        but = "the address and what is meant to differ" if found.expected else "the address"
+        out.show(lead("✓ ", "good").append(f"nothing differs but {but}", style=""))
+
+
+def _names(out: Out, found: Comparison, most: int | None) -> None:
+    """Which settings and files differ: + only in the first, - only in the second, ~ in both."""
+    lists = [("Settings: ", item.names) for item in found.tables]
+    lists += [(f"{line.label[0].upper()}{line.label[1:]}: ", line.names) for line in found.lines]
+    for label, names in lists:
+        if names:
+            shown = [printable(name) for name in names[:most]]
+            rest = (
+                f" … and {number(len(names) - len(shown))} more; --list names them"
+                if len(shown) < len(names)
+                else ""
+            )
+            out.show(lead(label, "bold").append(", ".join(shown) + rest, style=""))
 
 
 def _tables(out: Out, found: Comparison) -> None:

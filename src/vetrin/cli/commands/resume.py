@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from ...config import Project
-from ...errors import ExitStatus, ProjectError, Refused
+from ...errors import ExitStatus, NothingToDo, ProjectError
 from ...jobs import Run, as_it_was, finish, may_write
 from ...site import open_site
 from ..common import ago, journals_of, project_of
@@ -45,7 +45,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     if half or (args.environment and not waiting):
         return _finish(args, out, project, names[0] if args.environment else half[0].target)
     if not waiting:
-        raise Refused("no run was stopped in between", "`vetrin history` lists the runs")
+        raise NothingToDo("no run was stopped in between", "`vetrin history` lists the runs")
     found = waiting[0]
     out.say(f"Going on with run {found.number}: {found.kind} from {found.source} to {found.target}, "
             f"begun {ago(found.started)}")  # fmt: skip

@@ -8,7 +8,7 @@ from typing import Any
 from ...config import Environment, Project
 from ...errors import DatabaseError, ExitStatus, FilesError, ReachError
 from ...jobs import Run
-from ...site import Summary, standing
+from ...site import Summary, is_empty, root_of, standing
 from ...store import SHORT
 from ..common import journals_of, last_transfer, opened, project_of
 from ..console import Out, lead, number, size
@@ -16,7 +16,9 @@ from ..grid import grid
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.epilog = """examples:
+    parser.epilog = """exit code 1 says that an environment could not be looked at
+
+examples:
   vetrin status
   vetrin status --json"""
 
@@ -25,8 +27,11 @@ def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
     journals = journals_of(project)
     columns: list[tuple[Environment, Summary | None, str]] = []
+    failed = False
     for environment in project.environments.values():
-        columns.append((environment, *_look(out, project, environment)))
+        found, problem, wrong = _look(out, project, environment)
+        columns.append((environment, found, problem))
+        failed |= wrong
     runs = {name: journals.last_transfer(name) for name in project.environments}
     out.document(
         "status",
@@ -71,7 +76,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
                 f"{environment.name}: run {run.number} ({run.kind}) is under way, or was stopped in "
                 f"between; then {on}`vetrin undo {environment.name}` takes back what it left"
             )
-    return ExitStatus.FAILED if all(found is None for _, found, _ in columns) else ExitStatus.DONE
+    return ExitStatus.FAILED if failed else ExitStatus.DONE
 
 
 def _transfer(run: Run | None) -> dict[str, Any] | None:
@@ -86,16 +91,22 @@ def _build(run: Run | None) -> str:
     return f"{short} ({commit['id'][:8]}{'' if commit['clean'] else '+'})" if commit else short
 
 
-def _look(out: Out, project: Project, environment: Environment) -> tuple[Summary | None, str]:
+def _look(out: Out, project: Project, environment: Environment) -> tuple[Summary | None, str, bool]:
+    """How an environment stands, or why that is not known, and whether that is a failure: it is none where its owner
+    closed it, or where nothing is there yet."""
     if environment.access == "closed":
-        return None, "its access is closed"
+        return None, "its access is closed", False
     try:
+        if environment.access == "read-write" and is_empty(
+            root_of(environment), project.definition
+        ):
+            return None, f"{environment.root} is empty; a transfer fills it", False
         with opened(out, project, environment) as site:
-            return standing(site), ""
+            return standing(site), "", False
     except ReachError as error:
-        return None, error.reason
+        return None, error.reason, True
     except (DatabaseError, FilesError) as error:
-        return None, str(error)
+        return None, str(error), True
 
 
 def _rows(

@@ -5,9 +5,10 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from ...errors import ExitStatus
+from ...errors import ExitStatus, UsageError, described
 from ...inspect.survey import Survey, leave_table, survey
 from ...jobs import may_read
+from ...report.plot import must_be_drawable, plot_survey
 from ..archives import add_given, is_file, looked_into
 from ..common import opened, project_of
 from ..consent import without_foreign_commands
@@ -40,6 +41,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
+    if args.plot:
+        must_be_drawable(Path(args.plot))
     if is_file(args.environment, project):
         with looked_into(args, out, project, [args.environment]) as (site, _):
             found = survey(site, here=False)
@@ -49,17 +52,14 @@ def run(args: argparse.Namespace, out: Out) -> int:
         with opened(out, project, environment) as site:
             without_foreign_commands(out, project, site)
             found = survey(site)
-    out.document("survey", found.as_json())
-    _show(out, found, project.definition.title, None if args.all else _MOST)
     if args.plot:
-        # Plotting takes a second to load.
-        from ...report.plot import plot_survey
-
         try:
             plot_survey(found, Path(args.plot))
-        except (OSError, ValueError) as error:
-            return out.fail(ExitStatus.FAILED, f"the picture could not be drawn: {error}")
+        except OSError as error:
+            raise UsageError(f"the picture could not be drawn: {described(error)}") from error
         out.say(f"drawn: {args.plot}")
+    out.document("survey", found.as_json())
+    _show(out, found, project.definition.title, None if args.all else _MOST)
     return ExitStatus.DONE
 
 

@@ -56,7 +56,7 @@ _NOBODY = (CR.CR_CONNECTION_ERROR, CR.CR_CONN_HOST_ERROR)
 def was_lost(error: BaseException) -> bool:
     """True for an error that says that there is no connection to the server any more."""
     if isinstance(error, DatabaseUnreachable):
-        return error.code in (*_NOBODY, *_LOST)
+        return error.number in (*_NOBODY, *_LOST)
     if isinstance(error, pymysql.OperationalError):
         return bool(error.args) and error.args[0] in _LOST
     # An "Error" of no kind is what the driver says of a connection that it has given up before.

@@ -89,7 +89,7 @@ class MysqlDatabase(HiddenEditing):
         try:
             self._control = self._connect("utf8mb4")
         except DatabaseUnreachable as error:
-            if not may_be_missing or error.code not in (*_NO_DATABASE, _NO_ACCOUNT):
+            if not may_be_missing or error.number not in (*_NO_DATABASE, _NO_ACCOUNT):
                 raise
             self._look_around(error)
         self._wire: Wire | None = None
@@ -97,7 +97,7 @@ class MysqlDatabase(HiddenEditing):
     def _look_around(self, error: DatabaseUnreachable) -> None:
         """Connect without a database, as the account that may make one."""
         account = self._creator or self._credentials
-        if error.code == _NO_ACCOUNT and self._creator is None:
+        if error.number == _NO_ACCOUNT and self._creator is None:
             raise DatabaseUnreachable(
                 str(error),
                 f"{error.remedy}; where both are still to be made:\n{told(self._credentials)}",
@@ -108,7 +108,7 @@ class MysqlDatabase(HiddenEditing):
             "SELECT 1 FROM information_schema.schemata WHERE schema_name = %s",
             [self._credentials.name],
         )
-        if there and error.code != _NO_ACCOUNT:
+        if there and error.number != _NO_ACCOUNT:
             raise error
         grants = self._rows(account.where, "SHOW GRANTS")
         if not may_create((str(row[0]) for row in grants), self._credentials.name):

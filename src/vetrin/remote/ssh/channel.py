@@ -30,11 +30,15 @@ class Pace:
 
     def __init__(self, rate: int | None = None) -> None:
         self.rate = rate
+        self.moved = 0  # bytes so far
         self._lock = threading.Lock()
         self._due = time.monotonic()
 
     def spend(self, count: int) -> None:
         """Wait until ``count`` more bytes may pass."""
+        self.moved += (
+            count  # a count for people: that threads may lose one another's does not matter
+        )
         if not self.rate:
             return
         with self._lock:

@@ -118,7 +118,7 @@ class SshHost:
 
     def measured(self) -> Measures:
         line = self._line
-        return Measures(line.latency, line.rate, line.slow, line.pace.rate)
+        return Measures(line.latency, line.rate, line.slow, line.pace.rate, line.pace.moved)
 
     @property
     def file_way(self) -> str:

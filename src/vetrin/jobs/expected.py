@@ -1,0 +1,82 @@
+"""What a transfer makes differ on purpose, so that a comparison can tell that from what differs otherwise."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import replace
+
+from ..config import Arrival, Keep, Leave, Project
+from ..database import Condition
+from ..inspect.compare import Expected
+from ..site import PrefixedValues, ReadableSite
+from .arrival import settling
+from .arrival_steps import KeepRows, KeepSettings, SettingStep
+from .exclusions import dropped, left_files, patterns_of, work_out
+from .journal import Journals
+from .plan import Choices
+
+
+def expected_between(
+    a: ReadableSite, b: ReadableSite, project: Project, journals: Journals, parts: Collection[str]
+) -> Expected:
+    """What is bound to differ where one of two environments is a copy of the other; nothing where none is.
+
+    What the project says now counts, as for the next transfer.
+
+    Raises:
+        ProjectError: a choice of the project is not understood.
+    """
+    for source, target in ((a, b), (b, a)):
+        last = journals.last_transfer(target.environment.name)
+        if last is None or last.source != source.environment.name:
+            continue
+        to = target.environment
+        choices = Choices(
+            project.leave_for(to, Leave()),
+            project.keep_for(to, Keep()),
+            project.arrival_for(to, Arrival()),
+        )
+        return _expected(source, target, choices, "data" in parts)
+    return Expected()
+
+
+def _expected(source: ReadableSite, target: ReadableSite, choices: Choices, data: bool) -> Expected:
+    leave, keep = choices.leave, choices.keep
+    found = Expected(
+        source=source.environment.name,
+        left=left_files(source, leave),
+        kept=patterns_of(keep.files, "keep"),
+    )
+    if not data:
+        return found
+    stay = frozenset(
+        source.prefix + table.name[len(target.prefix) :]
+        for table in target.tables
+        if any(target.named(table.name, pattern) for pattern in keep.tables)
+    )
+    there = {table.name for table in source.tables}
+    rows = (*leave.rows, *dropped(source.definition, choices.arrival))
+    stale: dict[str, list[Condition]] = PrefixedValues.between(source, target).stale(source)
+    leaving = work_out(source, replace(leave, rows=tuple(dict.fromkeys(rows))), stale, stay & there)
+    steps = settling(source, target, keep, choices.arrival)
+    settings: list[str] = []
+    tables = set()
+    for step in steps.steps:
+        if isinstance(step, KeepSettings):
+            settings += step.patterns
+        elif isinstance(step, SettingStep):
+            settings += step.keys
+        elif isinstance(step, KeepRows):
+            tables |= {step.rule.table, *(place.partition(".")[0] for place in step.rule.with_)}
+    says = [step.says() for step in steps.steps]
+    says += [f"{kind.name} left out ({kind.rows:,} rows)" for kind in leaving.kinds if kind.rows]
+    says += [f"{name} left out" for name in sorted(leaving.tables)]
+    return replace(
+        found,
+        leave=leaving.leave,
+        replacements=leaving.replacements,
+        away=leaving.tables,
+        settings=tuple(dict.fromkeys(settings)),
+        tables=frozenset(tables),
+        says=tuple(says),
+    )
