@@ -2,16 +2,26 @@
 
 from __future__ import annotations
 
+import base64
+import json
+import ssl
+import subprocess
 import threading
 from collections.abc import Iterator
+from dataclasses import replace
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from typing import Any, ClassVar
 
 import httpx
 import pytest
 
-from vetrin.config import Environment
+from documents import held
+from test_command_line import vetrin
+from vetrin.config import Environment, WebAccess
+from vetrin.demo.sample import Sample
 from vetrin.inspect.strays import StrayScanner
+from vetrin.inspect.web_access import client_for
 from vetrin.inspect.web_page import Page, belongs, fetch, parse_page
 from vetrin.rewrite import Address
 
@@ -104,3 +114,109 @@ def test_strays_are_told_from_what_is_ones_own() -> None:
     assert all(stray.text in stray.snippet for stray in found)
     both = StrayScanner(live, [copy])
     assert [s.environment for s in both.find(own)] == ["staging"] * 3
+
+
+class Guarded(BaseHTTPRequestHandler):
+    """A web server that asks for a name and a password; ``heard`` are the credentials that came."""
+
+    heard: ClassVar[list[str]] = []
+
+    def do_GET(self) -> None:
+        told = self.headers.get("authorization", "")
+        self.heard.append(told)
+        if self.path == "/away":
+            self.send_response(200)
+        elif told != "Basic " + base64.b64encode(b"guard:whistle").decode():
+            self.send_response(401)
+            self.send_header("www-authenticate", 'Basic realm="Harrowmere"')
+        else:
+            self.send_response(200)
+        self.send_header("content-type", "text/html; charset=utf-8")
+        self.end_headers()
+        self.wfile.write(b"<title>Harrowmere</title>")
+
+    def log_message(self, format: str, *args: object) -> None:
+        pass
+
+
+def document_with(folder: Path, *words: str, code: int, **environ: str) -> dict[str, Any]:
+    return held(json.loads(vetrin(folder, *words, "--json", code=code, **environ).stdout))
+
+
+def own_authority(folder: Path) -> tuple[Path, Path]:
+    """A certificate for 127.0.0.1 that no system trusts, and its key."""
+    certificate, key = folder / "own.pem", folder / "own.key"
+    subprocess.run(
+        ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", str(key), "-out", str(certificate),
+         "-days", "2", "-subj", "/CN=Harrowmere", "-addext", "subjectAltName=IP:127.0.0.1"],
+        check=True, capture_output=True,
+    )  # fmt: skip
+    return certificate, key
+
+
+def test_pages_that_not_everybody_may_see(sample: Sample, tmp_path: Path) -> None:
+    certificate, key = own_authority(tmp_path)
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Guarded)
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(certificate, key)
+    server.socket = context.wrap_socket(server.socket, server_side=True)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    file = sample.folder / "vetrin.toml"
+    plain = file.read_text().replace(
+        sample.address("staging"), f"https://127.0.0.1:{server.server_port}"
+    )
+
+    def proof(text: str, code: int, **environ: str) -> dict[str, str]:
+        file.write_text(plain + text)
+        found = document_with(sample.folder, "reach", "staging", code=code, **environ)["proofs"]
+        return next(item for item in found if item["part"] == "address")
+
+    trusted = f'\n[environment.staging.web]\ncertificate = "{certificate}"\n'
+    known = trusted + 'user = "guard"\n'
+    try:
+        bad = proof("", 1)
+        assert (
+            "CERTIFICATE_VERIFY_FAILED" in bad["says"]
+            and "[environment.staging.web]" in bad["remedy"]
+        )
+        bad = proof(trusted, 1)
+        assert "asks for a name and a password" in bad["says"]
+        assert "VETRIN_STAGING_WEB_PASSWORD" in bad["remedy"]
+        bad = proof(known, 1, VETRIN_STAGING_WEB_PASSWORD="no-word")
+        assert "refuses the name and password" in bad["says"]
+        assert "no-word" not in str(bad)
+        assert "answers 200" in proof(known, 0, VETRIN_STAGING_WEB_PASSWORD="whistle")["says"]
+        # All pages of a check stand behind one door; it is said once.
+        file.write_text(plain + trusted)
+        found = document_with(sample.folder, "check", "staging", code=4)["findings"]
+        assert [item["code"] for item in found if item["where"].startswith("https://")] == ["home"]
+    finally:
+        server.shutdown()
+        server.server_close()
+
+
+def test_a_password_is_told_to_its_own_addresses_alone(
+    address: Address, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("VETRIN_STAGING_WEB_PASSWORD", "whistle")
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Guarded)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    mine = replace(environment("staging", str(address), "/srv"), web=WebAccess("guard"))
+    Guarded.heard.clear()
+    try:
+        with client_for(mine) as client:
+            client.get(f"http://127.0.0.1:{server.server_port}/away")
+        assert Guarded.heard == [""]
+        with client_for(
+            replace(mine, address=Address.parse(f"http://127.0.0.1:{server.server_port}"))
+        ) as client:
+            assert client.get(f"http://127.0.0.1:{server.server_port}/").status_code == 200
+    finally:
+        server.shutdown()
+        server.server_close()
+
+
+def test_names_below_localhost_are_found(address: Address) -> None:
+    named = Address("http", "harrowmere.localhost", address.port)
+    with client_for(environment("local", str(named), "/srv")) as client:
+        assert fetch(client, f"{named}/page", named).status == 200

@@ -25,6 +25,9 @@ compile(source("helper.py"), "helper.py", "exec")
 for name in ("wordpress", "wagtail", "plain", "fishplate"):
     load_definition(name, Path("."))
 assert resources.files("vetrin").joinpath("py.typed").is_file()
+assert resources.files("vetrin").joinpath("schemas/status.json").is_file()
+assert resources.files("vetrin").joinpath("serve/router.php").is_file()
+assert (Path(sys.argv[1]) / "share/man/man1/vetrin.1").is_file()
 """
 
 

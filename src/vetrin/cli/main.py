@@ -17,6 +17,11 @@ from .parser import module_of, parsed
 
 def main(arguments: list[str] | None = None) -> NoReturn:
     """Run the command line and leave with its exit code."""
+    if sys.platform == "win32":
+        sys.exit(
+            "Vetrin runs on Linux and macOS; on Windows, use it in WSL (wsl --install), "
+            "where your files are below /mnt/c."
+        )
     if "_ARGCOMPLETE" in os.environ:  # set by what `vetrin completion` prints
         # Loaded only where a shell asks.
         from .completing import complete
