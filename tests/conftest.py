@@ -54,6 +54,8 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 def commands_of_samples() -> None:
     """Nobody is there to be asked."""
     os.environ[VARIABLE] = "run"
+    # Nor has anybody defaults of their own.
+    os.environ["XDG_CONFIG_HOME"] = os.devnull
 
 
 @pytest.fixture(scope="session", autouse=True)

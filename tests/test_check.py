@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import json
 import ssl
 import subprocess
 import threading
@@ -11,13 +10,12 @@ from collections.abc import Iterator
 from dataclasses import replace
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import httpx
 import pytest
 
-from documents import held
-from test_command_line import vetrin
+from test_command_line import document
 from vetrin.config import Environment, WebAccess
 from vetrin.demo.sample import Sample
 from vetrin.inspect.strays import StrayScanner
@@ -139,10 +137,6 @@ class Guarded(BaseHTTPRequestHandler):
         pass
 
 
-def document_with(folder: Path, *words: str, code: int, **environ: str) -> dict[str, Any]:
-    return held(json.loads(vetrin(folder, *words, "--json", code=code, **environ).stdout))
-
-
 def own_authority(folder: Path) -> tuple[Path, Path]:
     """A certificate for 127.0.0.1 that no system trusts, and its key."""
     certificate, key = folder / "own.pem", folder / "own.key"
@@ -168,7 +162,7 @@ def test_pages_that_not_everybody_may_see(sample: Sample, tmp_path: Path) -> Non
 
     def proof(text: str, code: int, **environ: str) -> dict[str, str]:
         file.write_text(plain + text)
-        found = document_with(sample.folder, "reach", "staging", code=code, **environ)["proofs"]
+        found = document(sample.folder, "reach", "staging", code=code, **environ)["proofs"]
         return next(item for item in found if item["part"] == "address")
 
     trusted = f'\n[environment.staging.web]\ncertificate = "{certificate}"\n'
@@ -188,7 +182,7 @@ def test_pages_that_not_everybody_may_see(sample: Sample, tmp_path: Path) -> Non
         assert "answers 200" in proof(known, 0, VETRIN_STAGING_WEB_PASSWORD="whistle")["says"]
         # All pages of a check stand behind one door; it is said once.
         file.write_text(plain + trusted)
-        found = document_with(sample.folder, "check", "staging", code=4)["findings"]
+        found = document(sample.folder, "check", "staging", code=4)["findings"]
         assert [item["code"] for item in found if item["where"].startswith("https://")] == ["home"]
     finally:
         server.shutdown()

@@ -292,6 +292,9 @@ def test_compare(sample: Sample) -> None:
         "As expected: "
         in vetrin(folder, "compare", "local", "production", "--parts", "data").stdout
     )
+    vetrin(folder, "pull", "--yes", "--leave-rows", "spam-comments", "--set", "title=Workbench")
+    found = document(folder, "compare", "production", "local")
+    assert not found["differences"] and "spam-comments left out (32 rows)" in found["expected"]
     append(folder, '[leave]\nrows = ["spam-comments", "entries:event"]\ntables = ["newsletter"]\n'
                    '[environment.local.keep]\nsettings = ["title"]\n')  # fmt: skip
     vetrin(folder, "pull", "--yes")
@@ -358,3 +361,19 @@ def test_a_table_without_a_key_is_rewritten_in_place(sample: Sample) -> None:
     assert rows(root, "SELECT COUNT(*) FROM timetable WHERE station = 'Fenwick Road'") == [(28,)]
     vetrin(sample.folder, "undo", "local", "--yes")
     assert fingerprint(root) == before
+
+
+def test_what_is_as_last_time_is_told_in_a_line(sample: Sample) -> None:
+    folder = sample.folder
+    first = vetrin(folder, "pull", "--yes").stdout
+    assert "As last time" not in first and "search_index" in first
+    again = vetrin(folder, "pull", "--yes").stdout
+    assert "as after run 1" in again and "as last time" in again and "search_index" not in again
+    assert "about 0:0" in again  # by the first run
+    assert "search_index" in vetrin(folder, "pull", "--dry-run", "--verbose").stdout
+    # What would be lost is always shown, and what is new.
+    change(sample.root("local"), "DELETE FROM bookings WHERE id < 5")
+    assert "overwritten in local" in vetrin(folder, "pull", "--dry-run").stdout
+    other = vetrin(folder, "pull", "--dry-run", "--leave-rows", "spam-comments").stdout
+    assert "spam-comments (32 rows)" in other and "search_index" in other
+    assert "Workbench" in vetrin(folder, "pull", "--dry-run", "--set", "title=Workbench").stdout

@@ -32,8 +32,8 @@ def vetrin(
     return done
 
 
-def document(folder: Path, *arguments: str, code: int = 0) -> dict:
-    return held(json.loads(vetrin(folder, *arguments, "--json", code=code).stdout))
+def document(folder: Path, *arguments: str, code: int = 0, **environ: str) -> dict:
+    return held(json.loads(vetrin(folder, *arguments, "--json", code=code, **environ).stdout))
 
 
 @pytest.fixture(scope="module")

@@ -301,3 +301,48 @@ def test_serving_the_sample(sample: Sample) -> None:
     assert (sample.folder / ".vetrin/serve/local.log").is_file()
     time.sleep(0.1)
     assert vetrin(sample.folder, "serve", "nowhere", code=2).stderr
+
+
+def test_an_account_that_vetrin_toml_names(home: Home, place: Path) -> None:
+    """Its password goes before the one that the site's configuration has, and where it lacks that is said."""
+    words = (
+        "init",
+        f"ssh://harrowmere.example{home.live.root}",
+        "--yes",
+        "--address",
+        f"http://127.0.0.1:{free_port()}",
+    )
+    vetrin(place, *words, "--database", "first_named")
+    vetrin(place, "pull", "--yes", "--quiet")
+    home.server.run(
+        "CREATE USER IF NOT EXISTS 'signaller'@'localhost' IDENTIFIED BY 'semaphore'",
+        "GRANT ALL PRIVILEGES ON first_named.* TO 'signaller'@'localhost'", database="mysql",
+    )  # fmt: skip
+    with (place / "vetrin.toml").open("a") as file:
+        file.write('\n[environment.local.database]\nuser = "signaller"\n')
+    lacking = vetrin(place, "status", code=1).stderr
+    assert "signaller" in lacking
+    said = vetrin(place, "strays", "local", code=1).stderr
+    assert "VETRIN_LOCAL_DATABASE_PASSWORD or the keyring" in said
+    given = {"VETRIN_LOCAL_DATABASE_PASSWORD": "semaphore"}
+    proofs = document(place, "reach", "local", code=1, **given)["proofs"]
+    assert any("as signaller" in proof["says"] for proof in proofs)
+
+
+def test_a_users_own_defaults(sample: Sample, tmp_path: Path) -> None:
+    settings = tmp_path / "settings/vetrin"
+    settings.mkdir(parents=True)
+    own = {"XDG_CONFIG_HOME": str(tmp_path / "settings")}
+    file = settings / "defaults.toml"
+    file.write_text(f'color = "always"\nrate = "5 MB/s"\nstores = "{tmp_path}/stores"\n')
+    vetrin(sample.folder, "backup", "local", **own)
+    assert (tmp_path / "stores/harrowmere-light-railway/snapshots").is_dir()
+    assert not (sample.folder / ".vetrin/store/snapshots").exists()
+    assert "\x1b[" in vetrin(sample.folder, "status", **{**own, "NO_COLOR": ""}).stdout
+    for text, said in (
+        ("colour = 'x'", "unknown key 'colour'; did you mean color?"),
+        ("rate = 3", "write a text"),
+        ("[", "defaults.toml"),
+    ):
+        file.write_text(text)
+        assert said in vetrin(sample.folder, "status", code=2, **own).stderr

@@ -13,6 +13,8 @@ from pathlib import Path
 import httpx
 import pytest
 
+from systems import free_port
+from test_first_steps import serving
 from wagtail_site import Wagtail
 
 
@@ -118,3 +120,19 @@ def test_the_copy_answers_as_wagtail(folder: Path, sites: tuple[Wagtail, Wagtail
         )  # fmt: skip
         assert desk.status_code == 200
         assert "Harrowmere Light Railway" in desk.text or "Dashboard" in desk.text
+
+
+def test_vetrin_serves_it(sites: tuple[Wagtail, Wagtail], folder: Path) -> None:
+    """By its own command, with the Python that it was laid out by."""
+    live, _ = sites
+    file = folder / "vetrin.toml"
+    plain = file.read_text()
+    (live.root / ".venv").symlink_to(Path(sys.prefix))
+    file.write_text(plain.replace(live.address, f"http://127.0.0.1:{free_port()}"))
+    try:
+        with serving(folder, "production") as said:
+            (address,) = re.findall(r"is at (http://\S+)/", said)
+            assert "password" in httpx.get(f"{address}/admin/login/", timeout=30).text
+    finally:
+        file.write_text(plain)
+        (live.root / ".venv").unlink()

@@ -108,5 +108,15 @@ def ago(moment: str) -> str:
     return "just now"
 
 
+def moment(text: str) -> str:
+    """A time of the journal as a person writes it: “3 Nov 09:12”, with the year where it is another one."""
+    try:
+        found = datetime.fromisoformat(text).astimezone()
+    except ValueError:
+        return text
+    year = "" if found.year == datetime.now().year else f" {found.year}"
+    return f"{found.day} {found:%b}{year} {found:%H:%M}"
+
+
 def last_transfer(run: Run | None) -> str:
     return "none yet" if run is None else f"from {run.source}, {ago(run.ended)}"

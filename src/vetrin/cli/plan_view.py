@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import socket
 from collections.abc import Sequence
 
@@ -9,9 +10,9 @@ from rich.text import Text
 
 from ..config import Environment
 from ..files import Difference, printable, some_of
-from ..jobs import BuildChange, FolderChange, Leaving, LeftKind, Plan, Report
+from ..jobs import BuildChange, FolderChange, Leaving, LeftKind, Plan, Report, Run
 from ..site import PrefixedValues, Rewriting
-from .common import ago
+from .common import ago, moment
 from .console import Out, lead, number, plural, size
 from .grid import grid
 from .progress import clock
@@ -22,17 +23,24 @@ _MOST_COMMITS = 12
 _MOST_PROGRAMS = 6
 
 
-def show_plan(out: Out, plan: Plan, *, every_file: bool = False) -> None:
+def show_plan(out: Out, plan: Plan, *, every_file: bool = False, last: Run | None = None) -> None:
     """The plan for a person: what moves where, what becomes what, what is lost and what stays. With
-    ``every_file``, all files by name."""
+    ``every_file``, all files by name. What is as it was in the ``last`` run is told in one line."""
+    same = _as_last(plan, last)
     out.show(_head(plan))
     if plan.pushed is not None:
         _build(out, plan.pushed)
-    if "data" in plan.parts:
+    if last is not None and "data" in same:
+        text = f"the same counts and newest entry on both sides as after run {last.number}, {moment(last.ended)}"
+        out.show(lead("Data: ", "bold").append(text, style=""))
+    elif "data" in plan.parts:
         _standings(out, plan)
-    if plan.tables:
+    if plan.tables and "tables" in same:
+        text = f"{plural(len(plan.tables), 'table')} with {plural(plan.rows, 'row')}, {size(plan.table_bytes)}"
+        out.show(lead("Tables: ", "bold").append(text, style=""))
+    elif plan.tables:
         _tables(out, plan)
-    if plan.programs:
+    if plan.programs and "programs" not in same:
         _programs(out, plan, every=every_file)
     if plan.files is not None:
         _files(out, plan, plan.files)
@@ -44,9 +52,20 @@ def show_plan(out: Out, plan: Plan, *, every_file: bool = False) -> None:
             pairs.add_row(pair.old_text, pair.new_text)
     if plan.names is not None and plan.names.old != plan.names.new:
         pairs.add_row(f"{plan.names.old}… (tables and keys)", f"{plan.names.new}…")
-    if pairs.row_count and ("data" in plan.parts or (plan.files is not None and plan.files.texts)):
+    if (
+        pairs.row_count
+        and "pairs" not in same
+        and ("data" in plan.parts or (plan.files is not None and plan.files.texts))
+    ):
         out.show(pairs)
-    _choices(out, plan)
+    _choices(out, plan, settled="settled" not in same)
+    if same:
+        told = [_SECTIONS[name] for name in _SECTIONS if name in same]
+        out.show(
+            lead("As last time: ", "bold").append(
+                f"{', '.join(told)} (--verbose shows them)", style=""
+            )
+        )
     kept = lead("Kept: ", "bold").append("; ".join(plan.kept))
     if plan.staying:
         kept.append(f"; {plural(len(plan.staying), 'table')} that only {plan.target.name} has: ")
@@ -178,7 +197,27 @@ def _sums(folders: Sequence[FolderChange]) -> tuple[int, int, int, int]:
     )
 
 
-def _choices(out: Out, plan: Plan) -> None:
+_SECTIONS = {
+    "tables": "tables and their rows",
+    "programs": "what runs in the database",
+    "pairs": "what is rewritten",
+    "settled": "what is kept and set",
+}
+
+
+def _as_last(plan: Plan, last: Run | None) -> set[str]:
+    """The sections of a plan that are as they were in the last run."""
+    if last is None or "data" not in plan.parts:
+        return set()
+    # As it was written and read again.
+    gist = json.loads(json.dumps(plan.gist()))
+    same = {name for name, value in gist.items() if value and last.gist.get(name) == value}
+    # What would be lost is always shown.
+    ours, theirs = plan.overwritten, plan.arriving
+    return same if (ours.counts, ours.newest) == (theirs.counts, theirs.newest) else same - {"data"}
+
+
+def _choices(out: Out, plan: Plan, *, settled: bool = True) -> None:
     """What is left out, kept of settings, set on arrival, and written beside the data."""
     left = left_in_words(plan.leaving)
     left += plan.left_programs
@@ -197,6 +236,8 @@ def _choices(out: Out, plan: Plan) -> None:
         arrival.append(f"{plural(dropped, 'cached file')} dropped")
     if plan.creates:
         out.show(lead("Made: ", "bold").append(f"the database {plan.creates}", style=""))
+    if not settled:
+        kept, arrival = [], []
     for label, items in (("Left out: ", left), ("Settings kept: ", kept), ("Arrival: ", arrival)):
         if items:
             out.show(lead(label, "bold").append("; ".join(items), style=""))
@@ -289,8 +330,11 @@ def show_preview(out: Out, plan: Plan, rewriting: Rewriting) -> None:
     show_left(out, rewriting)
 
 
-def show_report(out: Out, plan: Plan, report: Report) -> None:
-    """What a run did."""
+def show_report(out: Out, plan: Plan, report: Report, last: Run | None = None) -> None:
+    """What a run did; where it rewrote what the ``last`` one did, that is told in one line."""
+    as_last = last is not None and last.report.get("rewriting") == json.loads(
+        json.dumps(report.rewriting.as_json())
+    )
     if report.recovered:
         runs = ", ".join(str(item) for item in report.recovered)
         out.show(Text(f"First taken back: what run {runs}, stopped in between, had left."))
@@ -306,11 +350,13 @@ def show_report(out: Out, plan: Plan, report: Report) -> None:
         out.show(
             lead("Rewritten: ", "bold").append(
                 f"{plural(report.rewriting.total, 'place')} in "
-                f"{plural(sum(report.rewriting.values.values()), 'value')}",
+                f"{plural(sum(report.rewriting.values.values()), 'value')}"
+                + (", as last time" if as_last else ""),
                 style="",
             )
         )
-    show_counts(out, report.rewriting)
+    if not as_last:
+        show_counts(out, report.rewriting)
     show_left(out, report.rewriting)
     _show_prefixed(out, report.prefixed)
     settled = [step.says() for step in report.settled]
@@ -370,7 +416,8 @@ def _what_was_done(plan: Plan, report: Report) -> Text:
             f"{' and '.join(parts)} from {plan.source.name} are in {plan.target.name}", style=""
         )
     line = f"; {size(report.line_bytes)} over the line" if report.line_bytes is not None else ""
-    return done.append(f", in {clock(report.seconds)}{line}", style="")
+    took = clock(report.seconds) if report.seconds >= 1 else "less than a second"
+    return done.append(f", in {took}{line}", style="")
 
 
 def _show_files_beside(out: Out, report: Report) -> None:

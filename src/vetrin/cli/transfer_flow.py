@@ -10,7 +10,17 @@ from typing import Any
 
 from ..config import Project
 from ..errors import ExitStatus
-from ..jobs import Keeping, Plan, RunContext, agreed, must_be_whole, preview, run_plan, time_for
+from ..jobs import (
+    Keeping,
+    Plan,
+    Run,
+    RunContext,
+    agreed,
+    must_be_whole,
+    preview,
+    run_plan,
+    time_for,
+)
 from ..site import ReadableSite, Site
 from ..store import Store
 from .common import journals_of
@@ -81,7 +91,7 @@ class TransferFlow:
         )  # fmt: skip
 
     def _show(self, plan: Plan) -> None:
-        show_plan(self.out, plan, every_file=self.args.every_file)
+        show_plan(self.out, plan, every_file=self.args.every_file, last=self._last(plan))
         self.show_more()
         seconds = time_for(plan, self.context.journals)
         if seconds is not None:
@@ -89,14 +99,20 @@ class TransferFlow:
             self.out.show(lead("Time: ", "bold").append(text, style=""))
         show_way_back(self.out, self.context.keeping)
 
+    def _last(self, plan: Plan) -> Run | None:
+        """The run of which a person need not read again what is as it was."""
+        if self.args.verbose or self.args.every_file:
+            return None
+        return self.context.journals.last_of(plan.kind, plan.source.name, plan.target.name)
+
     def _carried_out(self, plan: Plan) -> int:
-        out = self.out
+        out, last = self.out, self._last(plan)
         context = replace(self.context, baselines=baselines_of(self.project, out, plan))
         if self.carry_out is not None:
             return self.carry_out(plan, context)
         with listener(out) as listen:
             report = run_plan(plan, replace(context, listener=listen))
-        show_report(out, plan, report)
+        show_report(out, plan, report, last)
         out.document("report", {**self.more, "plan": plan.as_json(), **report.as_json()})
         return ExitStatus.DONE
 

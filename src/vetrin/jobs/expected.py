@@ -2,41 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from dataclasses import replace
 
-from ..config import Arrival, Keep, Leave, Project
 from ..database import Condition
 from ..inspect.compare import Expected
 from ..site import PrefixedValues, ReadableSite
 from .arrival import settling
 from .arrival_steps import KeepRows, KeepSettings, SettingStep
 from .exclusions import dropped, left_files, patterns_of, work_out
-from .journal import Journals
+from .journal import Journals, Run
 from .plan import Choices
 
 
 def expected_between(
-    a: ReadableSite, b: ReadableSite, project: Project, journals: Journals, parts: Collection[str]
+    a: ReadableSite,
+    b: ReadableSite,
+    journals: Journals,
+    parts: Collection[str],
+    choices: Callable[[Run], Choices],
 ) -> Expected:
     """What is bound to differ where one of two environments is a copy of the other; nothing where none is.
-
-    What the project says now counts, as for the next transfer.
+    ``choices`` are those of the transfer that made it so.
 
     Raises:
-        ProjectError: a choice of the project is not understood.
+        ProjectError: a choice is not understood any more.
     """
     for source, target in ((a, b), (b, a)):
         last = journals.last_transfer(target.environment.name)
-        if last is None or last.source != source.environment.name:
-            continue
-        to = target.environment
-        choices = Choices(
-            project.leave_for(to, Leave()),
-            project.keep_for(to, Keep()),
-            project.arrival_for(to, Arrival()),
-        )
-        return _expected(source, target, choices, "data" in parts)
+        if last is not None and last.source == source.environment.name:
+            return _expected(source, target, choices(last), "data" in parts)
     return Expected()
 
 
@@ -69,7 +64,11 @@ def _expected(source: ReadableSite, target: ReadableSite, choices: Choices, data
         elif isinstance(step, KeepRows):
             tables |= {step.rule.table, *(place.partition(".")[0] for place in step.rule.with_)}
     says = [step.says() for step in steps.steps]
-    says += [f"{kind.name} left out ({kind.rows:,} rows)" for kind in leaving.kinds if kind.rows]
+    says += [
+        f"{kind.name} left out ({kind.rows:,} {'row' if kind.rows == 1 else 'rows'})"
+        for kind in leaving.kinds
+        if kind.rows
+    ]
     says += [f"{name} left out" for name in sorted(leaving.tables)]
     return replace(
         found,

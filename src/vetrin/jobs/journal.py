@@ -58,6 +58,7 @@ class Run:
     build: dict[str, Any] = field(default_factory=dict)
     checked: dict[str, Any] = field(default_factory=dict)
     took: dict[str, Any] = field(default_factory=dict)
+    gist: dict[str, Any] = field(default_factory=dict)  # of its plan
     report: dict[str, Any] = field(default_factory=dict)
     signature: str = ""
     command: tuple[str, ...] = ()
@@ -136,6 +137,7 @@ class Run:
             self.command = tuple(line.get("command") or ())
             self.root, self.database = line.get("root") or "", line.get("database") or ""
             self.site = dict(line.get("site") or {})
+            self.gist = dict(line.get("gist") or {})
             self.token = line["token"]
         if event == SWAPPING:
             self.switch = Switch.of_json(line)
@@ -226,6 +228,13 @@ class Journals:
         """The transfer whose content (of ``part``) the environment holds now, if one is known."""
         for run in self._standing(environment):
             if part is None or part in run.parts:
+                return run
+        return None
+
+    def last_of(self, kind: str, source: str, target: str) -> Run | None:
+        """The last run of a kind between two environments that came to its end."""
+        for run in self.of(target):
+            if run.stage == DONE and (run.kind, run.source) == (kind, source):
                 return run
         return None
 

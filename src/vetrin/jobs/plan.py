@@ -158,6 +158,17 @@ class Plan:
         """What is pushed; None where that is no build."""
         return self.pushed.build if self.pushed else None
 
+    def gist(self) -> dict[str, Any]:
+        """What a person need not read again where it is as last time."""
+        newest = self.arriving.newest
+        return {
+            "data": [self.arriving.counts, newest and [newest.title, newest.changed]],
+            "tables": {item.table.name: item.rows for item in self.tables},
+            "pairs": [[pair.old_text, pair.new_text] for pair in self.mapping.pairs],
+            "settled": [step.says() for step in self.settling.steps],
+            "programs": [[item.kind, item.name, item.does] for item in self.programs],
+        }
+
     def as_json(self) -> dict[str, Any]:
         pushed = self.pushed
         return {

@@ -185,6 +185,7 @@ def _begun(plan: Plan, context: RunContext) -> tuple[Run, tuple[int, ...]]:
         parts=list(plan.parts),
         build=plan.build.as_json() if plan.build else None,
         signature=key,
+        gist=plan.gist(),
         command=list(context.command),
         **where(target),
     )

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import cast
 
 from ..cms import Definition, Place, SiteConfiguration, read_configuration
-from ..config import Environment, Project, creator_password, database_password
+from ..config import Environment, Project, creator_password, database_password, password_variable
 from ..database import AbsentDatabase, Database
 from ..database.engines import Wanted, engine_of
 from ..errors import ConfigurationError, DatabaseUnreachable, FilesError, ReachError
@@ -140,20 +140,30 @@ def open_database(
         DatabaseUnreachable: it does not answer, or refuses the account.
     """
     remote_host = remote_host_of(environment)
-    return engine_of(configuration.engine).open(
-        Wanted(
-            name=configuration.database,
-            root=root_of(environment),
-            remote=remote_host,
-            host_port_socket=configuration.host_port_socket,
-            user=configuration.user,
-            password=password_of(environment, configuration),
-            creator_password=lambda: creator_password(environment.name),
-            options=environment.database,
-            read_only=read_only,
-            may_be_missing=may_be_missing,
-        )
+    wanted = Wanted(
+        name=configuration.database,
+        root=root_of(environment),
+        remote=remote_host,
+        host_port_socket=configuration.host_port_socket,
+        user=configuration.user,
+        password=password_of(environment, configuration),
+        creator_password=lambda: creator_password(environment.name),
+        options=environment.database,
+        read_only=read_only,
+        may_be_missing=may_be_missing,
     )
+    try:
+        return engine_of(configuration.engine).open(wanted)
+    except DatabaseUnreachable as error:
+        if "user" not in environment.database and configuration.password:
+            raise
+        # Of an account that vetrin.toml names, the password is not in the site's configuration.
+        where = (
+            f"the password of {configuration.user or 'its account'} comes from "
+            f"{password_variable(environment.name)} or the keyring (service vetrin, user {environment.name})"
+        )
+        remedy = f"{error.remedy}; {where}" if error.remedy else where
+        raise DatabaseUnreachable(str(error), remedy, error.number) from error
 
 
 def password_of(environment: Environment, configuration: SiteConfiguration) -> str:
