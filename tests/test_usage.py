@@ -148,6 +148,12 @@ def test_every_document_has_a_schema(sample: Sample) -> None:
         assert found.get("exit_code", 0) == done.returncode
 
 
+def test_help_and_version(tmp_path: Path) -> None:
+    assert vetrin(tmp_path, "help").stdout == vetrin(tmp_path, "--help").stdout
+    assert vetrin(tmp_path, "help", "pull").stdout == vetrin(tmp_path, "pull", "--help").stdout
+    assert vetrin(tmp_path, "-V").stdout == vetrin(tmp_path, "--version").stdout
+
+
 def test_colors_where_they_are_asked_for(sample: Sample) -> None:
     assert "\x1b[" not in vetrin(sample.folder, "status").stdout
     environ = {name: value for name, value in os.environ.items() if name != "NO_COLOR"}

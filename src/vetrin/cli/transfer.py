@@ -26,7 +26,7 @@ from ..jobs import (
     build_plan,
     usual_parts,
 )
-from ..site import open_site, root_of
+from ..site import ReadableSite, open_site, root_of
 from .common import words_of
 from .console import Out
 from .transfer_flow import TransferFlow, context_of
@@ -113,6 +113,21 @@ def leave_of(args: argparse.Namespace) -> Leave:
     )
 
 
+def must_name_tables(
+    args: argparse.Namespace, source: ReadableSite, target: ReadableSite | None = None
+) -> None:
+    """Raises ProjectError for a table of the options that is not there; a pattern may fit none."""
+    options = [("--leave-tables", args.leave_tables, source), ("--only-tables", args.only_tables, source),
+               ("--empty-tables", args.empty_tables, source)]  # fmt: skip
+    if target is not None:
+        options.append(("--keep-tables", args.keep_tables, target))
+    for option, texts, site in options:
+        for name in listed(texts):
+            lacking = "" if "*" in name else site.unnamed(name)
+            if lacking:
+                raise ProjectError(f"{option}: {lacking}")
+
+
 def keep_of(args: argparse.Namespace) -> Keep:
     return Keep(listed(args.keep_settings), listed(args.keep_tables), tuple(args.keep_files))
 
@@ -177,6 +192,7 @@ def transfer(
             source=source_environment,
         ) as target,
     ):
+        must_name_tables(args, source, target)
         return TransferFlow(
             args, out, project,
             context_of(args, out, project, source, target, words_of(args)),

@@ -208,7 +208,9 @@ class Check:
     def _page(self, kind: str, url: str, title: str | None, pictures: dict[str, None]) -> Page:
         page = fetch(self._client, url, self._address)
         problem, remedy = wrong_with(page, self._site.environment, self._others)
-        shown = f"{page.status} {page.kind.partition(';')[0]}".strip()
+        shown = (
+            f"{page.status} {page.kind.partition(';')[0]}".strip() if page.status else "no answer"
+        )
         if problem or not page.is_html:
             self._add(
                 kind, url, shown or "nothing", problem or f"is no page but {page.kind}", remedy

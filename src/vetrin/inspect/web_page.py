@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import re
 import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
@@ -117,7 +118,8 @@ def fetch(client: httpx.Client, url: str, address: Address) -> Page:
             page.url = target
         page.problem = "redirects in a circle"
     except httpx.ConnectError as error:
-        page.problem = f"no connection: {error}"
+        said = re.sub(r"^\[Errno -?\d+\] ", "", str(error))
+        page.problem = f"no connection: {said[:1].lower()}{said[1:]}"
     except httpx.TimeoutException:
         page.problem = "no answer in time"
     except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:

@@ -6,7 +6,7 @@ import argparse
 import contextlib
 
 from ...errors import DatabaseError, ExitStatus, ProjectError, ReachError
-from ...inspect.web_check import Check, CheckReport, Expectation
+from ...inspect.web_check import Check, CheckReport, Expectation, Looked
 from ...jobs import may_read
 from ...site import Site, open_site
 from ..common import journals_of, opened, project_of
@@ -24,6 +24,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 examples:
   vetrin check local
+  vetrin check local --verbose           each page, picture and count by itself
   vetrin check staging --json"""
 
 
@@ -48,13 +49,29 @@ def run(args: argparse.Namespace, out: Out) -> int:
     if pushed is not None:  # whether its build may go on to production
         pushed.write("checked", good=not report.findings, findings=len(report.findings))
     out.document("check", {"good": not report.findings, **report.as_json()})
-    _show(out, report)
+    _show(out, report, every=args.verbose)
     return ExitStatus.DIFFERENT if report.findings else ExitStatus.DONE
 
 
-def _show(out: Out, report: CheckReport) -> None:
+def _show(out: Out, report: CheckReport, *, every: bool) -> None:
+    """What was looked at; unless ``every`` thing is asked for, what is good of one kind is one line."""
     lines = lead(f"Check of {report.environment}\n", "bold")
+    good: dict[str, list[Looked]] = {}
     for item in report.looked:
+        if item.good and not every:
+            good.setdefault(item.kind, []).append(item)
+    for kind, items in good.items():
+        if len(items) > 1:
+            first = items[0]
+            what = (
+                ", ".join(f"{one.what} {one.result}" for one in items)
+                if kind == "count"
+                else (f"{len(items)} of them, such as {first.what}")
+            )
+            lines.append(" ✓ ", style="good").append(f"{kind:<8}", style="dim").append(f"{what}\n")
+    for item in report.looked:
+        if item.good and len(good.get(item.kind, ())) > 1:
+            continue
         lines.append(" ✓ " if item.good else " ✗ ", style="good" if item.good else "bad")
         lines.append(f"{item.kind:<8}", style="dim").append(f"{item.what}  ")
         lines.append(f"{item.result}\n", style="dim")

@@ -27,7 +27,7 @@ from ..console import Out, lead, plural, size
 from ..plan_view import left_in_words
 from ..progress import listener
 from ..stored import store_of
-from ..transfer import add_leave, add_set, arrival_of, leave_of, listed, parts_of
+from ..transfer import add_leave, add_set, arrival_of, leave_of, listed, must_name_tables, parts_of
 
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kMG]?)B?$")
 
@@ -91,6 +91,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     if not path.parent.is_dir():
         raise ProjectError(f"{path}: there is no folder {path.parent}")
     with _site(args, out, project) as site:
+        must_name_tables(args, site)
         packing = replace(
             packing, mapping=_mapping(args, project, site), prefix=_prefix(out, args, project, site)
         )

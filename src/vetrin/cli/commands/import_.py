@@ -14,7 +14,7 @@ from ..archives import add_given, brought
 from ..common import project_of, words_of
 from ..console import Out, lead, plural, size
 from ..stored import add_plan, store_of
-from ..transfer import add_choices, choices_of, listed, parts_of, with_choices
+from ..transfer import add_choices, choices_of, listed, must_name_tables, parts_of, with_choices
 from ..transfer_flow import TransferFlow, context_of
 
 
@@ -67,6 +67,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         open_snapshot(store, manifest, project.definition) as source,
         open_site(project, environment, read_only=False, like=source.configuration) as target,
     ):
+        must_name_tables(args, source, target)
         found = []
         if manifest.data is not None:
             data = manifest.data
