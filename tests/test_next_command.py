@@ -18,9 +18,10 @@ from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
 from vetrin.errors import LeftBroken
-from vetrin.jobs import Choices, Journals, Plan, RunContext, agreed, build_plan, pushing, run_plan
-from vetrin.jobs.building import make_build
-from vetrin.jobs.pushing import build_push, holding, push
+from vetrin.jobs import Choices, Journals, Plan, RunContext, agreed, build_plan, run_plan
+from vetrin.jobs import push as push_module
+from vetrin.jobs.build import make_build
+from vetrin.jobs.push import build_push, holding, push
 from vetrin.jobs.switching import RECORD
 from vetrin.site import Site, open_site
 
@@ -306,7 +307,7 @@ def test_where_a_broken_push_cannot_be_undone_it_is_said_what_stands_there(
         def lost(*values: object, **more: object) -> None:
             raise ConnectionResetError(104, "Connection reset by peer")
 
-        monkeypatch.setattr(pushing, "undo", lost)
+        monkeypatch.setattr(push_module, "undo", lost)
         with pytest.raises(LeftBroken, match="the new build is live there") as error:
             push(plan, RunContext(held, target, journals, builds=builds))
         assert "vetrin undo staging" in error.value.remedy

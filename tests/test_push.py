@@ -33,8 +33,8 @@ from vetrin.jobs import (
     switching,
     undo,
 )
-from vetrin.jobs.building import make_build, run_build
-from vetrin.jobs.pushing import build_push, holding, push
+from vetrin.jobs.build import make_build, run_build
+from vetrin.jobs.push import build_push, holding, push
 from vetrin.site import Site, open_site
 from vetrin.store import Builds, StoredBuild, fingerprint_of, open_store
 

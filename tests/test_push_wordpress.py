@@ -22,8 +22,8 @@ from test_push import builds_of
 from vetrin.config import load_project
 from vetrin.database.mysql import MysqlDatabase
 from vetrin.jobs import Choices, Journals, RunContext, run_plan, switching, undo
-from vetrin.jobs.building import make_build
-from vetrin.jobs.pushing import build_on, build_push, holding
+from vetrin.jobs.build import make_build
+from vetrin.jobs.push import build_on, build_push, holding
 from vetrin.site import Site, open_site
 from wordpress_site import WordPress, single_quoted
 

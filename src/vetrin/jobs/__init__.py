@@ -40,12 +40,12 @@ from .plan import (
 from .planner import build_plan
 from .reconnect import was_cut_off
 from .recovery import finish, put_right, take_back_of_others
-from .restoring import Wanted, build_restore, parts_wanted, snapshot_site
+from .restore import Wanted, build_restore, parts_wanted, snapshot_site
 from .run_context import RunContext
 from .snapshot import Keeping, take_snapshot
 from .switching import half_switched, must_be_whole
 from .transfer import Report, preview, run_plan
-from .undoing import Undone, undo, undo_and_look, undoable
+from .undo import Undone, undo, undo_and_look, undoable
 
 __all__ = [
     "PARTS",

@@ -46,7 +46,7 @@ from .run_context import RunContext
 from .switch import Switch, own_again
 from .table_copy import TableCopier
 from .throttle import Courtesy
-from .undoing import replaced_routines
+from .undo import replaced_routines
 
 _TRIES = 100  # breakdowns in one run
 

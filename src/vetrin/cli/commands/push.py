@@ -22,8 +22,8 @@ from ...jobs import (
     must_be_whole,
     usual_parts,
 )
-from ...jobs.building import make_build, run_build
-from ...jobs.pushing import (
+from ...jobs.build import make_build, run_build
+from ...jobs.push import (
     Pushed,
     build_on,
     build_push,

@@ -6,7 +6,7 @@ import argparse
 
 from ...errors import ExitStatus
 from ...jobs import Run, as_it_was, may_write, take_back_of_others, undo_and_look, undoable
-from ...jobs.undoing import Undone
+from ...jobs.undo import Undone
 from ...site import open_site
 from ..common import ago, journals_of, project_of
 from ..console import Out, lead, plural

@@ -21,7 +21,7 @@ from .reconnect import was_cut_off
 from .recovery import put_right
 from .run_context import RunContext
 from .transfer import Report, let_go_of_earlier, run_plan
-from .undoing import undo
+from .undo import undo
 
 
 @dataclass(frozen=True)
