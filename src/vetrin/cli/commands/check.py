@@ -60,17 +60,12 @@ def _show(out: Out, report: CheckReport, *, every: bool) -> None:
     for item in report.looked:
         if item.good and not every:
             good.setdefault(item.kind, []).append(item)
-    for kind, items in good.items():
-        if len(items) > 1:
-            first = items[0]
-            what = (
-                ", ".join(f"{one.what} {one.result}" for one in items)
-                if kind == "count"
-                else (f"{len(items)} of them, such as {first.what}")
-            )
-            lines.append(" ✓ ", style="good").append(f"{kind:<8}", style="dim").append(f"{what}\n")
     for item in report.looked:
-        if item.good and len(good.get(item.kind, ())) > 1:
+        alike = good.get(item.kind, []) if item.good else []
+        if len(alike) > 1:
+            if item is alike[0]:
+                lines.append(" ✓ ", style="good").append(f"{item.kind:<8}", style="dim")
+                lines.append(f"{_folded(alike)}\n")
             continue
         lines.append(" ✓ " if item.good else " ✗ ", style="good" if item.good else "bad")
         lines.append(f"{item.kind:<8}", style="dim").append(f"{item.what}  ")
@@ -89,3 +84,10 @@ def _show(out: Out, report: CheckReport, *, every: bool) -> None:
         out.show(lead("! ", "warning").append(f"{finding.where}: {finding.what}"))
         if finding.remedy:
             out.show(f"  → {finding.remedy}")
+
+
+def _folded(items: list[Looked]) -> str:
+    """Several good things of one kind in a line."""
+    if items[0].kind == "count":
+        return ", ".join(f"{one.what} {one.result}" for one in items)
+    return f"{len(items)} of them, such as {items[0].what}"

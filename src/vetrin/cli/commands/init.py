@@ -147,6 +147,9 @@ def _set_up(args: argparse.Namespace, out: Out, setup: _Setup) -> int:
     write_whole(setup.path, text.encode(), 0o644)
     out.document("init", document)
     out.show(lead("✓ ", "good").append(f"{setup.path} is written"))
+    if setup.source is not None or setup.draft.environments[1:]:
+        here = setup.draft.environments[0]
+        out.show(f"  {here.name}: {here.address}, in {here.root}")
     out.show(lead("Next: ", "bold").append(setup.next, style="name"))
     return ExitStatus.DONE
 
