@@ -8,6 +8,7 @@ from pathlib import Path
 from ..cms import Definition, shipped
 from .openpgp import is_sealed
 from .reader import kind_of, members, watching
+from .site_root import roots_in
 
 
 def definition_in(paths: Sequence[Path], password: str | None = None) -> Definition | None:
@@ -17,23 +18,13 @@ def definition_in(paths: Sequence[Path], password: str | None = None) -> Definit
     Raises:
         BadArchive: one cannot be read.
     """
-    # By definition and marker, the folders below which the marker lies.
-    roots: dict[str, list[set[str]]] = {
-        name: [set() for _ in definition.markers] for name, definition in shipped().items()
-    }
+    names: set[str] = set()
     watch = watching(paths)
     for path in paths:
         if is_sealed(path):
             continue
         kind, packing = kind_of(path)
-        if kind == "sql":
-            continue
-        for member in members(path, kind, packing, watch, password):
-            for name, definition in shipped().items():
-                for at, marker in enumerate(definition.markers):
-                    if f"/{member.entry.path}".endswith(f"/{marker}"):
-                        roots[name][at].add(member.entry.path[: -len(marker)])
-    for name, found in roots.items():
-        if found and set.intersection(*found):
-            return shipped()[name]
-    return None
+        if kind != "sql":
+            names |= {one.entry.path for one in members(path, kind, packing, watch, password)}
+    fitting = (one for one in shipped().values() if one.markers and roots_in(names, one.markers))
+    return next(fitting, None)

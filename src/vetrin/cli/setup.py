@@ -204,16 +204,16 @@ class CopyDatabase:
             own = replace(
                 own,
                 maker=self._maker,
-                maker_password=self._secret(self._maker, "_CREATE_"),
+                maker_password=self._secret(self._maker, "CREATE"),
             )
         return self._own(own, sure=bool(args.create_as)) or self._asked()
 
-    def _secret(self, user: str, kind: str = "_DATABASE_") -> str:
+    def _secret(self, user: str, kind: str = "DATABASE") -> str:
         """A password, from the environment variable or the keyring, or typed."""
-        variable = password_variable(self._name).replace("_DATABASE_", kind)
+        variable = password_variable(self._name, kind)
         if variable in os.environ:
             return os.environ[variable]
-        kept = database_password(self._name) if kind == "_DATABASE_" else None
+        kept = database_password(self._name) if kind == "DATABASE" else None
         if kept is not None:
             return kept
         return self._out.secret(f"Password of {user} (empty for none)") if self._out.asking else ""
@@ -222,7 +222,7 @@ class CopyDatabase:
         """The account of the options. Raises DatabaseUnreachable where it does not work."""
         account = Account(
             self._default, self._user, self._host, self._secret(self._user), self._maker,
-            self._secret(self._maker, "_CREATE_") if self._maker else "",
+            self._secret(self._maker, "CREATE") if self._maker else "",
         )  # fmt: skip
         self._tried(account)
         return account

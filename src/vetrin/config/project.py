@@ -375,8 +375,7 @@ def _web(name: str, data: object, folder: Path) -> WebAccess:
     if not isinstance(data, dict):
         raise ProjectError(f"{where}: write a table")
     if "password" in data:
-        variable = password_variable(name).replace("_DATABASE_", "_WEB_")
-        raise _secret(f"{where} password", name, f"{name}-web", variable)
+        raise _secret(f"{where} password", name, f"{name}-web", password_variable(name, "WEB"))
     known_keys(data, ("user", "certificate"), where)
     certificate = _text(data, "certificate", where)
     return WebAccess(
@@ -457,9 +456,10 @@ def _same_place(environments: Mapping[str, Environment]) -> None:
             seen[key] = environment.name
 
 
-def password_variable(environment: str) -> str:
-    """The environment variable that may hold the database password of an environment."""
-    return f"VETRIN_{environment.upper().replace('-', '_')}_DATABASE_PASSWORD"
+def password_variable(environment: str, of: str = "DATABASE") -> str:
+    """The environment variable that may hold a password of an environment: of its DATABASE, of the account that may
+    CREATE one, or of its WEB pages."""
+    return f"VETRIN_{environment.upper().replace('-', '_')}_{of}_PASSWORD"
 
 
 def _part(data: Mapping[str, Any], key: str, where: str) -> dict[str, Any]:

@@ -19,14 +19,14 @@ def database_password(environment: str) -> str | None:
 
 def creator_password(environment: str) -> str:
     """The password of the account that may make an environment's database (``create-as``)."""
-    variable = password_variable(environment).replace("_DATABASE_", "_CREATE_")
+    variable = password_variable(environment, "CREATE")
     value = os.environ.get(variable)
     return value if value is not None else secret(f"{environment}-create") or ""
 
 
 def web_variable(environment: str) -> str:
     """The environment variable that may hold the password for the pages of an environment."""
-    return password_variable(environment).replace("_DATABASE_", "_WEB_")
+    return password_variable(environment, "WEB")
 
 
 def web_password(environment: str) -> str | None:

@@ -12,6 +12,7 @@ from ..errors import ConfigurationError, DatabaseError, FilesError, HostError, R
 from ..files import RemotePath
 from ..remote import hosts
 from ..rewrite import Address
+from .address_map import UNKNOWN
 from .open import open_site
 from .summary import Summary, standing
 
@@ -19,8 +20,6 @@ from .summary import Summary, standing
 USUAL_FOLDERS = (".", "/srv/www", "/var/www")
 _DEEPEST = 2  # folders below the one that is named
 _MOST = 500  # folders of one level that are looked into
-# An address for what is only looked at: nothing is asked there.
-_NOWHERE = Address("http", "unknown.invalid")
 
 
 @dataclass(frozen=True)
@@ -125,7 +124,7 @@ def look_at(
     """What a site says of itself; with ``size``, its media files are counted."""
     found = Discovered(root, definition)
     environment = Environment(
-        name, _NOWHERE, Path(str(root)), host=where.host, role="production", access="read-only"
+        name, UNKNOWN, Path(str(root)), host=where.host, role="production", access="read-only"
     )
     project = Project(Path(), "", definition, {name: environment})
     try:

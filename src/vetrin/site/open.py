@@ -106,12 +106,12 @@ def _configuration(
             f"there is no folder {root}" + (f" on {environment.host}" if environment.host else ""),
             f"create it, or correct root in [environment.{environment.name}]",
         )
-    if is_empty(root, project.definition):
-        raise ReachError(
-            environment.name, "files", f"{root} is empty",
-            f"a transfer fills it: vetrin pull --to {environment.name}",
-        )  # fmt: skip
     if not project.definition.is_site(root):
+        if is_empty(root, project.definition):
+            raise ReachError(
+                environment.name, "files", f"{root} is empty",
+                f"a transfer fills it: vetrin pull --to {environment.name}",
+            )  # fmt: skip
         raise ReachError(
             environment.name,
             "files",

@@ -116,7 +116,7 @@ def _other(
 
 
 def _show(out: Out, found: Comparison, *, data: bool, everything: bool, every_name: bool) -> None:
-    table = grid("", found.a, found.b, "", side_by_side=False)
+    table = grid("", found.a, found.b, "")
     topic = ""
     for line in found.lines:
         if line.same and line.topic in ("plugins", "themes", "files") and not everything:

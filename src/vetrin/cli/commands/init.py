@@ -25,8 +25,7 @@ from ...config import (
 from ...database.engines import engine_of
 from ...errors import ExitStatus, ReachError, UsageError
 from ...jobs import Account
-from ...rewrite import Address
-from ...site import Discovered, ReadableSite, Where, open_site
+from ...site import UNKNOWN, Discovered, ReadableSite, Where, open_site
 from ..archives import looked_into
 from ..console import Out, lead
 from ..setup import (
@@ -239,7 +238,7 @@ def _from_archive(
             f"{path}: it cannot be told of which CMS it is", "name its definition with --cms"
         )
     name = args.called or "local"
-    anything = Environment(name, Address("http", "unknown.invalid"), folder)
+    anything = Environment(name, UNKNOWN, folder)
     project = Project(folder, "", definition, {name: anything})
     given = argparse.Namespace(
         database="", prefix=None, folder=None, address="", passphrase=False, yes=args.yes, words=[]

@@ -7,7 +7,7 @@ import os
 from dataclasses import dataclass
 
 from ...cms import read_version
-from ...config import Environment, Project, password_variable
+from ...config import Environment, Project
 from ...errors import DatabaseError, DatabaseUnreachable, ExitStatus, ReachError
 from ...site import (
     Site,
@@ -108,8 +108,7 @@ def _still_empty(project: Project, environment: Environment) -> list[Proof]:
         return [*proofs, Proof("configuration", False, str(error), remedy)]
     except DatabaseError as error:
         remedy = error.remedy or f"correct [environment.{environment.name}.database]"
-        password = f"; its password comes from the keyring or {password_variable(environment.name)}"
-        return [*proofs, Proof("database", False, str(error), remedy + password)]
+        return [*proofs, Proof("database", False, str(error), remedy)]
     try:
         facts = database.facts()
         says = f"{facts.product} {facts.version}, {facts.where}"

@@ -97,13 +97,16 @@ def _look(out: Out, project: Project, environment: Environment) -> tuple[Summary
     if environment.access == "closed":
         return None, "its access is closed", False
     try:
-        if environment.access == "read-write" and is_empty(
-            root_of(environment), project.definition
-        ):
-            return None, f"{environment.root} is empty; a transfer fills it", False
         with opened(out, project, environment) as site:
             return standing(site), "", False
     except ReachError as error:
+        # Asked only where no site was found, so that a host that has one is asked nothing more.
+        if (
+            error.part == "files"
+            and environment.access == "read-write"
+            and is_empty(root_of(environment), project.definition)
+        ):
+            return None, f"{environment.root} is empty; a transfer fills it", False
         return None, error.reason, True
     except (DatabaseError, FilesError) as error:
         return None, str(error), True
