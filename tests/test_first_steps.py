@@ -21,7 +21,9 @@ import pytest
 from ssh_server import SshServer
 from systems import Mariadb, answer, free_port, program, wait_for
 from test_command_line import document, vetrin
+from vetrin.config import Host
 from vetrin.demo.sample import Sample
+from vetrin.remote.pool import Hosts
 from wordpress_site import WordPress, single_quoted
 
 PAGE = (Path(__file__).parent.parent / "docs/first-steps.md").read_text()
@@ -342,7 +344,22 @@ def test_a_users_own_defaults(sample: Sample, tmp_path: Path) -> None:
     for text, said in (
         ("colour = 'x'", "unknown key 'colour'; did you mean color?"),
         ("rate = 3", "write a text"),
+        ("rate = 'fast'", "defaults.toml rate: 'fast': write a rate"),
         ("[", "defaults.toml"),
     ):
         file.write_text(text)
         assert said in vetrin(sample.folder, "status", code=2, **own).stderr
+
+
+def test_a_projects_rate_goes_before_a_users() -> None:
+    class Reach:
+        def connect(self, host: Host, *, rate: int | None, **_: object) -> None:
+            rates.append(rate)
+
+    rates: list[int | None] = []
+    for given, own, usual in ((1, 2, 3), (None, 2, 3), (None, None, 3), (None, None, None)):
+        pool = Hosts()
+        pool._reaches["ssh"] = Reach()  # type: ignore[assignment]
+        pool.rate, pool.usual_rate = given, usual
+        pool.at(Host("harrowmere.example"), "production", rate=own)
+    assert rates == [1, 2, 3, None]

@@ -11,6 +11,7 @@ from ..errors import ProjectError
 from ..jobs import Journals, Run, half_switched
 from ..site import Site, open_site
 from .console import Out
+from .parser import COMMON, COMMON_WITH_VALUE
 
 
 def project_of(args: argparse.Namespace) -> Project:
@@ -20,8 +21,8 @@ def project_of(args: argparse.Namespace) -> Project:
     return load_project(find_project(Path.cwd()))
 
 
-_WITH_VALUE = ("--project", "--color", "--confirm")
-_OF_ONE_CALL = (*_WITH_VALUE, "--yes", "--json", "--events", "--quiet", "--verbose")
+_WITH_VALUE = (*COMMON_WITH_VALUE, "--confirm")
+_OF_ONE_CALL = (*COMMON, "--yes", "--confirm")
 
 
 def words_of(args: argparse.Namespace) -> list[str]:

@@ -14,7 +14,7 @@ from typing import Any
 
 from ..config import Project, find_project, load_project
 from ..jobs import PARTS, Journals
-from .parser import COMMANDS, build_parser, command_at, command_parser
+from .parser import COMMANDS, PROJECT_VARIABLE, build_parser, command_at, command_parser
 
 Names = Callable[[Project], Iterable[str]]
 
@@ -47,7 +47,7 @@ class _Completer:
 
     def __call__(self, prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
         try:
-            given = getattr(parsed_args, "project", None) or os.environ.get("VETRIN_PROJECT")
+            given = getattr(parsed_args, "project", None) or os.environ.get(PROJECT_VARIABLE)
             folder = Path(given) if given else find_project(Path.cwd())
             known = list(self._names(load_project(folder)))
         except Exception:  # a shell's line is no place for errors

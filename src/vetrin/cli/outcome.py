@@ -10,7 +10,7 @@ import traceback
 from collections.abc import Callable
 from pathlib import Path
 
-from ..config import bytes_per_second, find_project, user_defaults
+from ..config import bytes_per_second, defaults_file, find_project, user_defaults
 from ..errors import ExitStatus, NothingToDo, ProjectError, UsageError, VetrinError, described
 from ..files import own_folder
 from ..jobs import was_cut_off, wish
@@ -35,7 +35,6 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
             error.status, str(error), "correct or remove that file", error.code
         )
     args.color = args.color or os.environ.get(COLOR_VARIABLE) or defaults.color or None
-    args.rate = args.rate or defaults.rate or None
     out = Out(
         json=args.json,
         quiet=args.quiet,
@@ -47,10 +46,14 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
     hosts.asker = Terminal(out)
     wish.take_over = getattr(args, "take_over", False)
     try:
+        given = "--rate"
         if args.rate:
             hosts.rate = bytes_per_second(args.rate)
+        given = f"{defaults_file()} rate"
+        if defaults.rate:
+            hosts.usual_rate = bytes_per_second(defaults.rate)
     except ValueError as error:
-        return out.fail(ExitStatus.USAGE, f"--rate: {error}", code=UsageError().code)
+        return out.fail(ExitStatus.USAGE, f"{given}: {error}", code=UsageError().code)
     try:
         code = run(args, out)
         if code != ExitStatus.DONE:

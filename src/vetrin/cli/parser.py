@@ -81,7 +81,8 @@ _COMMON: tuple[tuple[str, dict[str, Any]], ...] = (
     ("--color", {"metavar": "WHEN", "choices": COLORS,
                  "help": f"auto, always or never (auto; or {COLOR_VARIABLE})"}),
 )  # fmt: skip
-_WITH_VALUE = ("--project", "--color")
+COMMON = tuple(option for option, _ in _COMMON)
+COMMON_WITH_VALUE = tuple(option for option, settings in _COMMON if "metavar" in settings)
 
 _EPILOG = """exit codes:
   0 done   1 failed, nothing changed   2 wrong usage or configuration
@@ -198,7 +199,7 @@ def command_at(words: Sequence[str]) -> int | None:
     for at, word in enumerate(words):
         if skip:
             skip = False
-        elif word in _WITH_VALUE:
+        elif word in COMMON_WITH_VALUE:
             skip = True
         elif not word.startswith("-"):
             return at

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import socket
 from collections.abc import Sequence
+from typing import Any
 
 from rich.text import Text
 
@@ -209,12 +210,20 @@ def _as_last(plan: Plan, last: Run | None) -> set[str]:
     """The sections of a plan that are as they were in the last run."""
     if last is None or "data" not in plan.parts:
         return set()
-    # As it was written and read again.
-    gist = json.loads(json.dumps(plan.gist()))
-    same = {name for name, value in gist.items() if value and last.gist.get(name) == value}
+    same = {
+        name
+        for name, value in _as_read(plan.gist()).items()
+        if value and last.gist.get(name) == value
+    }
     # What would be lost is always shown.
     ours, theirs = plan.overwritten, plan.arriving
     return same if (ours.counts, ours.newest) == (theirs.counts, theirs.newest) else same - {"data"}
+
+
+def _as_read(value: dict[str, Any]) -> dict[str, Any]:
+    """A value as a journal gives it back: what is JSON of it."""
+    found: dict[str, Any] = json.loads(json.dumps(value))
+    return found
 
 
 def _choices(out: Out, plan: Plan, *, settled: bool = True) -> None:
@@ -332,8 +341,8 @@ def show_preview(out: Out, plan: Plan, rewriting: Rewriting) -> None:
 
 def show_report(out: Out, plan: Plan, report: Report, last: Run | None = None) -> None:
     """What a run did; where it rewrote what the ``last`` one did, that is told in one line."""
-    as_last = last is not None and last.report.get("rewriting") == json.loads(
-        json.dumps(report.rewriting.as_json())
+    as_last = last is not None and last.report.get("rewriting") == _as_read(
+        report.rewriting.as_json()
     )
     if report.recovered:
         runs = ", ".join(str(item) for item in report.recovered)

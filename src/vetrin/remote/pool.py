@@ -16,13 +16,15 @@ REACHES = {"ssh": "ssh.host"}
 
 class Hosts:
     """The hosts that this process works with. ``asker`` is who is asked for what a connection needs,
-    ``rate`` a limit in bytes per second that goes before that of an environment."""
+    ``rate`` a limit in bytes per second that goes before that of an environment, ``usual_rate`` one that counts
+    where neither says anything."""
 
     def __init__(self) -> None:
         self._known: dict[Host, RemoteHost] = {}
         self._reaches: dict[str, Reach] = {}
         self.asker: Prompter | None = None
         self.rate: int | None = None
+        self.usual_rate: int | None = None
 
     def of(self, environment: Environment) -> RemoteHost:
         """The host of a remote environment, connected.
@@ -47,7 +49,7 @@ class Hosts:
             return known
         try:
             found = self._reach(host.scheme).connect(
-                host, rate=self.rate or rate, gentle=gentle, prompter=self.asker
+                host, rate=self.rate or rate or self.usual_rate, gentle=gentle, prompter=self.asker
             )
         except ConnectionFailed as error:
             raise ReachError(name, "host", str(error), error.remedy) from error

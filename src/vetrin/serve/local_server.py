@@ -21,7 +21,7 @@ from ..errors import UsageError, VetrinError
 
 _PATIENCE = 30.0  # seconds until it answers
 _BIGGEST = 5 << 20  # bytes of a log, which is begun anew then
-_TOLD = 12  # lines of the log that an error shows
+_TOLD = 3  # lines of the log that an error shows
 
 
 class LocalServer:
@@ -91,9 +91,7 @@ class LocalServer:
 
     def _ended(self) -> None:
         lines = self.log.read_text(encoding="utf-8", errors="replace").splitlines()[-_TOLD:]
-        raise VetrinError(
-            "the web server ended: " + " / ".join(lines[-3:]), f"{self.log} says more"
-        )
+        raise VetrinError("the web server ended: " + " / ".join(lines), f"{self.log} says more")
 
     def _end(self) -> None:
         if self._process is None:
