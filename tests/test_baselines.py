@@ -250,7 +250,6 @@ def test_a_run_that_was_stopped_ends_with_all_of_its_source(
         assert count > 4400
     else:  # what is beyond the stop, the pages that changed, and what surrounds them
         assert count < 4000
-    assert not list(trains.folder.rglob("baseline.jsonl"))
 
 
 def test_what_a_view_of_its_own_brings_is_kept(
@@ -264,15 +263,18 @@ def test_what_a_view_of_its_own_brings_is_kept(
 # -- over several runs ---------------------------------------------------------------------------------
 
 
+def change(railway: Pair, *statements: str) -> None:
+    connection = sqlite3.connect(railway.folder / "production/data/harrowmere.sqlite")
+    for statement in statements:
+        connection.execute(statement)
+    connection.commit()
+    connection.close()
+
+
 def test_tables_that_did_not_come_are_those_of_the_baseline_before(railway: Pair) -> None:
     railway.pull()
     first = railway.last()
-    production = railway.folder / "production/data/harrowmere.sqlite"
-    connection = sqlite3.connect(production)
-    connection.execute("UPDATE bookings SET seats = 9")
-    connection.execute("UPDATE comments SET author = 'S. Tarn'")
-    connection.commit()
-    connection.close()
+    change(railway, "UPDATE bookings SET seats = 9", "UPDATE comments SET author = 'S. Tarn'")
     railway.pull(Leave(only=("bookings",)))
     second = railway.last()
     assert first.data is not None and second.data is not None
@@ -289,15 +291,30 @@ def test_tables_that_did_not_come_are_those_of_the_baseline_before(railway: Pair
 
 def test_the_baseline_of_an_undone_run_does_not_count(railway: Pair) -> None:
     journals = Journals(railway.folder / ".vetrin")
-    ids = [railway.pull().baseline, railway.pull().baseline]
+    ids = [railway.pull().baseline]
+    change(railway, "UPDATE bookings SET seats = 9")
+    ids.append(railway.pull().baseline)
     assert journals.baseline("production", "local") == ids[1]
     railway.take_back()
     assert journals.baseline("production", "local") == ids[0]
     railway.take_back()
     assert journals.baseline("production", "local") == ids[1]
+    change(railway, "UPDATE bookings SET seats = 8")
     ids.append(railway.pull().baseline)
     assert [item.id for item in railway.store.snapshots()] == ids[1:]  # one more than is needed
     assert journals.baseline("staging", "local") == ""
+
+
+def test_a_run_that_found_nothing_to_do_rests_on_the_one_before(railway: Pair) -> None:
+    journals = Journals(railway.folder / ".vetrin")
+    first, nothing = railway.pull(), railway.pull()
+    assert first.run.changed and not nothing.run.changed
+    assert journals.baseline("production", "local") == nothing.baseline
+    railway.take_back()
+    assert journals.baseline("production", "local") == ""
+    assert journals.last_transfer("local") is None
+    railway.take_back()
+    assert journals.baseline("production", "local") == nothing.baseline
 
 
 def test_every_so_often_what_nothing_needs_is_removed(

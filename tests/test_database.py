@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from vetrin.database import (
+    NO_ROWS,
     AllOf,
     Batch,
     Cleared,
@@ -222,7 +223,9 @@ def test_pages_are_told_apart_by_the_server_as_by_us(pair: Pair) -> None:
                 assert reader.digests(table, [KeyRange()]) == [wanted], table.name
                 continue
             for size in (1, 10**6):
-                pages = [b.page for b in with_pages(table, reader.rows(table, size)) if b.page]
+                pages = [
+                    page for b in with_pages(table, reader.rows(table, size)) for page in b.pages
+                ]
                 ranges = spans(pages)
                 assert reader.digests(table, ranges) == [page.digest for page in pages], table.name
                 for page, key_range in zip(pages, ranges, strict=True):
@@ -235,6 +238,29 @@ def test_pages_are_told_apart_by_the_server_as_by_us(pair: Pair) -> None:
         ]
 
 
+def test_pages_end_at_any_whole_number(pair: Pair) -> None:
+    keys = [-(2**63), -(2**53) - 1, -1, 0, 1, 2**53, 2**53 + 1, 2**53 + 2, 2**63 - 2, 2**63 - 1]
+    values = ", ".join(f"({key}, 't')" for key in keys)
+    pair.in_source(
+        "CREATE TABLE a (i BIGINT PRIMARY KEY, t TEXT)", f"INSERT INTO a VALUES {values}"
+    )
+    if pair.source.engine == "mysql":
+        keys += [2**64 - 1]
+        pair.in_source(
+            "CREATE TABLE b (i BIGINT UNSIGNED PRIMARY KEY, t TEXT)",
+            "INSERT INTO b VALUES (0, 't'), (9223372036854775808, 'u'), (18446744073709551615, 'v')",
+        )
+    for table in pair.source.tables():
+        with pair.source.reading() as reader:
+            pages = [page for b in with_pages(table, reader.rows(table, 1)) for page in b.pages]
+            assert [page.rows for page in pages] == [1] * len(pages) != []
+            ranges = [*spans(pages), KeyRange(pages[-1].upto)]
+            found = reader.digests(table, ranges)
+            assert found == [*(page.digest for page in pages), NO_ROWS]
+            # The same ranges, but not as neighbours.
+            assert reader.digests(table, ranges[::2]) == found[::2]
+
+
 def test_what_changed_in_a_table_is_one_page(pair: Pair) -> None:
     rows = ", ".join(f"({i}, {i % 7}, 'row {i}')" for i in range(1, 2001))
     pair.in_source(
@@ -243,7 +269,7 @@ def test_what_changed_in_a_table_is_one_page(pair: Pair) -> None:
     )
     (table,) = pair.source.tables()
     with pair.source.reading() as reader:
-        pages = [b.page for b in with_pages(table, reader.rows(table, 2000)) if b.page]
+        pages = [page for b in with_pages(table, reader.rows(table, 2000)) for page in b.pages]
     pair.in_source(
         "UPDATE a SET t = 'another' WHERE i = 1000",
         "DELETE FROM a WHERE i = 3",

@@ -124,7 +124,7 @@ def test_ranges_of_the_key_are_all_rows_once(source: Source) -> None:
     ) as database:
         table = table_of(database, "a")
         with database.reading() as reader:
-            pages = [b.page for b in with_pages(table, reader.rows(table, 800)) if b.page]
+            pages = [page for b in with_pages(table, reader.rows(table, 800)) for page in b.pages]
         ranges = spans(pages)
         assert len(ranges) > 3
         found = [row for key_range in ranges for row in rows_of(database, "a", key_range=key_range)]

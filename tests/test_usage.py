@@ -31,6 +31,8 @@ CODES: dict[str, list[tuple[str, ExitStatus]]] = {
     "status": [("", ExitStatus.DONE)],
     "survey": [("production", ExitStatus.DONE), ("nowhere", ExitStatus.USAGE)],
     "compare": [("production local", ExitStatus.DIFFERENT), ("production nowhere", ExitStatus.USAGE)],
+    "changes": [("local", ExitStatus.DONE), ("nowhere", ExitStatus.USAGE), ("staging", ExitStatus.DONE),
+                ("local --rows nothing", ExitStatus.USAGE), ("local --since nothing", ExitStatus.USAGE)],
     "reach": [("local", ExitStatus.FAILED), ("nowhere", ExitStatus.USAGE)],
     "pull": [("", ExitStatus.REFUSED), ("nowhere", ExitStatus.USAGE), ("--dry-run", ExitStatus.DONE), ("--yes", ExitStatus.DONE)],
     "push": [("production --yes", ExitStatus.REFUSED), ("nowhere", ExitStatus.USAGE), ("staging --dry-run", ExitStatus.DONE)],

@@ -252,3 +252,52 @@ def test_a_dump_that_was_edited_is_healed(sites: Sites) -> None:
     assert "Desk" in home.text
     assert f"{local.address}/timetable/" in home.text
     assert json.loads(sites.vetrin("strays", "local", "--json"))["good"]
+
+
+def by_wordpress(site: WordPress, code: str) -> None:
+    """Run PHP inside of a WordPress."""
+    done = subprocess.run(
+        ["php", "-r", f"define('WP_HTTP_BLOCK_EXTERNAL', true); require 'wp-load.php'; {code}"],
+        cwd=site.root, env=site.environment, capture_output=True, text=True,
+    )  # fmt: skip
+    assert done.returncode == 0 and "Fatal" not in done.stdout, done.stdout + done.stderr
+
+
+def test_what_was_edited_on_both_sides_is_named_and_only_the_sources_moves(sites: Sites) -> None:
+    production, local = sites.production, sites.local
+    sites.vetrin("pull", "--yes")
+    for site in (production, local):  # what WordPress notes for itself when it is first asked
+        by_wordpress(site, "wp_schedule_single_event(time() + 9999, 'x'); do_action('init');")
+    sites.vetrin("pull", "--yes")
+    assert json.loads(sites.vetrin("changes", "local", "--json"))["same"]
+    assert json.loads(sites.vetrin("changes", "production", "--json"))["same"]
+    by_wordpress(
+        production,
+        "wp_insert_post(['post_title' => 'Santa specials', 'post_status' => 'publish']);"
+        "wp_update_post(['ID' => 1, 'post_title' => 'Timetable from May']);"
+        "update_option('blogdescription', 'Steam every Sunday');",
+    )
+    by_wordpress(
+        local,
+        "wp_insert_post(['post_title' => 'Draft of a page', 'post_type' => 'page', 'post_status' => 'draft']);"
+        "$w = get_option('widget_text'); $w['tried'] = 'here'; update_option('widget_text', $w);",
+    )
+    theirs = json.loads(sites.vetrin("changes", "production", "--json", code=4))
+    mine = json.loads(sites.vetrin("changes", "local", "--json", code=4))
+    print(theirs, mine)
+    assert {(e["title"], e["state"]) for e in theirs["entries"]} == {
+        ("Santa specials", "added"), ("Timetable from May", "changed"),
+    }  # fmt: skip
+    assert {(e["title"], e["state"]) for e in mine["entries"]} == {("Draft of a page", "added")}
+    assert {(s["name"], s["new"]) for s in theirs["settings"] if s["name"] != "cron"} == {
+        ("blogdescription", "Steam every Sunday")
+    }
+    assert [(s["path"], s["new"]) for s in mine["settings"] if s["name"] != "cron"] == [
+        (["tried"], "here")
+    ]
+    report = json.loads(sites.vetrin("pull", "--yes", "--json"))
+    assert report["since_run"] is not None
+    assert 0 < sum(report["written_rows"].values()) < 40, report["written_rows"]
+    titles = {row[0] for row in sites.rows(local, "SELECT post_title FROM wp_posts")}
+    assert "Santa specials" in titles and "Draft of a page" not in titles
+    assert json.loads(sites.vetrin("changes", "local", "--json"))["same"]

@@ -31,6 +31,7 @@ COMMANDS = {
     "status": Command("show all environments side by side", "C"),
     "survey": Command("show what an environment consists of, and what could be left out", "C"),
     "compare": Command("put two environments side by side and mark what differs", "C"),
+    "changes": Command("show what changed in an environment since the last transfer", "C"),
     "reach": Command("prove that an environment's files, database and address can be got at", "C"),
     "pull": Command("bring an environment's data and media here", "A D C W L"),
     "push": Command("carry the local code, built and checked, up to an environment", "A D C W L"),

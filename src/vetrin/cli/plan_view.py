@@ -355,12 +355,15 @@ def show_report(out: Out, plan: Plan, report: Report, last: Run | None = None) -
                 f"what {plan.target.name} had, as build {report.kept.short}", style=""
             )
         )
-    if plan.tables:
+    if report.since is not None:
+        _show_differing(out, report)
+    if plan.tables and (report.since is None or report.rewriting.total):
+        among = ", among the rows that were read" if report.since is not None else ""
         out.show(
             lead("Rewritten: ", "bold").append(
                 f"{plural(report.rewriting.total, 'place')} in "
                 f"{plural(sum(report.rewriting.values.values()), 'value')}"
-                + (", as last time" if as_last else ""),
+                + (", as last time" if as_last else among),
                 style="",
             )
         )
@@ -377,7 +380,8 @@ def show_report(out: Out, plan: Plan, report: Report, last: Run | None = None) -
         return
     name = plan.target.name
     serve = f"vetrin serve {name}   ·   " if _can_be_served(plan.target) else ""
-    out.show(f"Next: {serve}vetrin check {name}   ·   back: vetrin undo {name}")
+    back = f"   ·   back: vetrin undo {name}" if report.run.changed else ""
+    out.show(f"Next: {serve}vetrin check {name}{back}")
 
 
 def _can_be_served(environment: Environment) -> bool:
@@ -427,6 +431,21 @@ def _what_was_done(plan: Plan, report: Report) -> Text:
     line = f"; {size(report.line_bytes)} over the line" if report.line_bytes is not None else ""
     took = clock(report.seconds) if report.seconds >= 1 else "less than a second"
     return done.append(f", in {took}{line}", style="")
+
+
+def _show_differing(out: Out, report: Report) -> None:
+    """Of a repeat transfer: the tables in which something differed, with how many rows were written."""
+    found = sorted(((n, name) for name, n in report.written.items() if n), reverse=True)
+    if not found:
+        text = f"nothing differed from what run {report.since} left"
+    else:
+        shown = ", ".join(f"{name} ({number(n)})" for n, name in found[:_MOST_TABLES])
+        more = f" and {plural(len(found) - _MOST_TABLES, 'other table')}"
+        text = (
+            f"{plural(sum(report.written.values()), 'row')} differed from what run {report.since} left: "
+            f"{shown}{more if len(found) > _MOST_TABLES else ''}"
+        )
+    out.show(lead("Written: ", "bold").append(text, style=""))
 
 
 def _show_files_beside(out: Out, report: Report) -> None:

@@ -9,20 +9,26 @@ from functools import partial
 from typing import Any
 
 from ..config import Project
-from ..errors import ExitStatus
+from ..errors import ExitStatus, NothingToDo, ProjectError, StoreError
 from ..jobs import (
+    Changes,
     Keeping,
     Plan,
     Run,
     RunContext,
     agreed,
+    changes_of,
+    last_since,
     must_be_whole,
     preview,
     run_plan,
+    standing_copy,
     time_for,
 )
 from ..site import ReadableSite, Site
-from ..store import Store
+from ..store import Store, open_store
+from .changes_view import overwritten
+from .choices import chosen_by
 from .common import journals_of
 from .console import Out, lead
 from .plan_view import show_plan, show_preview, show_report
@@ -61,7 +67,13 @@ class TransferFlow:
         plan = self.make()
         self._show(plan)
         seconds = time_for(plan, context.journals)
-        document = {**self.more, **plan.as_json(), "estimated_seconds": seconds and round(seconds)}
+        since = self._copied(plan)
+        document = {
+            **self.more,
+            **plan.as_json(),
+            "estimated_seconds": seconds and round(seconds),
+            "since_run": since.number if since is not None else None,
+        }
         if self.previews:
             with listener(out) as listen:
                 rewriting = preview(plan, context.source, listen)
@@ -93,11 +105,45 @@ class TransferFlow:
     def _show(self, plan: Plan) -> None:
         show_plan(self.out, plan, every_file=self.args.every_file, last=self._last(plan))
         self.show_more()
+        since = self._copied(plan)
+        if since is not None:
+            text = (
+                f"only those move that differ from what run {since.number} left (--full takes all)"
+            )
+            self.out.show(lead("Rows: ", "bold").append(text, style=""))
+            own = self._own_changes(plan)
+            if own is not None and (line := overwritten(own)) is not None:
+                self.out.show(line)
         seconds = time_for(plan, self.context.journals)
         if seconds is not None:
             text = f"about {clock(seconds)}, by the last runs"
             self.out.show(lead("Time: ", "bold").append(text, style=""))
         show_way_back(self.out, self.context.keeping)
+
+    def _copied(self, plan: Plan) -> Run | None:
+        """The run whose copy this one goes by, moving only what differs."""
+        if plan.full or not plan.tables or plan.kind not in ("pull", "push"):
+            return None
+        return standing_copy(self.context.journals, plan.source.name, plan.target.name)
+
+    def _own_changes(self, plan: Plan) -> Changes | None:
+        """What somebody changed in the target since the last transfer brought its content; None where nobody is
+        there to read it, or it is not known."""
+        target = plan.target
+        asks = self.out.asks(self.args, target=target.name, production=target.role == "production")
+        if not self.args.dry_run and not asks:
+            return None
+        try:
+            store = open_store(self.project, here=True)
+            since = last_since(store, self.context.journals, target)
+            if since.role != "target" or since.other != plan.source.name:
+                return None
+            return changes_of(
+                self.context.target, store, since, lambda run: chosen_by(self.project, run),
+                source_seen=self.context.source.seen,
+            )  # fmt: skip
+        except (StoreError, NothingToDo, ProjectError):
+            return None
 
     def _last(self, plan: Plan) -> Run | None:
         """The run of which a person need not read again what is as it was."""

@@ -46,6 +46,8 @@ from .key_ranges import (
     digest_of_rows,
     digests_by_reading,
     joint_digest,
+    joint_ranges,
+    pages_as_they_became,
     spans,
     with_pages,
 )
@@ -91,6 +93,8 @@ __all__ = [
     "digests_by_reading",
     "hidden_name",
     "joint_digest",
+    "joint_ranges",
+    "pages_as_they_became",
     "row_key",
     "spans",
     "with_pages",

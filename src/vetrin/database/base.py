@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Literal, Protocol
 
 from .conditions import Replacement, Where
@@ -94,15 +94,18 @@ class Batch:
     """Rows of one table, row by row in one flat list: ``cells[row * width + column]``.
 
     ``mixed``: a column may hold other values than bytes and None. ``records`` are the rows as they were
-    read, whatever becomes of the cells, where the engine gives them (see ``row_codec.py``).
+    read, whatever becomes of the cells, where the engine gives them (see ``row_codec.py``). ``pages`` are those that
+    the rows make one behind the other, where somebody made them; ``altered`` the rows that got other values since,
+    by their number, with their cells as they were.
     """
 
     width: int
     cells: list[Cell]
     size: int
     mixed: bool = False
-    page: Page | None = None
+    pages: tuple[Page, ...] = ()
     records: list[bytes] | None = None
+    altered: dict[int, list[Cell]] = field(default_factory=dict)
 
     @property
     def rows(self) -> int:
@@ -117,8 +120,11 @@ class Batch:
 
     def put(self, index: int, values: Mapping[int, bytes]) -> None:
         """Set a column's cells in the rows that ``values`` names; each keeps its type."""
+        width, altered = self.width, self.altered
         for row, value in values.items():
-            place = row * self.width + index
+            if row not in altered:
+                altered[row] = self.cells[row * width : (row + 1) * width]
+            place = row * width + index
             self.cells[place] = type(self.cells[place])(value)  # type: ignore[misc]
 
     def each(self) -> Iterator[list[Cell]]:
@@ -205,8 +211,9 @@ class Script:
 class Patch:
     """Rows of ``table`` to change in place: from what ``before`` holds to what ``after`` holds.
 
-    Both are hidden tables laid out like ``table``, with the same rows by ``key``. ``columns`` are
-    all others; ``compared`` those that must still be as they were for a row to be changed.
+    Both are hidden tables laid out like ``table``, with the same rows by ``key``; where the patch is ``whole``, those
+    that only ``before`` has go, and those that only ``after`` has come. ``columns`` are all others than the key's;
+    ``compared`` those that must still be as they were for a row to be changed or to go.
     """
 
     table: str
@@ -215,9 +222,10 @@ class Patch:
     key: list[str]
     columns: list[str]
     compared: list[str]
+    whole: bool = False
 
     def reversed(self) -> Patch:
-        return Patch(self.table, self.after, self.before, self.key, self.columns, self.compared)
+        return replace(self, before=self.after, after=self.before)
 
 
 @dataclass(frozen=True)
@@ -431,10 +439,14 @@ class Database(ReadableDatabase, Protocol):
         they cannot be handed over."""
 
     def patch(self, patches: Sequence[Patch]) -> int:
-        """Make all patches in one transaction; the number of rows that changed.
+        """Make all patches in one transaction; the number of rows that changed, went or came.
 
         A row that is no longer as it was is left alone, so doing it again changes nothing.
         """
+
+    def definitions(self, tables: Iterable[str]) -> dict[str, str]:
+        """A digest of how each table is defined, as far as it is there: columns, keys, indexes, options, without the
+        number that it gives next. The same for two tables only where both are made in the same way."""
 
     def put(self, hidden: str, key: Mapping[str, object], values: Mapping[str, object]) -> None:
         """Set values in the rows of a hidden table that have this key; add a row where none has."""

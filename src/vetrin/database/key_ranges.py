@@ -1,6 +1,6 @@
 """Stretches of a table by its key, and digests by which they are told to be as they were.
 
-A page is a batch of rows that lie together in key order. Its digest is how many rows they are and the sum of
+A page is some rows that lie together in key order. Its digest is how many rows they are and the sum of
 64 bits (the first eight bytes, big-endian) of the SHA-256 (FIPS 180-4) of each one's record. A record has
 before each cell its length (``row_codec.py``), so no two rows have the same one; sums of a cryptographic digest
 do not cancel out as those of CRC-32 do. Servers make it themselves with what SQL has, so that a table that
@@ -13,13 +13,15 @@ from __future__ import annotations
 import contextlib
 import hashlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from .base import Batch, Table
 from .row_codec import records_of
 
 NO_ROWS = "0-0"
 UNTOLD = ""
+PAGE_ROWS = 500  # of small rows: fewer cost the server more, more make a change concern more rows
+_PAGE_BYTES = 128 << 10  # or so many, of larger ones
 _BEYOND = 10**30  # in a sum, what a server puts in for a row that is too long
 _WHOLE = ("int", "integer", "bigint", "mediumint", "smallint", "tinyint")
 
@@ -30,6 +32,17 @@ class KeyRange:
 
     after: tuple[int, ...] | None = None
     upto: tuple[int, ...] | None = None
+
+    def holds(self, key: tuple[int, ...]) -> bool:
+        """True for a key in the range."""
+        return (self.after is None or key > self.after) and (self.upto is None or key <= self.upto)
+
+    def meets(self, other: KeyRange) -> bool:
+        """True where a key can be in both ranges."""
+        return not any(
+            a.upto is not None and b.after is not None and a.upto <= b.after
+            for a, b in ((self, other), (other, self))
+        )
 
     def sql(self, names: Sequence[str]) -> str:
         """A condition on key columns, whose names are quoted already; empty for all rows."""
@@ -51,11 +64,12 @@ def _beyond(names: Sequence[str], values: Sequence[int], sign: str) -> str:
 
 @dataclass(frozen=True)
 class Page:
-    """Some rows that were taken: up to which key, how many, and their digest."""
+    """Some rows that were taken: up to which key, how many, their digest, and that of what they ``became``."""
 
     upto: tuple[int, ...]
     rows: int
     digest: str
+    became: str = UNTOLD
 
 
 def can_copy_in_ranges(table: Table) -> bool:
@@ -88,9 +102,11 @@ def digest_of_sum(count: int, total: int | None) -> str:
 
 
 def joint_digest(digests: Iterable[str]) -> str:
-    """The digest of all rows of which these are the digests of parts."""
+    """The digest of all rows of which these are the digests of parts; ``UNTOLD`` where one of them is."""
     count = total = 0
     for digest in digests:
+        if digest == UNTOLD:
+            return UNTOLD
         some, _, part = digest.partition("-")
         count, total = count + int(some), total + int(part)
     return f"{count}-{total}"
@@ -115,16 +131,71 @@ def digests_by_reading(
 
 
 def with_pages(table: Table, batches: Iterable[Batch]) -> Iterator[Batch]:
-    """Pass batches on, each with the page that it is; their cells may be changed thereafter. The pages of a
+    """Pass batches on, each with the pages that its rows make; their cells may be changed thereafter. The pages of a
     table that does not go by key have no key."""
     names = [column.name for column in table.columns]
     places = [names.index(name) for name in table.key] if can_copy_in_ranges(table) else []
     for batch in batches:
-        last = batch.cells[-batch.width :]
+        if batch.records is None:
+            batch.records = records_of(batch)
         with contextlib.suppress(ValueError, TypeError):  # some engines take texts for numbers
-            key = tuple(int(last[place]) for place in places)  # type: ignore[arg-type]
-            batch.page = Page(key, batch.rows, _digest_of(batch))
+            batch.pages = tuple(_pages(batch, places))
         yield batch
+
+
+def _pages(batch: Batch, places: Sequence[int]) -> Iterator[Page]:
+    records, width = batch.records or [], batch.width
+    rows = max(1, min(PAGE_ROWS, _PAGE_BYTES * len(records) // max(1, batch.size)))
+    for at in range(0, len(records), rows):
+        part = records[at : at + rows]
+        last = (at + len(part) - 1) * width
+        key = tuple(int(batch.cells[last + place]) for place in places)  # type: ignore[arg-type]
+        yield Page(key, len(part), digest_of_records(part))
+
+
+def pages_as_they_became(batch: Batch) -> list[Page]:
+    """The pages of a batch, each with the digest of its rows as they are now."""
+    found, begin = [], 0
+    altered = sorted(batch.altered)
+    at = 0
+    for page in batch.pages:
+        end = begin + page.rows
+        rows = []
+        while at < len(altered) and altered[at] < end:
+            rows.append(altered[at])
+            at += 1
+        found.append(replace(page, became=_became(batch, rows, page.digest)))
+        begin = end
+    return found
+
+
+def _became(batch: Batch, rows: Sequence[int], digest: str) -> str:
+    """The digest of a page of which some rows got other values."""
+    if not rows:
+        return digest
+    width = batch.width
+    before = [cell for row in rows for cell in batch.altered[row]]
+    after = [cell for row in rows for cell in batch.cells[row * width : (row + 1) * width]]
+    count, _, total = digest.partition("-")
+    old, new = (
+        digest_of_rows([Batch(width, cells, 0, batch.mixed)]).partition("-")[2]
+        for cells in (before, after)
+    )
+    return f"{count}-{int(total) - int(old) + int(new)}"
+
+
+def joint_ranges(ranges: Iterable[KeyRange], most: int) -> list[KeyRange]:
+    """Ranges in their order, of neighbours at most so many as one."""
+    found: list[KeyRange] = []
+    joined = 0
+    for one in ranges:
+        joined += 1
+        if joined <= most and found and found[-1].upto == one.after is not None:
+            found[-1] = KeyRange(found[-1].after, one.upto)
+        else:
+            found.append(one)
+            joined = 1
+    return found
 
 
 def spans(pages: Sequence[Page]) -> list[KeyRange]:

@@ -1,6 +1,7 @@
 """The job itself: plan, run, journal, undo."""
 
 from .agreement import agreed
+from .changes import Changes, Since, changes_of, last_since
 from .duration import time_for
 from .events import (
     Checking,
@@ -21,6 +22,7 @@ from .expected import expected_between
 from .identity import as_it_was
 from .in_place import Selection, Survey, Work, change, survey
 from .journal import Journals, Run
+from .last_copy import standing_copy
 from .lock import holder_of, must_hold, only_run, wish
 from .new_copy import Account, make_database, own_account, try_account, write_configuration
 from .plan import (
@@ -53,6 +55,7 @@ __all__ = [
     "USUAL_PARTS",
     "Account",
     "BuildChange",
+    "Changes",
     "Checking",
     "Choices",
     "Event",
@@ -71,6 +74,7 @@ __all__ = [
     "Run",
     "RunContext",
     "Selection",
+    "Since",
     "Slowed",
     "Started",
     "Survey",
@@ -86,10 +90,12 @@ __all__ = [
     "build_plan",
     "build_restore",
     "change",
+    "changes_of",
     "expected_between",
     "finish",
     "half_switched",
     "holder_of",
+    "last_since",
     "make_database",
     "may_read",
     "may_write",
@@ -103,6 +109,7 @@ __all__ = [
     "run_plan",
     "silent",
     "snapshot_site",
+    "standing_copy",
     "survey",
     "take_back_of_others",
     "take_snapshot",

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
+from ..cms import Definition
 from ..cms.rules import ExtensionRule, KeptRows
 from ..database import AllOf, Batch, Database, Like, Not, OneOf, Table, Where
 from ..database.base import Cell
@@ -239,6 +240,15 @@ class SetColumns:
 
 
 Step = KeepSettings | SetPart | SetSetting | Activate | KeepRows | SetColumns
+
+
+def tables_of(step: Step, definition: Definition) -> frozenset[str]:
+    """The tables that a step reads or sets something in, without their prefix."""
+    if isinstance(step, KeepRows):
+        return frozenset([step.rule.table, *(place.partition(".")[0] for place in step.rule.with_)])
+    if isinstance(step, SetColumns):
+        return frozenset([step.table])
+    return frozenset([definition.settings.table] if definition.settings is not None else ())
 
 
 class SettledRows:

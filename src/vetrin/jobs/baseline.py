@@ -68,7 +68,7 @@ class Pieces:
 
     def drop(self, key_range: KeyRange) -> None:
         """Forget the stretches that reach into a range."""
-        self._pieces = [piece for piece in self._pieces if _apart(piece.key_range, key_range)]
+        self._pieces = [piece for piece in self._pieces if not piece.key_range.meets(key_range)]
 
     def gaps(self) -> Iterator[KeyRange]:
         """The ranges of which nothing is kept."""
@@ -80,13 +80,6 @@ class Pieces:
             if at is None:
                 return
         yield KeyRange(at)
-
-
-def _apart(one: KeyRange, other: KeyRange) -> bool:
-    return any(
-        a.upto is not None and b.after is not None and a.upto <= b.after
-        for a, b in ((one, other), (other, one))
-    )
 
 
 class Notes:
@@ -138,11 +131,19 @@ class Notes:
 class Baseline:
     """Keeps the source of one run, while it is used as a context.
 
-    ``store`` None: nothing is kept, and every method does nothing. ``since`` is the moment that the rows are
-    of; ``lost`` says why nothing is kept where it should be.
+    ``store`` None: nothing is kept, and every method does nothing. ``earlier`` is the run whose baseline can be
+    carried on where nothing changed. ``since`` is the moment that the rows are of; ``lost`` says why nothing is kept
+    where it should be.
     """
 
-    def __init__(self, store: Store | None, plan: Plan, source: ReadableSite, run: Run) -> None:
+    def __init__(
+        self,
+        store: Store | None,
+        plan: Plan,
+        source: ReadableSite,
+        run: Run,
+        earlier: Run | None = None,
+    ) -> None:
         between = plan.kind in ("pull", "push") and {"data", "media"} & set(plan.parts)
         self._store = store if between else None
         self._plan = plan
@@ -150,6 +151,8 @@ class Baseline:
         self._run = run
         self._notes = Notes(run)
         self._tables: defaultdict[str, Pieces] = defaultdict(Pieces)
+        self._earlier = earlier
+        self._before: dict[str, Pieces] = {}  # what the earlier run kept
         self._old: dict[str, StoredTable] = {}
         self._attachments: tuple[Attachment, ...] = ()
         self._stack = contextlib.ExitStack()
@@ -173,7 +176,10 @@ class Baseline:
                 self._hands = self._stack.enter_context(Hands())
                 self._old = store.newest_tables(self._source.environment.name)
                 self._tables = self._notes.read()
-                self._forget_what_is_gone(store)
+                self._forget_what_is_gone(store, self._tables)
+                if self._earlier is not None:
+                    self._before = Notes(self._earlier).read()
+                    self._forget_what_is_gone(store, self._before)
                 self._notes.begin(self._tables)
         return self
 
@@ -191,9 +197,10 @@ class Baseline:
                     self.lose("")
         self._stack.close()
 
-    def _forget_what_is_gone(self, store: Store) -> None:
+    @staticmethod
+    def _forget_what_is_gone(store: Store, tables: Mapping[str, Pieces]) -> None:
         """Contents that a killed process did not get settled, or that were swept since."""
-        for pieces in self._tables.values():
+        for pieces in tables.values():
             for piece in pieces:
                 needs = {digest for page in piece.pages for digest in page.needs}
                 if not all(map(store.contents.has, needs)):
@@ -228,6 +235,21 @@ class Baseline:
         """Nothing of a table is taken yet."""
         if self.kept:
             self.drop(table, KeyRange())
+
+    def carries(self, table: Table) -> bool:
+        """Go on with what the run before kept of a table; False where that is not all of it. True where nothing is
+        kept."""
+        if self.kept:
+            pieces = self._before.get(table.name)
+            if pieces is None or next(pieces.gaps(), None) is not None:
+                return False
+            with self.trying():
+                self._notes.write(table.name, KeyRange(), None)
+                self._tables[table.name] = Pieces()
+                for piece in pieces:
+                    self._tables[table.name].add(piece)
+                    self._notes.write(table.name, piece.key_range, piece.pages)
+        return True
 
     def drop(self, table: Table, key_range: KeyRange) -> None:
         """What was taken of a range is not what the source has now."""
@@ -283,16 +305,15 @@ class Baseline:
         if not self.kept:
             return ""
         with self.trying() as store:
-            before = self._before(store, journals)
+            before = self._holding(store, journals)
             manifest = self._manifest(store, before)
             store.add(manifest)
             self._run.write("baseline", snapshot=manifest.id)
-            self._notes.remove()
             self._clear(store)
             return manifest.id
         return ""
 
-    def _before(self, store: Store, journals: Journals) -> Manifest | None:
+    def _holding(self, store: Store, journals: Journals) -> Manifest | None:
         """The baseline between the same two environments that holds until this one does."""
         named = journals.baseline(self._plan.source.name, self._plan.target.name)
         return next((item for item in store.snapshots() if item.id == named), None)

@@ -7,6 +7,7 @@ from statistics import median
 
 from ..site import ReadableSite
 from .journal import Journals, Run
+from .last_copy import standing_copy
 from .plan import Plan
 
 _LAST = 5  # runs that count
@@ -36,10 +37,17 @@ class Stopwatch:
         """Bytes over the line, both ways; None where there is none."""
         return max(self._counted() - self._before, 0) if self._hosts else None
 
-    def record(self, run: Run, plan: Plan) -> None:
-        """Put it on record for later estimates; part of a run tells nothing."""
+    def record(self, run: Run, plan: Plan, *, repeat: bool) -> None:
+        """Put it on record for later estimates; part of a run tells nothing. ``repeat``: only what differed from
+        the copy before had to move."""
         if not run.resumed:
-            run.write("took", seconds=self.seconds, bytes=work_of(plan), line_bytes=self.line_bytes)
+            run.write(
+                "took",
+                seconds=self.seconds,
+                bytes=work_of(plan),
+                line_bytes=self.line_bytes,
+                repeat=repeat,
+            )
 
 
 def work_of(plan: Plan) -> int:
@@ -50,11 +58,15 @@ def work_of(plan: Plan) -> int:
 def time_for(plan: Plan, journals: Journals) -> float | None:
     """Seconds that a transfer will take, by the rates of the last ones between the same two environments; None where
     there was none."""
-    rates = []
+    repeat = not plan.full and standing_copy(journals, plan.source.name, plan.target.name)
+    alike: list[float] = []
+    rates: list[float] = []
     for run in journals.of(plan.target.name):
         took = run.took
-        if run.source == plan.source.name and took.get("seconds", 0) and took.get("bytes", 0):
-            rates.append(took["bytes"] / max(took["seconds"] - _FIXED, 0.1))
-        if len(rates) == _LAST:
-            break
-    return _FIXED + work_of(plan) / median(rates) if rates else None
+        if run.source == plan.source.name and took.get("seconds") and took.get("bytes"):
+            rate = took["bytes"] / max(took["seconds"] - _FIXED, 0.1)
+            rates.append(rate)
+            if bool(took.get("repeat")) == bool(repeat):
+                alike.append(rate)
+    found = (alike or rates)[:_LAST]
+    return _FIXED + work_of(plan) / median(found) if found else None

@@ -9,7 +9,7 @@ from ..database import Condition
 from ..inspect.compare import Expected
 from ..site import PrefixedValues, ReadableSite
 from .arrival import settling
-from .arrival_steps import KeepRows, KeepSettings, SettingStep
+from .arrival_steps import KeepRows, KeepSettings, SettingStep, tables_of
 from .exclusions import dropped, left_files, patterns_of, work_out
 from .journal import Journals, Run
 from .plan import Choices
@@ -31,11 +31,15 @@ def expected_between(
     for source, target in ((a, b), (b, a)):
         last = journals.last_transfer(target.environment.name)
         if last is not None and last.source == source.environment.name:
-            return _expected(source, target, choices(last), "data" in parts)
+            return expected_of(source, target, choices(last), data="data" in parts)
     return Expected()
 
 
-def _expected(source: ReadableSite, target: ReadableSite, choices: Choices, data: bool) -> Expected:
+def expected_of(
+    source: ReadableSite, target: ReadableSite, choices: Choices, *, data: bool
+) -> Expected:
+    """What differs on purpose in a ``target`` that was copied from a source with these choices; of its tables only
+    where ``data`` came. Raises ProjectError."""
     leave, keep = choices.leave, choices.keep
     found = Expected(
         source=source.environment.name,
@@ -55,14 +59,14 @@ def _expected(source: ReadableSite, target: ReadableSite, choices: Choices, data
     leaving = work_out(source, replace(leave, rows=tuple(dict.fromkeys(rows))), stale, stay & there)
     steps = settling(source, target, keep, choices.arrival)
     settings: list[str] = []
-    tables = set()
+    tables: set[str] = set()
     for step in steps.steps:
         if isinstance(step, KeepSettings):
             settings += step.patterns
         elif isinstance(step, SettingStep):
             settings += step.keys
         elif isinstance(step, KeepRows):
-            tables |= {step.rule.table, *(place.partition(".")[0] for place in step.rule.with_)}
+            tables |= tables_of(step, source.definition)
     says = [step.says() for step in steps.steps]
     says += [
         f"{kind.name} left out ({kind.rows:,} {'row' if kind.rows == 1 else 'rows'})"

@@ -157,7 +157,7 @@ class Run:
         if event == "baseline":
             self.baseline = line["snapshot"]
         if event == "took":
-            self.took = {"seconds": line["seconds"], "bytes": line["bytes"]}
+            self.took = {key: line.get(key) for key in ("seconds", "bytes", "repeat")}
         if event == "dropped":
             self.dropped = True
         if event == "checked":
@@ -226,7 +226,7 @@ class Journals:
 
     def last_transfer(self, environment: str, part: str | None = None) -> Run | None:
         """The transfer whose content (of ``part``) the environment holds now, if one is known."""
-        for run in self._standing(environment):
+        for run in self.standing(environment):
             if part is None or part in run.parts:
                 return run
         return None
@@ -240,28 +240,36 @@ class Journals:
 
     def baseline(self, source: str, target: str) -> str:
         """The ID of the baseline of the last transfer between two environments that has one."""
-        for run in self._standing(target):
+        for run in self.standing(target):
             if run.source == source and run.baseline:
                 return run.baseline
         return ""
 
-    def _standing(self, environment: str) -> Iterator[Run]:
+    def standing(self, environment: str) -> Iterator[Run]:
         """The transfers into an environment, newest first.
 
-        An undone run does not count, and an undone undo counts as what it brought back. A change in place
-        does not alter where the content came from.
+        An undone run does not count, and an undone undo counts as what it brought back. One that found nothing to do
+        rests on the run before it. A change in place does not alter where the content came from.
         """
         skipped: set[int] = set()
+        resting: list[Run] = []
         for run in self.of(environment):
             if run.stage != DONE:
                 continue
             if run.number in skipped:
+                resting = []
                 continue
+            if run.changed:
+                yield from resting
+                resting = []
             if run.kind == "undo" and run.undoes is not None:
                 skipped.add(run.undoes)
                 continue
             if run.kind in ("pull", "push", "restore", "import"):
-                yield run
+                resting.append(run)
+                if run.changed:
+                    yield resting.pop()
+        yield from resting
 
     def build_on(self, environment: str) -> Run | None:
         """The push whose build an environment holds now, as far as is known."""
@@ -270,7 +278,7 @@ class Journals:
 
     def builds_of(self, environment: str) -> list[str]:
         """The fingerprints of the build that an environment holds, and of what its last push replaced."""
-        pushes = [run for run in self._standing(environment) if run.build][:2]
+        pushes = [run for run in self.standing(environment) if run.build][:2]
         found = [str(run.build["fingerprint"]) for run in pushes]
         replaced = pushes[0].report.get("kept_build") if pushes else None
         return [*found, *([replaced] if replaced else [])]

@@ -61,12 +61,14 @@ class TablePlan:
 
 @dataclass(frozen=True)
 class Choices:
-    """What was chosen for one transfer, put together from the project, the route and the command."""
+    """What was chosen for one transfer, put together from the project, the route and the command. ``full``: all rows
+    come, also those that are there already."""
 
     leave: Leave = field(default_factory=Leave)
     keep: Keep = field(default_factory=Keep)
     arrival: Arrival = field(default_factory=lambda: defaults("local"))
     mirror: bool = False
+    full: bool = False
 
 
 @dataclass(frozen=True)
@@ -107,7 +109,8 @@ class BuildChange:
 class Plan:
     """A transfer as a plain value. ``risks`` and ``notes`` are sentences for the user.
 
-    ``pushed`` is the build of a push. ``holds`` is the file that holds visitors off during the swap, and its text.
+    ``full``: all rows are to be taken, also those that are there already. ``pushed`` is the build of a push.
+    ``holds`` is the file that holds visitors off during the swap, and its text.
     """
 
     source: Environment
@@ -139,6 +142,7 @@ class Plan:
     holds: tuple[str, str] | None = None
     pushed: BuildChange | None = None
     kind: Kind = "pull"
+    full: bool = False
     signed: Signed = field(default_factory=dict, repr=False)
 
     @property

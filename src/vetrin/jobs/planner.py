@@ -167,6 +167,7 @@ class _Planner:
             creates=target.database.facts().where if target.database.missing else "",
             folders=tuple(folder_changes(source, files)) if files is not None else (),
             holds=self._holds(files),
+            full=choices.full,
             signed=signed_between(source, target, secrets) if data.tables else {},
         )
 

@@ -11,9 +11,10 @@ from __future__ import annotations
 
 import contextlib
 import time
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -25,19 +26,24 @@ from ..database import (
     Exchange,
     KeyRange,
     Page,
+    Patch,
     Reader,
     can_copy_in_ranges,
     hidden_name,
     joint_digest,
+    pages_as_they_became,
     spans,
 )
 from ..errors import NewerLog
 from ..site import RowPipeline
+from .arrival_steps import Step, tables_of
 from .baseline import Baseline
 from .events import Checking, Moved, TableDone, TableStarted
 from .journal import Run
+from .last_copy import KnownTable, LastCopy, Signatures
 from .plan import Plan, TablePlan
 from .run_context import RunContext
+from .table_update import TableUpdater, Update
 
 _VERSION = 2  # of the record; pages of version 1 had digests that different rows may share
 _STRETCH = 32_000_000  # bytes that are stored together
@@ -48,13 +54,15 @@ _VIEW = 900.0  # seconds after which another table is taken from a view of its o
 @dataclass
 class Taken:
     """What of one table lies in its hidden table. ``digest`` is that of all rows, where it does not go by
-    key; ``done`` says that nothing was missing in the view that it was taken from."""
+    key, and ``became`` that of what they became; ``done`` says that nothing was missing in the view that it was
+    taken from."""
 
     index: int
     schema: str
     pages: list[Page] = field(default_factory=list)
     rows: int = 0
     digest: str = ""
+    became: str = ""
     done: bool = False
     settled: bool = False  # something was set in it on top of what was taken
 
@@ -100,10 +108,12 @@ class Record:
         if "keep" in line:  # pages that stay, by their numbers
             taken.pages = [taken.pages[number] for number in line["keep"]]
         for page in line.get("pages", ()):
-            taken.pages.append(Page(tuple(page["upto"]), page["rows"], page["digest"]))
+            digests = page["digest"], page.get("became", UNTOLD)
+            taken.pages.append(Page(tuple(page["upto"]), page["rows"], *digests))
         taken.pages.sort(key=lambda page: page.upto)
         taken.rows = line.get("rows", taken.rows)
         taken.digest = line.get("digest", taken.digest)
+        taken.became = line.get("became", taken.became)
         taken.done = line.get("done", taken.done)
         taken.settled = line.get("settled", taken.settled)
 
@@ -111,12 +121,20 @@ class Record:
 class TableCopier:
     """Fills the hidden tables of a plan.
 
-    ``since`` is the moment that they belong to; ``again`` names tables that had been taken before from an
-    earlier view, ``renewed`` those of them of which something had changed meanwhile, with how many pages.
+    ``last`` is what the last transfer left, where only what differs from that has to be taken; None where all is.
+    ``since`` is the moment that the tables belong to; ``again`` names tables that had been taken before from an
+    earlier view, ``renewed`` those of them of which something had changed meanwhile, with how many pages. ``rows`` is
+    how many each table has, ``written`` how many of them were written.
     """
 
     def __init__(
-        self, plan: Plan, context: RunContext, run: Run, pipeline: RowPipeline, baseline: Baseline
+        self,
+        plan: Plan,
+        context: RunContext,
+        run: Run,
+        pipeline: RowPipeline,
+        baseline: Baseline,
+        last: LastCopy | None = None,
     ) -> None:
         self._plan = plan
         self._source = context.source
@@ -126,46 +144,191 @@ class TableCopier:
         self._pipeline = replace(pipeline, keep=baseline.through)
         self._baseline = baseline
         self._tell = context.listener
+        self.last = last
+        self._updater = (
+            TableUpdater(plan, context, run.token, self._pipeline, baseline, last, self._signatures)
+            if last is not None and plan.tables
+            else None
+        )
+        self._laid: set[str] = set()  # tables that lie in hidden ones
+        self._settled: dict[str, str] = {}  # digests of tables in which something was set
         self.rows: dict[str, int] = {}
+        self.written: dict[str, int] = {}
         self.since = ""
         self.again: set[str] = set()
         self.renewed: dict[str, int] = {}
         self._comparing: set[str] = set()  # tables whose rows are compared as they are stored
         self._warned: set[str] = set()  # what the server said of the table that is taken now
 
-    def take(self) -> list[Exchange]:
-        """Take all tables of the plan; the exchanges that bring them in.
+    @cached_property
+    def _steps(self) -> list[frozenset[str]]:
+        """The tables in which something is set, step by step."""
+        prefix, definition = self._source.prefix, self._source.definition
+        return [
+            frozenset(prefix + name for name in tables_of(step, definition))
+            for step in self._plan.settling.steps
+        ]
+
+    @cached_property
+    def _signatures(self) -> Signatures:
+        sides = self._source.database.facts(), self._target.database.facts()
+        return Signatures(self._plan, sides, frozenset[str]().union(*self._steps))
+
+    def take(self) -> None:
+        """Lay all tables of the plan ready, or what differs in them.
 
         Raises:
             DatabaseError: something failed; what has arrived is on record.
         """
-        if not self._plan.tables:
-            return []
+        items = list(self._plan.tables)
+        if not items:
+            return
         self._drop_unknown()
         # A view that is held for long keeps a live server from clearing away old rows.
-        waiting, views = list(self._plan.tables), 0
+        waiting, views = items, 0
         while waiting:
             views += 1
             with self._viewing() as reader:
                 begun = time.monotonic()
-                self._table(reader, waiting.pop(0))
-                while waiting and time.monotonic() - begun < _VIEW:
+                if views == 1:
+                    waiting = self._differing(reader, items)
+                while waiting:
                     self._table(reader, waiting.pop(0))
+                    if time.monotonic() - begun >= _VIEW:
+                        break
         if views > 1:
             with self._viewing() as reader:
-                for item in self._plan.tables:
+                for item in self._differing(reader, items):
                     self._table(reader, item)
-        return [
-            Exchange(
-                item.target,
-                hidden_name("arriving", self._token, taken.index),
-                None
-                if item.target_rows is None
-                else hidden_name("parked", self._token, taken.index),
+
+    def _differing(self, reader: Reader, items: Sequence[TablePlan]) -> list[TablePlan]:
+        """Lay ready what differs in tables that the last transfer brought; those that are taken as a whole."""
+        updater = self._updater
+        if updater is None:
+            return list(items)
+        begun = {name for name, taken in self._record.tables.items() if not taken.settled}
+        found = updater.look(reader, [item for item in items if item.table.name not in begun])
+        whole = begun | {item.table.name for item in found}
+        # What is set in several tables is set in none of them, or in all.
+        whole |= updater.give_up(_tied(whole, self._steps) - whole)
+        coming = [item for item in items if item.table.name in whole]
+        if not all(map(self._can_be_compared, coming)) or not updater.can_patch():
+            for update in [one for one in updater.updates.values() if one.written]:
+                self._copy(update, reader)
+        return coming
+
+    def _can_be_compared(self, item: TablePlan) -> bool:
+        """Whether a table that comes as a whole only because something is set in it may be changed in place."""
+        settled = any(item.table.name in tables for tables in self._steps)
+        return settled and self._updater is not None and self._updater.can_compare(item)
+
+    def stays(self, step: Step) -> bool:
+        """True for a step that was done in its tables by the last transfer, and need not be done again."""
+        if self._updater is None:
+            return False
+        prefix = self._source.prefix
+        tables = (prefix + name for name in tables_of(step, self._source.definition))
+        return any(name in self._updater.updates for name in tables)
+
+    def _copy(self, update: Update, reader: Reader | None) -> None:
+        """Have a table that differs from the one that is there lie in a hidden one."""
+        assert self._updater is not None
+        name, index = update.item.table.name, self._record.next_index()
+        self._updater.copied(update, hidden_name("arriving", self._token, index), reader)
+        taken = self._record.begin(name, index, update.item.schema)
+        self._pages(name, update.pages, update.rows)
+        self._record.write(table=name, done=True)
+        self._laid.add(name)
+        self.rows[name], self.written[name] = taken.rows, update.written
+        self._updater.give_up([name])
+
+    def staged(self) -> tuple[list[Exchange], list[Patch]]:
+        """Once all is set in them: the tables that are exchanged, and those of which rows are changed.
+
+        Raises:
+            DatabaseError: something failed; what has arrived is on record.
+            JobError: somebody wrote to a table meanwhile.
+        """
+        patches: list[Patch] = []
+        if self._plan.tables:
+            self._digest_settled()
+        if self._updater is not None:
+            patches = self._patches(self._updater)
+            for name, update in self._updater.updates.items():
+                self.rows[name] = update.rows
+                self.written[name] = update.written
+        there = set(self._target.database.hidden_tables())
+        exchanges = []
+        for item in self._plan.tables:
+            taken = self._record.tables.get(item.table.name)
+            if taken is None:
+                continue
+            hidden = hidden_name("arriving", self._token, taken.index)
+            if item.table.name not in self._laid:
+                if hidden in there:
+                    self._target.database.drop([hidden])
+                continue
+            parked = hidden_name("parked", self._token, taken.index)
+            exchanges.append(
+                Exchange(item.target, hidden, None if item.target_rows is None else parked)
             )
-            for item in self._plan.tables
-            for taken in (self._record.tables[item.table.name],)
-        ]
+        return exchanges, patches
+
+    def _patches(self, updater: TableUpdater) -> list[Patch]:
+        """What is changed in place; nothing where some table has to be exchanged, for all change at one moment."""
+        for item in self._plan.tables:
+            name = item.table.name
+            if name in self._laid and self._can_be_compared(item):
+                index = self._record.tables[name].index
+                hidden = hidden_name("arriving", self._token, index)
+                if not updater.against(item, hidden).written:
+                    self._laid.discard(name)
+        changed = [update for update in updater.updates.values() if update.written]
+        names = {update.item.table.name for update in changed}
+        if self._laid <= names and updater.can_patch():
+            self._laid.clear()
+            return [update.patch for update in changed]
+        updater.give_up(self._laid)
+        for update in changed:
+            if update.item.table.name not in self._laid:
+                self._copy(update, None)
+        return []
+
+    def _digest_settled(self) -> None:
+        """Make digests of the tables in which something was set."""
+        with self._target.database.reading() as reader:
+            for item in self._plan.tables:
+                name = item.table.name
+                if name in self._laid and self._record.tables[name].settled:
+                    hidden = hidden_name("arriving", self._token, self._record.tables[name].index)
+                    table = replace(item.table, name=hidden)
+                    self._settled[name] = reader.digests(table, [KeyRange()])[0]
+
+    def left(self, definitions: Mapping[str, str]) -> dict[str, KnownTable]:
+        """What is known now of the tables, for the next transfer; ``definitions`` are those at the target."""
+        found = {}
+        for item in self._plan.tables:
+            name, taken = item.table.name, self._record.tables.get(item.table.name)
+            update = self._updater.updates.get(name) if self._updater is not None else None
+            signature, definition = self._signatures.of(item), definitions.get(item.target, "")
+            if name in self._settled and taken is not None:
+                source = (
+                    joint_digest(page.digest for page in taken.pages)
+                    if can_copy_in_ranges(item.table)
+                    else taken.digest
+                )
+                digests = source, self._settled[name]
+                found[name] = KnownTable(signature, definition, self.rows[name], (), *digests)
+            elif update is not None:
+                known = replace(update.known, rows=update.rows, pages=tuple(update.pages))
+                found[name] = _empty_or(replace(known, definition=definition))
+            elif taken is not None and can_copy_in_ranges(item.table):
+                pages = tuple(taken.pages)
+                found[name] = _empty_or(KnownTable(signature, definition, taken.rows, pages))
+            elif taken is not None:
+                digests = taken.digest, taken.became
+                found[name] = KnownTable(signature, definition, taken.rows, (), *digests)
+        return found
 
     @contextlib.contextmanager
     def _viewing(self) -> Iterator[Reader]:
@@ -177,7 +340,7 @@ class TableCopier:
     def to_settle(self, table: str) -> str | None:
         """The hidden table in which something will be set; it is then good for this run only."""
         taken = self._record.tables.get(table)
-        if taken is None:
+        if taken is None or table not in self._laid:
             return None
         if not taken.settled:
             self._record.write(table=table, settled=True)
@@ -231,7 +394,8 @@ class TableCopier:
             for _ in self._pipeline.read(reader, item, key_range):
                 pass
         target.finish(hidden, self._source.database, item.table)
-        self.rows[name] = taken.rows
+        self._laid.add(name)
+        self.rows[name] = self.written[name] = taken.rows
         self._tell(TableDone(name, taken.rows))
 
     def _by_key(
@@ -291,7 +455,7 @@ class TableCopier:
             if pages:
                 pages[-1] = replace(pages[-1], upto=old[number].upto)
             else:
-                pages = [Page(old[number].upto, 0, NO_ROWS)]
+                pages = [Page(old[number].upto, 0, NO_ROWS, NO_ROWS)]
             count = sum(count for _, count in found)
             self._pages(table.name, pages, taken.rows + count)
 
@@ -309,14 +473,16 @@ class TableCopier:
                 return
             self.renewed[table.name] = 1
         if renewing:
-            self._record.write(table=table.name, rows=0, digest="", done=False)
+            self._record.write(table=table.name, rows=0, digest="", became="", done=False)
             self._target.database.lay_out(hidden, table, item.schema)
             self._baseline.drop(table, KeyRange())
         rows = self._pipeline.read(reader, item)
         found = list(self._stored(hidden, item, rows, at_once=True))
         count = sum(count for _, count in found)
-        digest = joint_digest(page.digest for pages, _ in found for page in pages)
-        self._record.write(table=table.name, rows=count, digest=digest, done=True)
+        pages = [page for some, _ in found for page in some]
+        digest = joint_digest(page.digest for page in pages)
+        became = joint_digest(page.became for page in pages)
+        self._record.write(table=table.name, rows=count, digest=digest, became=became, done=True)
 
     def _stored(
         self, hidden: str, item: TablePlan, batches: Iterable[Batch], *, at_once: bool = False
@@ -351,8 +517,8 @@ class _Stretch:
     def __iter__(self) -> Iterator[Batch]:
         size, begun = 0, time.monotonic()
         for batch in self._waiting:
-            if batch.page is not None:
-                self.pages.append(batch.page)
+            if batch.pages:
+                self.pages += pages_as_they_became(batch)
             else:
                 self.paged = False
             size += batch.size
@@ -360,6 +526,22 @@ class _Stretch:
             late = size >= _STRETCH or time.monotonic() - begun >= _SECONDS
             if late and not self._at_once and self.paged:
                 return
+
+
+def _tied(names: Collection[str], steps: Sequence[frozenset[str]]) -> set[str]:
+    """Some tables, and those that have a step in common with them."""
+    found, before = set(names), -1
+    while len(found) != before:
+        before = len(found)
+        found |= frozenset[str]().union(*(tables for tables in steps if tables & found))
+    return found
+
+
+def _empty_or(known: KnownTable) -> KnownTable:
+    """A table that goes by key: one without rows has no pages, and is known to be empty."""
+    if known.pages or known.target:
+        return known
+    return replace(known, source=NO_ROWS, target=NO_ROWS)
 
 
 class Waiting:

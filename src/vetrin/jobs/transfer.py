@@ -11,7 +11,8 @@ import contextlib
 import hashlib
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any, NamedTuple
 
 from ..database import Attachment, Exchange
@@ -38,6 +39,7 @@ from .exclusions import can_hang
 from .file_copy import FileCopier
 from .identity import where
 from .journal import DONE, RESUMED, SWAPPING, Journals, Run
+from .last_copy import LastCopy, forget_older, hanging_signature, last_copy
 from .lock import only_run
 from .plan import Plan
 from .reconnect import connect_anew, was_cut_off
@@ -58,7 +60,8 @@ class Report:
     ``file_bytes`` were sent; ``files_moved`` had their content there already, under another name;
     ``file_places`` were rewritten in files. ``kept`` is what the target held, as a build; ``baseline`` the snapshot
     of what came; ``own`` the files that only the target has. It took ``seconds``, and ``line_bytes`` went over lines
-    to other machines, None where there is none.
+    to other machines, None where there is none. ``written`` is how many rows of each table were written; all of them,
+    where they were not told to be there by what the run ``since`` left.
     """
 
     run: Run
@@ -79,6 +82,8 @@ class Report:
     own: tuple[str, ...] = ()
     seconds: float = 0.0
     line_bytes: int | None = None
+    written: dict[str, int] = field(default_factory=dict)
+    since: int | None = None
 
     def as_json(self) -> dict[str, Any]:
         return {
@@ -103,6 +108,8 @@ class Report:
             "counts": self.counts,
             "seconds": self.seconds,
             "line_bytes": self.line_bytes,
+            "written_rows": self.written,
+            "since_run": self.since,
         }
 
 
@@ -151,10 +158,13 @@ def run_plan(plan: Plan, context: RunContext, *, keep_earlier: bool = False) -> 
     watch = Stopwatch(source, target)
     with only_run(target):
         run, recovered = _begun(plan, context)
-        with Baseline(context.baselines, plan, source, run) as baseline:
+        last = _last_copy(plan, journals)
+        earlier = last[1] if last is not None else None
+        with Baseline(context.baselines, plan, source, run, earlier) as baseline:
             with taken_back_on_failure(target, run, journals):
                 kept = _kept_first(plan, context, run)
-                report = _persistently(plan, context, run, baseline, _Before(recovered, kept))
+                before = _Before(recovered, kept, last[0] if last is not None else None)
+                report, work = _persistently(plan, context, run, baseline, before)
             # From here on what came stays, and what goes wrong is a remark.
             with _remarked("the record of the switch could not be removed", remarks):
                 switching.end(target, run.token)
@@ -162,8 +172,10 @@ def run_plan(plan: Plan, context: RunContext, *, keep_earlier: bool = False) -> 
                 report = replace(report, baseline=baseline.finish(journals))
             if baseline.lost:
                 remarks.append(f"no baseline for a later merge was kept: {baseline.lost}")
+            with _remarked("what it left is not on record: the next one takes all again", remarks):
+                work.remember(journals)
             with _remarked("how long it took is not on record", remarks):
-                watch.record(run, plan)
+                watch.record(run, plan, repeat=report.since is not None)
         report = replace(report, seconds=watch.seconds, line_bytes=watch.line_bytes)
         report = replace(report, remarks=(*report.remarks, *remarks))
         return report if keep_earlier else let_go_of_earlier(target, journals, report)
@@ -190,6 +202,13 @@ def _begun(plan: Plan, context: RunContext) -> tuple[Run, tuple[int, ...]]:
         **where(target),
     )
     return run, recovered
+
+
+def _last_copy(plan: Plan, journals: Journals) -> tuple[LastCopy, Run] | None:
+    """What the last transfer of this kind left, where the plan goes by it."""
+    if plan.full or not plan.tables or plan.kind not in ("pull", "push"):
+        return None
+    return last_copy(journals, plan.source.name, plan.target.name)
 
 
 def _kept_first(plan: Plan, context: RunContext, run: Run) -> Build | None:
@@ -247,15 +266,17 @@ def resumable(journals: Journals, environment: str, key: str = "") -> Run | None
 
 
 class _Before(NamedTuple):
-    """What was done before the first row: runs that were taken back, and the build that was kept."""
+    """What there was before the first row: runs that were taken back, the build that was kept, and what the last
+    transfer left."""
 
     recovered: tuple[int, ...]
     kept: Build | None
+    last: LastCopy | None
 
 
 def _persistently(
     plan: Plan, context: RunContext, run: Run, baseline: Baseline, before: _Before
-) -> Report:
+) -> tuple[Report, _Transfer]:
     """Carry out; a connection that breaks is made anew, after pauses that grow, and the run goes on."""
     moved = 0
 
@@ -267,10 +288,10 @@ def _persistently(
 
     listening = replace(context, listener=heard)
     pauses, tries = iter(reconnect.PAUSES), 0
-    work = _Transfer(plan, listening, run, baseline)
+    work = _Transfer(plan, listening, run, baseline, before)
     while True:
         try:
-            return work.carry_out(before)
+            return work.carry_out(), work
         except Exception as error:
             if not was_cut_off(error):
                 raise
@@ -280,7 +301,7 @@ def _persistently(
         connect_anew((context.source, context.target), broken, pauses, context.listener)
         run.resumed = True
         if run.stage != SWAPPING:
-            work = _Transfer(plan, listening, run, baseline)
+            work = _Transfer(plan, listening, run, baseline, before)
 
 
 def keep_what_goes(plan: Plan, target: Site, builds: Builds) -> Build | None:
@@ -298,7 +319,9 @@ def keep_what_goes(plan: Plan, target: Site, builds: Builds) -> Build | None:
 
 
 class _Transfer:
-    def __init__(self, plan: Plan, context: RunContext, run: Run, baseline: Baseline) -> None:
+    def __init__(
+        self, plan: Plan, context: RunContext, run: Run, baseline: Baseline, before: _Before
+    ) -> None:
         listener = context.listener
         for site in (context.source, context.target):
             if site.remote_host is not None and site.environment.role == "production":
@@ -314,19 +337,30 @@ class _Transfer:
         self._prefixed = prefixed_of(plan)
         self._mover = FileCopier(plan, context, run)
         pipeline = RowPipeline(self._rewriting, self._prefixed)
-        self._taker = TableCopier(plan, context, run, pipeline, baseline)
+        self._before = before
+        last = before.last
+        if last is not None and last.hanging != self._hanging_signature():
+            last = None  # what hangs on the tables comes with the tables
+        self._taker = TableCopier(plan, context, run, pipeline, baseline, last)
         self._remarks: tuple[str, ...] = ()
 
-    def carry_out(self, before: _Before) -> Report:
-        plan, files, run = self._plan, self._plan.files, self._run
-        switch = run.switch
-        if run.stage != SWAPPING:  # otherwise the connection was lost after that was written
+    def carry_out(self) -> Report:
+        plan, files, run, before = self._plan, self._plan.files, self._run, self._before
+        switch, anew = run.switch, run.stage != SWAPPING
+        if anew:  # otherwise the connection was lost after that was written
             switch = self._prepare()
         self._tell(Phase("swap"))
         text = plan.holds[1] if plan.holds else ""
-        lost, _ = switching.perform(self._target, run, switch, text)
+        lost, patched = switching.perform(self._target, run, switch, text)
+        wanted = sum(self._taker.written.values())
+        if switch.patches and anew and patched != wanted:
+            raise JobError(
+                f"somebody wrote to {wanted - patched} of the rows that change at the same time",
+                f"{plan.target.name} is as it was before; run the command again",
+            )
         self._remarks += tuple(lost)
         self._target.forget()
+        last = self._taker.last
         report = Report(
             run=run,
             rows=self._taker.rows,
@@ -343,6 +377,8 @@ class _Transfer:
             recovered=before.recovered,
             kept=before.kept,
             own=tuple(e.path for e in files.only_there if e.kind != "folder") if files else (),
+            written=self._taker.written,
+            since=last.run if last is not None else None,
         )
         run.write(DONE, report=report.as_json())
         with contextlib.suppress(OSError):
@@ -360,15 +396,18 @@ class _Transfer:
         self._tell(Phase("tables"))
         if self._target.database.missing:
             self._target.database.create()
-        exchanges = self._taker.take()
+        self._taker.take()
         self._settle()
+        exchanges, patches = self._taker.staged()
         self._tell(Phase("files"))
         moves = self._mover.stage()
         detach, attach = self._attachments(exchanges)
         if moves:  # otherwise it would wait for what others write to the same disk
             self._target.files.flush(self._run.token)
         held = plan.holds[0] if plan.holds else ""
-        return Switch(tuple(exchanges), tuple(detach), tuple(attach), tuple(moves), held=held)
+        return Switch(
+            tuple(exchanges), tuple(detach), tuple(attach), tuple(moves), tuple(patches), held
+        )
 
     def _settle(self) -> None:
         """Set in the new tables, still hidden, what the target keeps and what arrival asks for."""
@@ -380,12 +419,46 @@ class _Transfer:
             lambda name: self._taker.to_settle(self._source.prefix + name),
             columns,
         )
-        said = [step.do(tables) for step in plan.settling.steps]
+        said = [step.do(tables) for step in plan.settling.steps if not self._taker.stays(step)]
         self._remarks = tuple(remark for remark in said if remark)
+
+    @cached_property
+    def _hanging(self) -> list[Attachment]:
+        """What hangs on the tables that come."""
+        plan = self._plan
+        tables = [item.table.name for item in plan.tables]
+        return [
+            *(
+                item
+                for item in self._source.database.attachments(tables, plan.views)
+                if item.kind != "trigger" or "triggers" not in plan.left_programs
+            ),
+            *plan.routines,
+        ]
+
+    def _hanging_signature(self) -> str:
+        """The digest of what hangs on both sides, as it is now."""
+        target = self._target
+        wanted = {item.target for item in self._plan.tables}
+        names = [table.name for table in target.tables if table.name in wanted]
+        theirs = target.database.attachments(names, target.views)
+        return hanging_signature(self._plan, self._hanging, theirs, target.views)
+
+    def remember(self, journals: Journals) -> None:
+        """Put on record what both sides hold now, for the next transfer. Raises OSError, DatabaseError."""
+        plan, database = self._plan, self._target.database
+        (self._run.folder / "taken.jsonl").unlink(missing_ok=True)
+        if plan.tables and plan.kind in ("pull", "push"):
+            definitions = database.definitions(item.target for item in plan.tables)
+            left = LastCopy(self._hanging_signature(), self._taker.left(definitions))
+            left.write(self._run.folder)
+            forget_older(journals, plan.target.name)
 
     def _attachments(
         self, exchanges: Sequence[Exchange]
     ) -> tuple[list[Attachment], list[Attachment]]:
+        hanging = self._hanging if self._plan.tables else []
+        self._baseline.hang(hanging)
         if not exchanges:
             return [], []
         names = [exchange.live for exchange in exchanges]
@@ -393,17 +466,6 @@ class _Transfer:
         detach = own_again(target.attachments(names, self._target.views))
         facts, renamed = source.facts(), self._plan.names
         assert renamed is not None
-        hanging = [
-            *(
-                item
-                for item in source.attachments(
-                    [item.table.name for item in self._plan.tables], self._plan.views
-                )
-                if item.kind != "trigger" or "triggers" not in self._plan.left_programs
-            ),
-            *self._plan.routines,
-        ]
-        self._baseline.hang(hanging)
         called = renamed.routines(
             [*self._plan.routines, *(item for item in hanging if item.kind == "sequence")]
         )
@@ -417,15 +479,14 @@ class _Transfer:
         detach += replaced_routines(target, attach)
         views = {renamed.table(view) for view in self._plan.views}
         there = {*names, *(table.name for table in self._target.tables)}
-        # What hangs on tables that only the target has goes off and on again, with the tables
-        # that it points at.
-        coming = {(item.kind, item.name, item.table) for item in attach}
         attach = [
             item
             for item in attach
             if item.kind in ("routine", "sequence")
             or (item.table in {*names, *views} and can_hang(item, there))
         ]
+        # What hangs on tables that stay goes off and on again, with the tables that it points at.
+        coming = {(item.kind, item.name, item.table) for item in attach}
         attach += [
             item
             for item in detach

@@ -49,6 +49,38 @@ def part_of(value: bytes, path: Sequence[str]) -> bytes | None:
     return None
 
 
+def differing_parts(
+    old: bytes, new: bytes
+) -> list[tuple[tuple[str, ...], bytes | None, bytes | None]]:
+    """The innermost parts in which two values differ, each with its path and the text on both sides, None where it is
+    not there. Values that are no structures differ as wholes, at the empty path."""
+    if old == new:
+        return []
+    try:
+        sides = [
+            {item.key: value[item.start : item.end] for item in _items(value)}
+            for value in (old, new)
+        ]
+    except NoSuchPart:
+        return [((), old, new)]
+    found: list[tuple[tuple[str, ...], bytes | None, bytes | None]] = []
+    for key in dict.fromkeys([*sides[0], *sides[1]]):
+        one, other = (_within(side.get(key)) for side in sides)
+        if one is None or other is None:
+            found.append(((key,), one, other))
+        else:
+            found += [((key, *path), *texts) for path, *texts in differing_parts(one, other)]  # type: ignore[misc]
+    return found or [((), old, new)]
+
+
+def _within(part: bytes | None) -> bytes | None:
+    """What a text in a structure holds, without what is around it."""
+    if part is None:
+        return None
+    inner = _string(part)
+    return part if inner is None else inner
+
+
 def with_part(value: bytes, path: Sequence[str], part: bytes | None) -> bytes:
     """The value with another text at ``path``, added where there was none; None removes it.
 

@@ -11,6 +11,7 @@ from .open import (
     password_of,
     remote_host_of,
     root_of,
+    seen_of,
 )
 from .payloads import Signed, rewrite_payloads, signed_between
 from .prefetch import ahead
@@ -65,6 +66,7 @@ __all__ = [
     "remote_host_of",
     "rewrite_payloads",
     "root_of",
+    "seen_of",
     "signed_between",
     "sites_below",
     "standing",

@@ -247,7 +247,7 @@ def _opened(
         configuration,
         database,
         files,
-        DigestCache(project.state / "files" / f"{environment.name}.sqlite"),
+        seen_of(project, environment.name),
         root,
         remote_host,
     )
@@ -292,3 +292,8 @@ def _spot(environment: Environment, path: str) -> Spot | None:
         if remote_host is None
         else spot_there(remote_host.machine, remote_host.host.name, path)
     )
+
+
+def seen_of(project: Project, environment: str) -> DigestCache:
+    """What was seen of an environment's files, also while it is not open."""
+    return DigestCache(project.state / "files" / f"{environment}.sqlite")

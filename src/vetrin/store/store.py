@@ -187,8 +187,12 @@ class Store:
 
     def records(self, table: StoredTable) -> Iterator[tuple[Chunk, bytes]]:
         """The pages of a table with their records. Raises DamagedObject."""
+        yield from self.records_of_pages(self.pages(table))
+
+    def records_of_pages(self, pages: Iterable[Chunk]) -> Iterator[tuple[Chunk, bytes]]:
+        """The same of some pages. Raises DamagedObject."""
         reader = TableReader(self.contents)
-        for some in together(self.pages(table), lambda page: page.size):
+        for some in together(pages, lambda page: page.size):
             self.contents.bring(digest for page in some for digest in page.needs)
             for page in some:
                 yield page, reader.read(page)

@@ -8,11 +8,11 @@ from ...errors import ExitStatus, ProjectError
 from ...jobs import PARTS, may_read, must_be_whole, take_snapshot
 from ...site import open_site
 from ...store import Damage, Manifest
+from ..choices import listed, parts_of
 from ..common import project_of
 from ..console import Out, lead, plural, size
 from ..progress import listener
 from ..stored import described, store_of
-from ..transfer import listed, parts_of
 
 
 def configure(parser: argparse.ArgumentParser) -> None:

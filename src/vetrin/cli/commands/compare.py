@@ -4,21 +4,20 @@ from __future__ import annotations
 
 import argparse
 
-from ...config import Environment, Project, Route, nearest
-from ...errors import ExitStatus, NoSnapshot, ProjectError, UsageError
+from ...config import Environment, Project, nearest
+from ...errors import ExitStatus, NoSnapshot, ProjectError
 from ...files import printable
 from ...inspect.compare import Comparison, TableDifference, compare
-from ...jobs import PARTS, Choices, Run, expected_between, may_read
+from ...jobs import PARTS, expected_between, may_read
 from ...site import ReadableSite
 from ...store import open_snapshot
+from ..choices import chosen_by, listed, parts_of
 from ..common import journals_of, opened, project_of
 from ..consent import without_foreign_commands
 from ..console import Out, lead, number, plural
 from ..grid import grid
-from ..parser import parsed
 from ..progress import told
 from ..stored import store_of
-from ..transfer import choices_of, listed, parts_of, with_choices
 
 _MOST = 40
 _FEW = 6
@@ -70,7 +69,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             parts=parts,
             entries=args.entries,
             expected=expected_between(
-                one, two, journals_of(project), parts, lambda run: _chosen(project, run)
+                one, two, journals_of(project), parts, lambda run: chosen_by(project, run)
             ),
             tell=tell,
         )
@@ -80,19 +79,6 @@ def run(args: argparse.Namespace, out: Out) -> int:
         out.show(lead("Compared: ", "bold").append(only, style=""))
     _show(out, found, data="data" in parts, everything=args.all, every_name=args.list)
     return ExitStatus.DIFFERENT if found.differences else ExitStatus.DONE
-
-
-def _chosen(project: Project, run: Run) -> Choices:
-    """What a transfer left, kept and set, by the words that it was given and what the project says now."""
-    route = Route("", run.source, run.target)
-    try:
-        given = parsed(run.command)
-    except UsageError:  # of an older version
-        return choices_of(project, route)
-    route = project.routes.get(getattr(given, "route", None) or "", route)
-    if hasattr(given, "leave_rows"):
-        route = with_choices(route, given)
-    return choices_of(project, route, all_of_it=getattr(given, "leave_nothing", False))
 
 
 def _other(

@@ -22,12 +22,20 @@ from ...rewrite import Mapping, parse_literal, parse_pair
 from ...site import ReadableSite, configuration_of, open_site
 from ...store import open_snapshot
 from ..archives import passphrase_of
+from ..choices import (
+    add_leave,
+    add_set,
+    arrival_of,
+    leave_of,
+    listed,
+    must_name_tables,
+    parts_of,
+)
 from ..common import project_of
 from ..console import Out, lead, plural, size
 from ..plan_view import left_in_words
 from ..progress import listener
 from ..stored import store_of
-from ..transfer import add_leave, add_set, arrival_of, leave_of, listed, must_name_tables, parts_of
 
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kMG]?)B?$")
 

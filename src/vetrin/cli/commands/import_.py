@@ -11,10 +11,17 @@ from ...jobs.import_archive import build_import, conversions_at, parts_held, rec
 from ...site import open_site
 from ...store import open_snapshot
 from ..archives import add_given, brought
+from ..choices import (
+    add_choices,
+    choices_of,
+    listed,
+    must_name_tables,
+    parts_of,
+    with_choices,
+)
 from ..common import project_of, words_of
 from ..console import Out, lead, plural, size
 from ..stored import add_plan, store_of
-from ..transfer import add_choices, choices_of, listed, must_name_tables, parts_of, with_choices
 from ..transfer_flow import TransferFlow, context_of
 
 

@@ -6,10 +6,11 @@ import argparse
 
 from ...config import Project, Route
 from ...config.edit import save_route
+from ..choices import add_choices, add_full, listed, parts_of, with_choices
 from ..common import project_of, source_of, target_of
 from ..console import Out
 from ..stored import add_plan
-from ..transfer import add_choices, listed, parts_of, transfer, with_choices
+from ..transfer import transfer
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -17,7 +18,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "Bring an environment's data and media here: the plan is shown, then hidden tables are\n"
         "filled, and everything is swapped in at once. Addresses and paths are rewritten on the\n"
         "way, what is chosen is left out or kept, and the copy is settled: hidden from search\n"
-        "engines, marked, without mail. What was there is kept for `vetrin undo`."
+        "engines, marked, without mail. Of tables that came before, only the rows that differ\n"
+        "now are moved. What was there is kept for `vetrin undo`."
     )
     parser.add_argument("source", nargs="?", metavar="FROM", help="read from it (production)")
     parser.add_argument("--to", metavar="ENV", help="write to it (the local environment)")
@@ -26,6 +28,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="data, media, code, core (data,media; into an empty root all of them)",
     )  # fmt: skip
     add_choices(parser)
+    add_full(parser)
     add_plan(parser)
     parser.add_argument(
         "--save-as", metavar="NAME", help="save this transfer as a route for `vetrin run NAME`"
@@ -34,6 +37,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
   vetrin pull                          production into the local environment
   vetrin pull --dry-run                the plan, with exact counts of what would be rewritten
   vetrin pull production --to staging
+  vetrin pull --full                   all rows, also those that are there as they came last time
   vetrin pull --leave-rows spam-comments,revisions --keep-settings active-plugins
   vetrin pull --parts data --leave-tables '*_log' --save-as refresh"""
 

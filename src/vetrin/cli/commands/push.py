@@ -35,21 +35,22 @@ from ...jobs.push import (
 )
 from ...site import Site, open_site, root_of
 from ...store import Build, Builds
+from ..choices import (
+    add_choices,
+    add_full,
+    choices_of,
+    listed,
+    others_of,
+    parts_of,
+    with_choices,
+)
 from ..common import ago, journals_of, project_of, words_of
 from ..consent import build_commands, must_agree
 from ..console import Out, lead, plural
 from ..plan_view import show_report
 from ..progress import listener
 from ..stored import add_plan, store_of
-from ..transfer import (
-    add_choices,
-    choices_of,
-    listed,
-    others_of,
-    parts_of,
-    transfer,
-    with_choices,
-)
+from ..transfer import transfer
 from ..transfer_flow import TransferFlow, context_of
 
 
@@ -80,6 +81,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--keep-broken", action="store_true", help="do not undo a push that breaks the home page"
     )
     add_choices(parser)
+    add_full(parser)
     add_plan(parser)
     parser.epilog = """exit code 4 says that the build is there, but that the check found something
 
@@ -119,7 +121,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         must_be_whole(source)
         build = errand.build or _built(args, out, errand, source, builds)
         held = holding(source, build, builds)
-        choices = choices_of(project, errand.route, all_of_it=args.leave_nothing)
+        choices = choices_of(project, errand.route, all_of_it=args.leave_nothing, full=args.full)
         others = others_of(project, errand.route)
         proof = None if args.untried else may_go_live(project, target, build, journals)
         if errand.promoted is not None and not args.untried:

@@ -8,10 +8,10 @@ from ...config import Environment, Project
 from ...errors import ProjectError
 from ...jobs import Wanted, build_restore, parts_wanted, snapshot_site
 from ...site import open_site
+from ..choices import listed, parts_of
 from ..common import ago, project_of, words_of
 from ..console import Out, lead
 from ..stored import add_plan, described, store_of
-from ..transfer import listed, parts_of
 from ..transfer_flow import TransferFlow, context_of
 
 

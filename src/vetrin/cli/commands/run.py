@@ -5,10 +5,11 @@ from __future__ import annotations
 import argparse
 
 from ...errors import ExitStatus
+from ..choices import add_choices, add_full, with_choices
 from ..common import project_of
 from ..console import Out, plural
 from ..stored import add_plan
-from ..transfer import add_choices, transfer, with_choices
+from ..transfer import transfer
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -18,6 +19,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("route", nargs="?", metavar="ROUTE", help="the name of the route")
     add_choices(parser)
+    add_full(parser)
     add_plan(parser)
     parser.epilog = """examples:
   vetrin run

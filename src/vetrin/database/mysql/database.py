@@ -9,6 +9,7 @@ database, so they are attachments: off before, on after the swap.
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import re
 import secrets
 import time
@@ -56,6 +57,17 @@ _NO_ACCOUNT = 1045
 _INSERT_BYTES = 1 << 20
 _CLIENT_ERRORS = 2000  # from here on, errors are those of the connection
 # For so many seconds a swap waits for a table in use, while all others wait for it.
+# All that makes two tables alike but for their rows, in an order that holds.
+DEFINITIONS = (
+    "SELECT table_name, 0, ordinal_position, column_name, column_type, is_nullable, column_default,"
+    " collation_name, extra, column_comment, generation_expression"
+    " FROM information_schema.columns WHERE table_schema = DATABASE()"
+    " UNION ALL SELECT table_name, 1, seq_in_index, index_name, column_name, non_unique, sub_part, collation,"
+    " index_type, index_comment, NULL FROM information_schema.statistics WHERE table_schema = DATABASE()"
+    " UNION ALL SELECT table_name, 2, 0, engine, row_format, table_collation, table_comment, create_options,"
+    " NULL, NULL, NULL FROM information_schema.tables WHERE table_schema = DATABASE()"
+    " ORDER BY 1, 2, 4, 3"
+)
 _PATIENT = {"sql": "SET lock_wait_timeout = 30"}
 
 
@@ -663,12 +675,22 @@ class MysqlDatabase(HiddenEditing):
             self._control.begin()
             try:
                 for patch in patches:
-                    changed += cursor.execute(_update(patch))
+                    for sql in _patching(patch):
+                        changed += cursor.execute(sql)
             except BaseException:
                 self._control.rollback()
                 raise
             self._control.commit()
         return changed
+
+    def definitions(self, tables: Iterable[str]) -> dict[str, str]:
+        wanted = set(tables)
+        found: dict[str, Any] = {}
+        for table, *said_of_it in self._rows(self._credentials.name, DEFINITIONS):
+            if table in wanted:
+                digest = found.setdefault(str(table), hashlib.sha256())
+                digest.update(repr([_plain(value) for value in said_of_it]).encode())
+        return {table: digest.hexdigest() for table, digest in found.items()}
 
     def _execute(self, about: str, sql: str, values: Sequence[object]) -> int:
         with (
@@ -696,6 +718,12 @@ class MysqlDatabase(HiddenEditing):
         self._do(name, f"DROP TABLE IF EXISTS {quote(name)}")
 
 
+def _plain(value: object) -> str | None:
+    if isinstance(value, bytes):
+        return value.decode("utf-8", "replace")
+    return None if value is None else str(value)
+
+
 def _renaming(exchanges: Sequence[Exchange], there: set[str]) -> list[Item]:
     """The one statement that exchanges all tables which still have to be, none where there are none."""
     renames: list[str] = []
@@ -707,21 +735,41 @@ def _renaming(exchanges: Sequence[Exchange], there: set[str]) -> list[Item]:
     return [{"sql": "RENAME TABLE " + ", ".join(renames)}] if renames else []
 
 
-def _update(patch: Patch) -> str:
-    def same(first: str, second: str, columns: Sequence[str]) -> list[str]:
-        return [f"{first}.{quote(c)} = {second}.{quote(c)}" for c in columns]
+def _patching(patch: Patch) -> list[str]:
+    """The statements of a patch: what goes makes room for what comes."""
+    if not patch.whole:
+        return [_update(patch)]
+    live, before, after = map(quote, (patch.table, patch.before, patch.after))
+    first = quote(patch.key[0])
+    names = [quote(name) for name in (*patch.key, *patch.columns)]
+    as_it_was = "".join(f" AND {text}" for text in _unchanged(patch))
+    return [
+        f"DELETE l FROM {live} l JOIN {before} b ON {_same('l', 'b', patch.key)}"
+        f" LEFT JOIN {after} a ON {_same('a', 'b', patch.key)} WHERE a.{first} IS NULL{as_it_was}",
+        _update(patch),
+        f"INSERT INTO {live} ({', '.join(names)}) SELECT {', '.join(f'a.{name}' for name in names)} FROM {after} a"
+        f" LEFT JOIN {before} b ON {_same('a', 'b', patch.key)} LEFT JOIN {live} l ON {_same('a', 'l', patch.key)}"
+        f" WHERE b.{first} IS NULL AND l.{first} IS NULL",
+    ]
 
-    # Compared as bytes: a collation would take two spellings of a text for equal. All columns are
-    # set, so that none that keeps the time of the last change is touched by the server.
-    unchanged = [
+
+def _same(first: str, second: str, columns: Sequence[str], between: str = " AND ") -> str:
+    return between.join(f"{first}.{quote(c)} = {second}.{quote(c)}" for c in columns)
+
+
+def _unchanged(patch: Patch) -> list[str]:
+    """That a row is as it was. Compared as bytes: a collation would take two spellings of a text for equal."""
+    return [
         f"CAST(l.{quote(c)} AS BINARY) <=> CAST(b.{quote(c)} AS BINARY)" for c in patch.compared
     ]
+
+
+def _update(patch: Patch) -> str:
+    # All columns are set, so that none that keeps the time of the last change is touched by the server.
+    unchanged = _unchanged(patch)
     return (
-        f"UPDATE {quote(patch.table)} l JOIN {quote(patch.after)} a ON "
-        + " AND ".join(same("l", "a", patch.key))
-        + f" JOIN {quote(patch.before)} b ON "
-        + " AND ".join(same("l", "b", patch.key))
-        + " SET "
-        + ", ".join(same("l", "a", patch.columns))
+        f"UPDATE {quote(patch.table)} l JOIN {quote(patch.after)} a ON {_same('l', 'a', patch.key)}"
+        f" JOIN {quote(patch.before)} b ON {_same('l', 'b', patch.key)}"
+        f" SET {_same('l', 'a', patch.columns, ', ')}"
         + (" WHERE " + " AND ".join(unchanged) if unchanged else "")
     )

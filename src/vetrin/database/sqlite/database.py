@@ -7,6 +7,7 @@ and views is one transaction. Text is carried as the bytes that are stored, vali
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import re
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
@@ -617,12 +618,25 @@ class SqliteDatabase(HiddenEditing):
             self._connection.execute("BEGIN IMMEDIATE")
             try:
                 for patch in patches:
-                    changed += self._connection.execute(_update(patch)).rowcount
+                    for sql in _patching(patch):
+                        changed += self._connection.execute(sql).rowcount
             except BaseException:
                 self._connection.execute("ROLLBACK")
                 raise
             self._connection.execute("COMMIT")
         return changed
+
+    def definitions(self, tables: Iterable[str]) -> dict[str, str]:
+        wanted = set(tables)
+        found: dict[str, Any] = {}
+        with _said(self._path.name):
+            for kind in ("table", "index"):
+                for name, table, sql in self._master(kind):
+                    if table in wanted:
+                        # A table is renamed in its text, too.
+                        text = _CREATE.sub("", sql) if kind == "table" else f"{name} {sql}"
+                        found.setdefault(table, hashlib.sha256()).update(text.encode())
+        return {table: digest.hexdigest() for table, digest in found.items()}
 
     def remove_range(self, hidden: str, table: Table, key_range: KeyRange) -> int:
         must_be_hidden(hidden)
@@ -667,7 +681,9 @@ def _swapping(
     return found
 
 
-def _update(patch: Patch) -> str:
+def _patching(patch: Patch) -> list[str]:
+    """The statements of a patch: what goes makes room for what comes."""
+
     def name(column: str) -> str:
         return column if column == _ROWID else quote(column)
 
@@ -678,12 +694,30 @@ def _update(patch: Patch) -> str:
         # What UPDATE joins with has no rowid but one that is selected under another name.
         return f"(SELECT rowid AS _vetrin_r, * FROM {quote(table)})" if by_rowid else quote(table)
 
+    def same(one: str, other: str) -> str:
+        columns = (there if side.startswith("_vetrin_") else name for side in (one, other))
+        first, second = columns
+        return " AND ".join(f"{one}.{first(key)} = {other}.{second(key)}" for key in patch.key)
+
     by_rowid = _ROWID in patch.key
-    live = quote(patch.table)
-    pairs = [f"{live}.{name(key)} = _vetrin_a.{there(key)}" for key in patch.key]
-    pairs += [f"{live}.{name(key)} = _vetrin_b.{there(key)}" for key in patch.key]
-    pairs += [f"{live}.{name(column)} IS _vetrin_b.{name(column)}" for column in patch.compared]
-    return (
-        f"UPDATE {live} SET " + ", ".join(f"{name(c)} = _vetrin_a.{name(c)}" for c in patch.columns)
-        + f" FROM {rows(patch.after)} _vetrin_a, {rows(patch.before)} _vetrin_b WHERE " + " AND ".join(pairs)
-    )  # fmt: skip
+    live, before, after = quote(patch.table), rows(patch.before), rows(patch.after)
+    unchanged = "".join(f" AND {live}.{name(c)} IS _vetrin_b.{there(c)}" for c in patch.compared)
+    update = (
+        f"UPDATE {live} SET {', '.join(f'{name(c)} = _vetrin_a.{there(c)}' for c in patch.columns)}"
+        f" FROM {after} _vetrin_a, {before} _vetrin_b"
+        f" WHERE {same(live, '_vetrin_a')} AND {same(live, '_vetrin_b')}{unchanged}"
+    )
+    if not patch.whole:
+        return [update]
+    names = [*patch.key, *patch.columns]
+    return [
+        f"DELETE FROM {live} WHERE ({', '.join(map(name, patch.key))}) IN"
+        f" (SELECT {', '.join(f'{live}.{name(key)}' for key in patch.key)} FROM {before} _vetrin_b"
+        f" JOIN {live} ON {same(live, '_vetrin_b')} WHERE NOT EXISTS"
+        f" (SELECT 1 FROM {after} _vetrin_a WHERE {same('_vetrin_a', '_vetrin_b')}){unchanged})",
+        update,
+        f"INSERT INTO {live} ({', '.join(map(name, names))})"
+        f" SELECT {', '.join(f'_vetrin_a.{there(n)}' for n in names)} FROM {after} _vetrin_a"
+        f" WHERE NOT EXISTS (SELECT 1 FROM {before} _vetrin_b WHERE {same('_vetrin_a', '_vetrin_b')})"
+        f" AND NOT EXISTS (SELECT 1 FROM {live} WHERE {same(live, '_vetrin_a')})",
+    ]

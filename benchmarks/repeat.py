@@ -1,0 +1,111 @@
+"""Repeat transfers: what a pull costs where little or nothing has changed since the last one.
+
+    python benchmarks/repeat.py [--size 500] [--runs 3]
+
+Prints the ratio of `vetrin pull --parts data` to the time in which the server's own dump program writes everything to
+nowhere: with nothing changed, with 0.1 and 1 per cent of the rows changed all over the tables, with as many added at
+their ends, and with --full; and the memory of each. Needs what scripts/install-systems brings.
+"""
+
+from __future__ import annotations
+
+import argparse
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+sys.path.insert(0, str(Path(__file__).parent))
+import pull_database as rows
+from measured import fresh, vetrin
+from systems import Mariadb, program, running
+
+TABLES = {"wp_posts": "ID", "wp_postmeta": "meta_id", "wp_comments": "comment_ID"}
+VALUES = {"wp_posts": "post_content", "wp_postmeta": "meta_value", "wp_comments": "comment_content"}
+
+
+def dump(server: Mariadb) -> float:
+    start = time.perf_counter()
+    subprocess.run(
+        f"{program('mariadb-dump')} --socket={server.socket} -u root --single-transaction --quick large > /dev/null",
+        shell=True, check=True,
+    )  # fmt: skip
+    return time.perf_counter() - start
+
+
+def scattered(server: Mariadb, each: int, turn: int) -> None:
+    """Change every so-and-so-manyth row."""
+    for table, key in TABLES.items():
+        server.run(
+            f"UPDATE {table} SET {VALUES[table]} = CONCAT('{turn} ', LEFT({VALUES[table]}, 40))"
+            f" WHERE {key} % {each} = {turn % each}",
+            database="large",
+        )
+
+
+def appended(server: Mariadb, each: int, turn: int) -> None:
+    """Add one row for so-and-so many that there are."""
+    for table, columns in rows.COLUMNS.items():
+        if table in TABLES:
+            server.run(
+                f"INSERT INTO {table} ({columns}) SELECT {columns} FROM {table}"
+                f" WHERE {TABLES[table]} % {each} = {turn % each}",
+                database="large",
+            )
+
+
+def measure(server: Mariadb, folder: Path, size: float, runs: int) -> None:
+    rows.generate(server, "large", size, folder)
+    project = rows.project(server, folder / "project", "large", "copied")
+    counts = [
+        f"{table} {server.run(f'SELECT COUNT(*) FROM {table}', database='large')[0][0]:,}"
+        for table in rows.COLUMNS
+    ]
+    print(f"{size:.0f} MB: {', '.join(counts)}", flush=True)
+    rows.pull(server, project, "copied")
+    cases: list[tuple[str, float | None, Callable[[int], None], list[str]]] = [
+        ("nothing changed", 1.3, lambda turn: None, []),
+        ("0.1 % changed all over", 1.6, lambda turn: scattered(server, 1000, turn), []),
+        ("1 % changed all over", 2.2, lambda turn: scattered(server, 100, turn), []),
+        ("0.1 % added", None, lambda turn: appended(server, 1000, turn), []),
+        ("a full pull", None, lambda turn: None, ["--full"]),
+    ]
+    theirs = statistics.median(dump(server) for _ in range(runs))
+    print(f"dump to nowhere: {theirs:.1f} s", flush=True)
+    for what, most, prepare, options in cases:
+        found = []
+        for turn in range(runs):
+            prepare(turn)
+            found.append(vetrin(project, "pull", "--parts", "data", "--yes", *options))
+        seconds = statistics.median(took for took, _ in found)
+        limit = f" (at most {most})" if most is not None else ""
+        memory = max(peak for _, peak in found)
+        print(
+            f"{what}: {seconds / theirs:.2f} of the dump{limit}; {seconds:.1f} s, {memory:.0f} MB",
+            flush=True,
+        )
+    fresh(project)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawTextHelpFormatter
+    )
+    parser.add_argument("--size", type=float, default=500, help="megabytes of the database (500)")
+    parser.add_argument("--runs", type=int, default=3, help="runs of each (3)")
+    args = parser.parse_args()
+    folder = Path(tempfile.mkdtemp(prefix="vb-", dir="/tmp"))
+    try:
+        with running(Mariadb, folder / "server") as server:
+            measure(server, folder, args.size, args.runs)
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,441 @@
+"""What changed in an environment since the last transfer that read it or wrote to it, in the words of its CMS.
+
+Of a source that is what waits to be fetched, of a target what the next transfer would overwrite. Addresses that
+differ only by the rewriting, what arrival set and what does not travel are no changes.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any, Literal
+
+from ..cms import Definition
+from ..config import Environment
+from ..database import AllOf, AnyOf, Condition, Like, Not, OneOf, Table
+from ..database.base import Cell
+from ..errors import NothingToDo
+from ..files import DigestCache, Entry, Patterns
+from ..rewrite.structured_values import differing_parts
+from ..site import (
+    PrefixedValues,
+    ReadableSite,
+    Rewriting,
+    RowPipeline,
+    mapping_for,
+    part_of_path,
+)
+from ..store import Manifest, Store, open_snapshot
+from .baseline import Notes
+from .exclusions import dropped, work_out
+from .expected import expected_of
+from .journal import Journals, Run
+from .last_copy import read
+from .plan import Choices
+from .row_changes import Earlier, Left, Row, RowChange, TooLarge, row_changes
+
+State = Literal["added", "changed", "removed"]
+_SECRET = re.compile(
+    r"pass|secret|token|salt|nonce|licen[sc]e|credential|session|auth(?!or)|hash|(?:^|[_-])key|key$",
+    re.IGNORECASE,
+)
+_HASH = re.compile(rb"\$(?:P|H|2[aby]|wp|argon2\w*|[156])\$|(?:pbkdf2|bcrypt|scrypt|argon2)\w*\$")
+NOT_SHOWN = "(not shown)"
+_LONG = 160
+
+
+@dataclass
+class TableChanges:
+    """How many rows of a table changed. ``state`` is rows, columns (it has others now), gone, or whole (it differs,
+    and cannot be told row by row)."""
+
+    name: str
+    state: str = "rows"
+    added: int = 0
+    changed: int = 0
+    removed: int = 0
+
+
+@dataclass(frozen=True)
+class EntryChange:
+    title: str
+    kind: str
+    id: str
+    state: State
+
+
+@dataclass(frozen=True)
+class SettingChange:
+    """A setting, or a part of one by its path of keys; ``old`` and ``new`` are None where it was or is not there."""
+
+    name: str
+    path: tuple[str, ...]
+    old: str | None
+    new: str | None
+
+
+@dataclass(frozen=True)
+class CellChange:
+    """A row of one table for a person: its key, and its columns that changed with both values."""
+
+    key: str
+    state: State
+    columns: tuple[tuple[str, str | None, str | None], ...]
+
+
+@dataclass(frozen=True)
+class FileChange:
+    path: str
+    part: str
+    state: State
+
+
+@dataclass
+class Changes:
+    """What changed in an environment. ``role`` is source or target of the transfer that is compared with, or
+    snapshot; ``since`` says which that is."""
+
+    environment: str
+    role: str
+    other: str
+    since: str
+    run: int | None = None
+    tables: list[TableChanges] = field(default_factory=list)
+    entries: list[EntryChange] = field(default_factory=list)
+    settings: list[SettingChange] = field(default_factory=list)
+    files: list[FileChange] = field(default_factory=list)
+    rows: list[CellChange] = field(default_factory=list)
+
+    @property
+    def nothing(self) -> bool:
+        return not (self.tables or self.files)
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "environment": self.environment,
+            "role": self.role,
+            "other": self.other or None,
+            "since": self.since,
+            "run": self.run,
+            "same": self.nothing,
+            "tables": [vars(item) for item in self.tables],
+            "entries": [vars(item) for item in self.entries],
+            "settings": [{**vars(item), "path": list(item.path)} for item in self.settings],
+            "files": [vars(item) for item in self.files],
+            "rows": [
+                {
+                    "key": item.key,
+                    "state": item.state,
+                    "columns": [
+                        {"name": name, "old": old, "new": new} for name, old, new in item.columns
+                    ],
+                }
+                for item in self.rows
+            ],
+        }
+
+
+@dataclass(frozen=True)
+class Since:
+    """What an environment is compared with: a ``manifest`` in a store, of a ``run`` where that is a baseline, and in
+    which ``role`` the environment took part in it."""
+
+    manifest: Manifest
+    role: str
+    run: Run | None = None
+
+    @property
+    def other(self) -> str:
+        if self.run is None:
+            return ""
+        return self.run.target if self.role == "source" else self.run.source
+
+
+def last_since(store: Store, journals: Journals, environment: Environment) -> Since:
+    """The last transfer that the environment's data is of, else the last that read it.
+
+    Raises:
+        NothingToDo: there is none whose baseline is kept.
+    """
+    manifests = {item.id: item for item in store.snapshots() if item.purpose == "baseline"}
+    for run in journals.standing(environment.name):
+        if "data" in run.parts or "media" in run.parts:
+            if run.baseline in manifests:
+                return Since(manifests[run.baseline], "target", run)
+            break  # what it holds is of something that is not known any more
+    for run in sorted(journals.runs(), key=lambda run: -run.number):
+        if run.source == environment.name and run.baseline in manifests:
+            return Since(manifests[run.baseline], "source", run)
+    raise NothingToDo(
+        f"no transfer from or to {environment.name} is known that its content could be compared with",
+        "after the next pull there is one; `--since SNAPSHOT` compares with a snapshot of it",
+    )
+
+
+def changes_of(
+    site: ReadableSite,
+    store: Store,
+    since: Since,
+    choices: Callable[[Run], Choices],
+    *,
+    rows_of: str = "",
+    source_seen: DigestCache | None = None,
+    tell: Callable[[str], None] = lambda text: None,
+) -> Changes:
+    """Look for what changed. With ``rows_of``, the changed rows of that table (without prefix) are told one by one.
+    ``source_seen`` is what is known of the files of the source of a copy.
+
+    Raises:
+        DatabaseError, FilesError, StoreError: something could not be read.
+    """
+    run, manifest = since.run, since.manifest
+    source_seen = source_seen or DigestCache()
+    found = Changes(
+        site.environment.name, since.role, since.other, manifest.taken, run.number if run else None
+    )
+    with open_snapshot(store, manifest, site.definition) as stored:
+        chosen = choices(run) if run else Choices()
+        work = _Work(site, stored, store, since, chosen, found, rows_of, source_seen)
+        if manifest.data is not None:
+            work.tables(tell)
+        tell("files")
+        work.files()
+    return found
+
+
+class _Work:
+    def __init__(
+        self,
+        site: ReadableSite,
+        stored: ReadableSite,
+        store: Store,
+        since: Since,
+        choices: Choices,
+        found: Changes,
+        rows_of: str,
+        source_seen: DigestCache,
+    ) -> None:
+        self._site = site
+        self._stored = stored
+        self._store = store
+        self._since = since
+        self._choices = choices
+        self._found = found
+        self._rows_of = rows_of
+        self._source_seen = source_seen
+        self._definition: Definition = site.definition
+        self._texts = Patterns(self._definition.text_files)
+
+    def tables(self, tell: Callable[[str], None]) -> None:
+        site, stored = self._site, self._stored
+        earlier, left, own = self._earlier(), self._left(), self._own_settings()
+        theirs = {table.name.removeprefix(site.prefix): table for table in site.tables}
+        with site.database.reading() as reader:
+            for table in stored.tables:
+                plain = table.name.removeprefix(stored.prefix)
+                there = theirs.get(plain)
+                item = TableChanges(plain)
+                if there is None:
+                    self._found.tables.append(TableChanges(plain, "gone", removed=table.rows))
+                    continue
+                if {c.name for c in there.columns} != {c.name for c in table.columns}:
+                    item.state = "columns"
+                    self._found.tables.append(item)
+                    continue
+                tell(there.name)
+                try:
+                    for change in row_changes(earlier, table, there, reader, left):
+                        self._count(plain, table, item, change, own)
+                except TooLarge:
+                    item.state = "whole"
+                if item.state != "rows" or item.added or item.changed or item.removed:
+                    self._found.tables.append(item)
+
+    def _earlier(self) -> Earlier:
+        run = self._since.run
+        last = read(run.folder) if run is not None else None
+        pipeline = None
+        if self._since.role == "target":
+            mapping = mapping_for(self._stored, self._site, [])
+            rewriting = Rewriting(mapping, encoded=self._stored.encoded)
+            pipeline = RowPipeline(rewriting, PrefixedValues.between(self._stored, self._site))
+        if last is None or run is None:
+            return Earlier(self._stored, self._store, pipeline=pipeline)
+        return Earlier(self._stored, self._store, last.tables, Notes(run).read(), pipeline)
+
+    def _left(self) -> Left:
+        """What does not travel, by the names that the tables have here."""
+        if self._since.run is None:
+            return Left()
+        kinds = (
+            *self._choices.leave.rows,
+            *dropped(self._definition, self._choices.arrival),
+        )
+        leave = self._choices.leave
+        chosen = type(leave)(rows=tuple(dict.fromkeys(kinds)), where=leave.where)
+        found = work_out(self._site, chosen, {}, frozenset())
+        return Left(found.leave, found.replacements)
+
+    def _own_settings(self) -> tuple[str, ...]:
+        """Settings of a target that are its own: what it kept, and what arrival set."""
+        if self._since.role != "target":
+            return ()
+        return expected_of(self._stored, self._site, self._choices, data=True).settings
+
+    def _count(
+        self,
+        plain: str,
+        table: Table,
+        item: TableChanges,
+        change: RowChange,
+        own: Sequence[str],
+    ) -> None:
+        names = [column.name for column in table.columns]
+        settings, entries = self._definition.settings, self._definition.entries
+        row = change.after if change.after is not None else change.before
+        assert row is not None
+        values = dict(zip(names, row, strict=True))
+        if settings is not None and plain == settings.table:
+            name = _text(values[settings.name])
+            if _fits(name, own) or self._is_minor(plain, values):
+                return
+            self._setting(name, names.index(settings.value), change)
+        if entries is not None and plain == entries.table and not self._is_minor(plain, values):
+            kind = _text(values[entries.kind]) if entries.kind else ""
+            title, key = _text(values[entries.title]), _text(values[entries.id])
+            self._found.entries.append(EntryChange(title, kind, key, _state(change)))
+        if change.before is None:
+            item.added += 1
+        elif change.after is None:
+            item.removed += 1
+        else:
+            item.changed += 1
+        if plain == self._rows_of:
+            self._found.rows.append(_cells(table, names, change))
+
+    def _is_minor(self, plain: str, values: Mapping[str, Cell]) -> bool:
+        """True for a row of a kind that a transfer may well leave out."""
+        return any(
+            kind.table == plain
+            and kind.suggested
+            and _meets(self._site.condition(kind.where), values) is True
+            for kind in self._definition.rows
+        )
+
+    def _setting(self, name: str, place: int, change: RowChange) -> None:
+        old, new = (None if row is None else row[place] for row in (change.before, change.after))
+        if not isinstance(old, bytes) or not isinstance(new, bytes):
+            shown = (None if cell is None else _shown(name, _raw(cell)) for cell in (old, new))
+            self._found.settings.append(SettingChange(name, (), *shown))
+            return
+        for path, one, other in differing_parts(old, new):
+            where = "/".join((name, *path))
+            shown = (None if text is None else _shown(where, text) for text in (one, other))
+            self._found.settings.append(SettingChange(name, path, *shown))
+
+    def files(self) -> None:
+        """Media files that are not what the transfer listed."""
+        then = {entry.path: entry for entry in self._listed()}
+        if not then:
+            return
+        folders = self._definition.parts.get("media", ())
+        now = {
+            path: entry
+            for path, entry in self._site.files.scan(folders).items()
+            if entry.kind != "folder"
+        }
+        run = self._since.run
+        own = set(run.report.get("only_on_target") or ()) if run is not None else set()
+        for path in sorted({*then, *now} - own):
+            one, other = then.get(path), now.get(path)
+            if one is None or other is None:
+                state: State = "added" if one is None else "removed"
+            elif self._is_as_listed(one, other):
+                continue
+            else:
+                state = "changed"
+            if part_of_path(self._site, path) == "media":
+                self._found.files.append(FileChange(path, "media", state))
+
+    def _is_as_listed(self, then: Entry, now: Entry) -> bool:
+        """Whether a file is what was listed at the source. In a target it may have a time of its own, and where it
+        holds addresses other ones."""
+        if _as_listed(then) == _as_listed(now):
+            return True
+        if self._since.role != "target" or then.kind != now.kind or now.kind != "file":
+            return False
+        if self._site.seen.brought(now):
+            return True
+        if self._texts.matches_file(now):
+            ended = self._since.run.ended if self._since.run is not None else ""
+            return now.modified / 1e9 < datetime.fromisoformat(ended).timestamp() + 1
+        digest = then.digest or self._source_seen.known(then)
+        return then.size == now.size and digest == self._site.seen.digest(self._site.files, now)
+
+    def _listed(self) -> Iterator[Entry]:
+        manifest = self._since.manifest
+        entries: Iterator[Entry] = self._store.listed(manifest)
+        if self._since.run is None:
+            entries = (file.entry for file in self._store.files(manifest))
+        return (entry for entry in entries if entry.kind != "folder")
+
+
+def _as_listed(entry: Entry) -> tuple[object, ...]:
+    return entry.kind, entry.size, entry.modified if entry.kind == "file" else entry.target
+
+
+def _state(change: RowChange) -> State:
+    if change.before is None:
+        return "added"
+    return "removed" if change.after is None else "changed"
+
+
+def _fits(name: str, patterns: Sequence[str]) -> bool:
+    return any(name.startswith(one[:-1]) if one.endswith("*") else name == one for one in patterns)
+
+
+def _meets(part: Condition, values: Mapping[str, Cell]) -> bool | None:
+    """Whether a row meets a condition on its own columns; None for one that only a database can tell."""
+    if isinstance(part, (AllOf, AnyOf)):
+        found = [_meets(one, values) for one in part.parts]
+        if None in found:
+            return None
+        return all(found) if isinstance(part, AllOf) else any(found)
+    if isinstance(part, Not):
+        inner = _meets(part.part, values)
+        return None if inner is None else not inner
+    if isinstance(part, OneOf):
+        return _text(values.get(part.column)) in map(str, part.values)
+    if isinstance(part, Like) and part.place == "begins":
+        return _text(values.get(part.column)).startswith(part.texts)
+    return None
+
+
+def _cells(table: Table, names: Sequence[str], change: RowChange) -> CellChange:
+    known: Row = change.after if change.after is not None else change.before or ()
+    key = ", ".join(f"{name}={_text(known[names.index(name)])}" for name in table.key)
+    columns = []
+    for place, name in enumerate(names):
+        old, new = (None if row is None else row[place] for row in (change.before, change.after))
+        if old != new and name not in table.key:
+            shown = (None if cell is None else _shown(name, _raw(cell)) for cell in (old, new))
+            columns.append((name, *shown))
+    return CellChange(key, _state(change), tuple(columns))  # type: ignore[arg-type]
+
+
+def _raw(cell: Cell) -> bytes:
+    return cell if isinstance(cell, bytes) else str(cell).encode()
+
+
+def _text(cell: Cell) -> str:
+    return "" if cell is None else _raw(cell).decode("utf-8", "replace")
+
+
+def _shown(name: str, text: bytes) -> str:
+    """A value for a person: cut where it is long, and nothing of what looks like a secret."""
+    if _SECRET.search(name) or _HASH.search(text):
+        return NOT_SHOWN
+    whole = text.decode("utf-8", "replace")
+    return whole if len(whole) <= _LONG else whole[: _LONG - 1] + "…"

@@ -1,0 +1,197 @@
+"""Which rows of an environment are not what the last transfer took of it, or left in it.
+
+The servers are asked first: a page whose digest is what it was has not changed. Of the others the rows are read and
+put beside those of the baseline; for the target of a transfer as the transfer would write them there.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from ..database import (
+    BATCH_BYTES,
+    NO_ROWS,
+    UNTOLD,
+    Batch,
+    Condition,
+    KeyRange,
+    Reader,
+    Replacement,
+    Table,
+    can_copy_in_ranges,
+    joint_digest,
+    joint_ranges,
+    with_pages,
+)
+from ..database.base import Cell
+from ..database.engines import engine_of
+from ..database.row_codec import batches_of, cells_of, records_of
+from ..site import ReadableSite, RowPipeline, TableRows
+from ..store import Store
+from .baseline import Pieces
+from .last_copy import KnownTable, ranges_of
+
+_TOGETHER = 32 << 20  # bytes of a table without a usable key that is compared row by row
+_PAGES = 64  # that are compared at once
+Row = Sequence[Cell]
+
+
+@dataclass(frozen=True)
+class RowChange:
+    """A row as it was and as it is; ``before`` is None where it came, ``after`` where it went."""
+
+    before: Row | None
+    after: Row | None
+
+
+@dataclass(frozen=True)
+class Earlier:
+    """A copy that an environment is compared with: the ``site`` as it is in the ``store``, and what is known of its
+    tables. ``pieces`` say in which stretches of the key a table's pages lie. ``pipeline`` makes its rows those of the
+    target, None for the source itself."""
+
+    site: ReadableSite
+    store: Store
+    tables: Mapping[str, KnownTable] = field(default_factory=dict)
+    pieces: Mapping[str, Pieces] = field(default_factory=dict)
+    pipeline: RowPipeline | None = None
+
+
+@dataclass(frozen=True)
+class Left:
+    """What of an environment's tables does not count, as it does not travel."""
+
+    leave: Mapping[str, Condition] = field(default_factory=dict)
+    replacements: Mapping[str, Mapping[str, Replacement]] = field(default_factory=dict)
+
+
+class TooLarge(Exception):
+    """A table without a usable key has changed, and is too large to be compared row by row."""
+
+
+def row_changes(
+    earlier: Earlier, stored: Table, table: Table, reader: Reader, left: Left
+) -> Iterator[RowChange]:
+    """The rows of a table that differ, stretch by stretch of its key.
+
+    Raises:
+        TooLarge: they cannot be told one by one.
+        DatabaseError, StoreError: something could not be read.
+    """
+    there = Table(table.name, stored.columns, stored.key, stored.fixed, table.rows, table.size)
+    leave = left.leave.get(table.name)
+    replacements = left.replacements.get(table.name, {})
+    source = earlier.pipeline is None
+    known = earlier.tables.get(stored.name)
+    by_key = can_copy_in_ranges(stored)
+    if known is None:
+        known = _as_known(earlier, stored)
+    now = reader.digests(
+        there,
+        ranges_of(known),
+        leave=leave if source else None,
+        replacements=replacements if source else None,
+    )
+    claimed = [
+        *(page.digest if source else page.became for page in known.pages),
+        *([NO_ROWS] if known.pages else [known.source if source else known.target]),
+    ]
+    ranges = [
+        one
+        for one, digest, claim in zip(ranges_of(known), now, claimed, strict=True)
+        if digest != claim or digest == UNTOLD
+    ]
+    if not ranges:
+        return
+    if not by_key and max(table.size, stored.size) > _TOGETHER:
+        raise TooLarge
+    for key_range in joint_ranges(ranges, _PAGES):
+        wanted = key_range if by_key else None
+        # What the source replaces on its way is in the baseline already.
+        rows = reader.rows(
+            there, leave=leave, replacements=replacements if source else None, key_range=wanted
+        )
+        before = _earlier_rows(earlier, stored, key_range)
+        if earlier.pipeline is not None:
+            chosen = TableRows(stored, earlier.site.rewritable(stored))
+            before = earlier.pipeline.change(chosen, before)
+        yield from _side_by_side(stored, before, rows)
+
+
+def _as_known(earlier: Earlier, table: Table) -> KnownTable:
+    """What is known of a table by reading it where it is stored."""
+    with earlier.site.database.reading() as reader:
+        rows = reader.rows(table)
+        if earlier.pipeline is not None:
+            rows = earlier.pipeline.change(TableRows(table, earlier.site.rewritable(table)), rows)
+        pages = [page for batch in with_pages(table, rows) for page in batch.pages]
+    if can_copy_in_ranges(table) and pages:
+        return KnownTable("", "", 0, tuple(replace(page, became=page.digest) for page in pages))
+    digest = joint_digest(page.digest for page in pages)
+    return KnownTable("", "", 0, (), digest, digest)
+
+
+def _earlier_rows(earlier: Earlier, table: Table, key_range: KeyRange) -> Iterator[Batch]:
+    """The rows of the copy in a range."""
+    pieces = earlier.pieces.get(table.name)
+    if pieces is None or not can_copy_in_ranges(table):
+        with earlier.site.database.reading() as reader:
+            yield from reader.rows(table, key_range=key_range)
+        return
+    pages = [page for piece in pieces if piece.key_range.meets(key_range) for page in piece.pages]
+    mixed = engine_of(earlier.site.database.engine).any_type
+    stretches = (records for _, records in earlier.store.records_of_pages(pages))
+    names = [column.name for column in table.columns]
+    places = [names.index(name) for name in table.key]
+    for batch in batches_of(stretches, len(names), BATCH_BYTES, mixed=mixed):
+        inside = [
+            cell
+            for row in batch.each()
+            if key_range.holds(tuple(int(row[place]) for place in places))  # type: ignore[arg-type]
+            for cell in row
+        ]
+        if inside:
+            yield Batch(batch.width, inside, 0, mixed)
+
+
+def _side_by_side(
+    table: Table, before: Iterable[Batch], after: Iterable[Batch]
+) -> Iterator[RowChange]:
+    """Rows that one of two sides lacks, those of the same key together."""
+    old, mixed = _counted(before)
+    new, also = _counted(after)
+    sides = [_rows(table, records, mixed=mixed or also) for records in (old - new, new - old)]
+    names = [column.name for column in table.columns]
+    places = [names.index(name) for name in table.key]
+    if not places:
+        yield from (RowChange(row, None) for row in sides[0])
+        yield from (RowChange(None, row) for row in sides[1])
+        return
+    was, now = ({tuple(row[place] for place in places): row for row in side} for side in sides)
+    for key in sorted({*was, *now}, key=_order):
+        yield RowChange(was.get(key), now.get(key))
+
+
+def _order(key: Row) -> list[tuple[int, object]]:
+    return [
+        (1, int(cell)) if isinstance(cell, int) or (isinstance(cell, bytes) and cell.isdigit())
+        else (2, bytes(cell) if isinstance(cell, bytes) else str(cell).encode())
+        for cell in key
+    ]  # fmt: skip
+
+
+def _counted(batches: Iterable[Batch]) -> tuple[Counter[bytes], bool]:
+    found: Counter[bytes] = Counter()
+    mixed = False
+    for batch in batches:
+        mixed = batch.mixed
+        found.update(records_of(batch))
+    return found, mixed
+
+
+def _rows(table: Table, records: Counter[bytes], *, mixed: bool) -> list[Row]:
+    width = len(table.columns)
+    cells = cells_of(b"".join(records.elements()), mixed)
+    return [cells[at : at + width] for at in range(0, len(cells), width)]

@@ -1,0 +1,331 @@
+"""A repeat transfer moves only what differs, and leaves what a full one would: random histories of both sides."""
+
+from __future__ import annotations
+
+import random
+import sqlite3
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import pytest
+
+from systems import DatabaseServer, mariadb_site
+from vetrin.config import load_project
+from vetrin.database.table_digest import table_digest
+from vetrin.demo.sample import lay_out
+from vetrin.jobs import (
+    Choices,
+    Journals,
+    RunContext,
+    build_plan,
+    changes_of,
+    last_since,
+    run_plan,
+    undo,
+)
+from vetrin.jobs.transfer import Report
+from vetrin.site import open_site
+from vetrin.store import FolderBackend, Store, open_snapshot
+
+TABLES = [
+    "CREATE TABLE x_trains (id INTEGER PRIMARY KEY, log TEXT, seats INTEGER)",
+    "CREATE TABLE x_calls (train INTEGER, stop INTEGER, at VARCHAR(90), PRIMARY KEY (train, stop))",
+    "CREATE TABLE x_stops (code VARCHAR(20) PRIMARY KEY, name TEXT)",
+    "CREATE TABLE x_notes (at INTEGER, note VARCHAR(200))",
+    "CREATE TABLE x_names (id INTEGER PRIMARY KEY, slug VARCHAR(40) UNIQUE, n INTEGER)",
+    "CREATE TABLE x_empty (id INTEGER PRIMARY KEY, log TEXT)",
+]
+ROWS = 2400
+Run = Callable[..., object]
+
+
+@dataclass
+class Line:
+    """Production and local on one engine; ``sides`` run statements in each."""
+
+    folder: Path
+    sides: dict[str, Run]
+    prefix: str
+
+    def pull(self, *, full: bool = False, role: str = "local") -> Report:
+        project = load_project(self.folder)
+        local = replace(project.environment("local"), role=role)
+        with (
+            open_site(project, project.environment("production")) as source,
+            open_site(project, local, read_only=False) as target,
+        ):
+            plan = replace(build_plan(source, target, ("data",)), full=full)
+            self.plan = plan
+            store = Store(FolderBackend(self.folder / ".vetrin/store"))
+            report = run_plan(
+                plan, RunContext(source, target, Journals(project.state), baselines=store)
+            )
+        assert not [text for text in report.remarks if "baseline" in text or "record" in text]
+        return report
+
+    def take_back(self) -> None:
+        project = load_project(self.folder)
+        with open_site(project, project.environment("local"), read_only=False) as target:
+            undo(target, Journals(project.state))
+
+    def digests(self, name: str = "local") -> dict[str, str]:
+        """Of all tables, and of how they are made."""
+        project = load_project(self.folder)
+        with open_site(project, project.environment(name)) as site:
+            database = site.database
+            made = database.definitions(table.name for table in database.tables())  # type: ignore[attr-defined]
+            with database.reading() as reader:
+                return {
+                    table.name: f"{table_digest(reader, table)} {made[table.name]}"
+                    for table in database.tables()
+                }
+
+    def rows(self, name: str) -> dict[str, dict[object, tuple]]:
+        """All rows of each table, by their key where they have one."""
+        project = load_project(self.folder)
+        with (
+            open_site(project, project.environment(name)) as site,
+            site.database.reading() as reader,
+        ):
+            found: dict[str, dict[object, tuple]] = {}
+            for table in site.tables:
+                names = [column.name for column in table.columns]
+                places = [names.index(key) for key in table.key] or list(range(len(names)))
+                rows: dict[object, tuple] = {}
+                for batch in reader.rows(table):
+                    for row in batch.each():
+                        key = tuple(row[place] for place in places)
+                        same = (
+                            sum(1 for known in rows if known[: len(key)] == key)
+                            if not table.key
+                            else 0
+                        )  # type: ignore[index]
+                        rows[(*key, same)] = tuple(row)
+                found[table.name.removeprefix(site.prefix)] = rows
+            return found
+
+    def changes(self, name: str) -> dict[str, tuple[int, int, int] | str]:
+        project = load_project(self.folder)
+        store = Store(FolderBackend(self.folder / ".vetrin/store"))
+        environment = project.environment(name)
+        since = last_since(store, Journals(project.state), environment)
+        with open_site(project, environment) as site:
+            found = changes_of(site, store, since, lambda run: Choices())
+        return {
+            item.name: (item.added, item.changed, item.removed)
+            if item.state == "rows"
+            else item.state
+            for item in found.tables
+        }
+
+    def hidden(self) -> list[str]:
+        project = load_project(self.folder)
+        with open_site(project, project.environment("local"), read_only=False) as target:
+            return target.database.hidden_tables()
+
+    def baseline_is_the_source(self) -> bool:
+        project = load_project(self.folder)
+        store = Store(FolderBackend(self.folder / ".vetrin/store"))
+        manifest = store.snapshots()[-1]
+        with (
+            open_site(project, project.environment("production")) as source,
+            open_snapshot(store, manifest, source.definition) as stored,
+            source.database.reading() as here,
+            stored.database.reading() as kept,
+        ):
+            theirs = {table.name: table for table in stored.tables}
+            return store.verify(manifest) == [] and all(
+                table_digest(here, item.table) == table_digest(kept, theirs[item.table.name])
+                for item in self.plan.tables
+                if item.leave is None and not item.replacements
+            )
+
+
+def filling(word: str) -> Iterator[str]:
+    def values(template: str, numbers: range) -> str:
+        return ", ".join(template.format(n=n, m=n % 7, h=n // 40, s=n % 40) for n in numbers)
+
+    yield "INSERT INTO x_trains VALUES " + values(
+        f"({{n}}, 'train {{n}} at https://{word}.test/timetable/{{n}}', {{m}})",
+        range(0, 3 * ROWS, 3),
+    )
+    yield "INSERT INTO x_calls VALUES " + values("({h}, {s}, 'at {n}')", range(ROWS))
+    yield "INSERT INTO x_stops VALUES " + values("('stop{n}', 'Stop {n}')", range(300))
+    yield "INSERT INTO x_notes VALUES " + values("({n}, 'note {m}')", range(300))
+    yield "INSERT INTO x_names VALUES " + values("({n}, 'slug-{n}', {m})", range(900))
+
+
+@pytest.fixture(params=["sqlite", "mariadb", "mysql"])
+def line(request: pytest.FixtureRequest, tmp_path: Path) -> Line:
+    if request.param == "sqlite":
+        folder = tmp_path / "railway"
+        lay_out(folder, 1)
+        project = load_project(folder)
+        sides: dict[str, Run] = {}
+        for name in ("production", "local"):
+            with open_site(project, project.environment(name)) as site:
+                prefix, where = site.prefix, site.database.facts().where
+
+            def run(*statements: str, where: str = where, prefix: str = prefix) -> None:
+                with sqlite3.connect(where) as connection:
+                    for statement in statements:
+                        connection.execute(statement.replace("x_", prefix))
+                connection.close()
+
+            sides[name] = run
+        line = Line(folder, sides, prefix)
+    else:
+        server: DatabaseServer = request.getfixturevalue(f"{request.param}_server")
+        options = [
+            "CREATE TABLE wp_options (option_id INT AUTO_INCREMENT PRIMARY KEY, option_name VARCHAR(99) UNIQUE,"
+            " option_value TEXT)",
+        ]
+        sides = {}
+        for word, name in (("live", "production"), ("copy", "local")):
+            home = f"INSERT INTO wp_options VALUES (1, 'home', 'https://{word}.test')"
+            mariadb_site(server, tmp_path, word, [*options, home])
+            sides[name] = lambda *statements, word=word: server.run(
+                *(s.replace("x_", "wp_x_") for s in statements), database=f"{word}_site"
+            )
+        line = Line(tmp_path, sides, "wp_")
+    line.sides["production"](*TABLES, *filling("live"))
+    return line
+
+
+class History:
+    """What people do to one side, drawn by a seed."""
+
+    def __init__(self, seed: int) -> None:
+        self._draw = random.Random(seed)
+        self._new = 100_000
+
+    def steps(self) -> Iterator[str]:
+        for _ in range(self._draw.choice([0, 1, 1, 2, 4])):
+            yield from self._draw.choice(
+                [self._changed, self._gone, self._come, self._keys, self._names, self._composite,
+                 self._texts, self._notes, self._refilled, self._first, self._defined, self._many]
+            )()  # fmt: skip
+
+    def _some(self) -> int:
+        return self._draw.randrange(0, 3 * ROWS, 3)
+
+    def _changed(self) -> Iterator[str]:
+        for _ in range(self._draw.randint(1, 5)):
+            yield (
+                f"UPDATE x_trains SET log = 'late https://live.test/{self._some()}' WHERE id = {self._some()}"
+            )
+        yield f"UPDATE x_trains SET seats = NULL WHERE id = {self._some()}"
+
+    def _gone(self) -> Iterator[str]:
+        first = self._some()
+        yield f"DELETE FROM x_trains WHERE id BETWEEN {first} AND {first + self._draw.choice([0, 30, 900])}"
+        yield f"DELETE FROM x_names WHERE id = {self._draw.randrange(900)}"
+
+    def _come(self) -> Iterator[str]:
+        for _ in range(self._draw.randint(1, 4)):
+            self._new += 1
+            yield f"INSERT INTO x_trains VALUES ({self._new}, 'new', 1)"
+            number = self._some() + 1
+            yield f"DELETE FROM x_trains WHERE id = {number}"
+            yield f"INSERT INTO x_trains VALUES ({number}, 'between', 2)"
+
+    def _keys(self) -> Iterator[str]:
+        self._new += 1
+        yield f"UPDATE x_trains SET id = {self._new} WHERE id = {self._some()}"
+        yield f"UPDATE x_trains SET id = -{self._new} WHERE id = {self._some()}"
+
+    def _names(self) -> Iterator[str]:
+        """Unique values change places, and are taken over by others."""
+        one, other = self._draw.sample(range(0, 900, 2), 2)
+        yield f"UPDATE x_names SET slug = 'between' WHERE id = {one}"
+        yield f"UPDATE x_names SET slug = 'slug-{one}-{self._new}' WHERE id = {other}"
+        yield f"UPDATE x_names SET slug = 'slug-{other}-{self._new}' WHERE id = {one}"
+        yield f"DELETE FROM x_names WHERE id = {one + 1}"
+        self._new += 1
+        yield f"INSERT INTO x_names VALUES ({self._new}, 'slug-{one + 1}', 3)"
+
+    def _composite(self) -> Iterator[str]:
+        yield f"UPDATE x_calls SET at = 'later' WHERE stop = {self._draw.randrange(40)} AND train < 9"
+        yield f"DELETE FROM x_calls WHERE train = {self._draw.randrange(60)}"
+
+    def _texts(self) -> Iterator[str]:
+        """The same key to a collation, in other letters."""
+        number = self._draw.randrange(300)
+        yield f"UPDATE x_stops SET code = 'STOP{number}' WHERE code = 'stop{number}'"
+
+    def _notes(self) -> Iterator[str]:
+        yield f"INSERT INTO x_notes VALUES ({self._draw.randrange(300)}, 'note twice')"
+        yield f"DELETE FROM x_notes WHERE at = {self._draw.randrange(300)}"
+
+    def _refilled(self) -> Iterator[str]:
+        yield "DELETE FROM x_calls"
+        if self._draw.random() < 0.5:
+            yield "INSERT INTO x_calls VALUES (1, 1, 'anew'), (1, 2, NULL)"
+
+    def _first(self) -> Iterator[str]:
+        self._new += 1
+        yield f"INSERT INTO x_empty VALUES ({self._new}, 'first')"
+
+    def _defined(self) -> Iterator[str]:
+        self._new += 1
+        yield f"ALTER TABLE x_names ADD COLUMN c{self._new} INTEGER"
+
+    def _many(self) -> Iterator[str]:
+        yield f"UPDATE x_trains SET seats = 9 WHERE id % {self._draw.choice([1, 2, 50])} = 0"
+
+
+def differences(
+    before: dict[str, dict[object, tuple]], after: dict[str, dict[object, tuple]]
+) -> dict[str, tuple[int, int, int] | str]:
+    """What changed, by comparing everything."""
+    found: dict[str, tuple[int, int, int] | str] = {}
+    for name, old in before.items():
+        new = after[name]
+        widths = {len(row) for row in (*old.values(), *new.values())}
+        if len(widths) > 1:
+            found[name] = "columns"
+            continue
+        both = old.keys() & new.keys()
+        counts = (
+            len(new) - len(both), sum(old[key] != new[key] for key in both), len(old) - len(both)
+        )  # fmt: skip
+        if any(counts):
+            found[name] = counts
+    return found
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_whatever_happened_on_both_sides_the_target_is_as_after_a_full_pull(
+    line: Line, seed: int
+) -> None:
+    draw = random.Random(seed)
+    histories = {name: History(seed * 10 + at) for at, name in enumerate(line.sides)}
+    line.pull()
+    ways = set()
+    for turn in range(6):
+        were = {name: line.rows(name) for name in line.sides} if turn % 3 == 0 else {}
+        for name, history in histories.items():
+            if name == "production" or draw.random() < 0.4:
+                line.sides[name](*history.steps())
+        for name, rows in were.items():
+            assert line.changes(name) == differences(rows, line.rows(name)), name
+        before = line.digests()
+        report = line.pull()
+        assert report.since is not None
+        now = line.digests()
+        ways.add(
+            "patched" if report.run.switch.patches else "swapped" if report.run.changed else "-"
+        )
+        assert line.baseline_is_the_source()
+        if report.run.changed and draw.random() < 0.4:
+            line.take_back()
+            assert line.digests() == before
+            line.take_back()
+            assert line.digests() == now
+        line.pull(full=True)
+        assert line.digests() == now
+        if draw.random() < 0.5:  # what the repeat transfer left is what the next one builds on
+            line.take_back()
+            assert line.digests() == now
+    assert "patched" in ways or seed
