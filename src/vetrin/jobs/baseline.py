@@ -13,6 +13,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
+from itertools import islice
 from types import TracebackType
 from typing import Any
 
@@ -309,7 +310,7 @@ class Baseline:
             manifest = self._manifest(store, before)
             store.add(manifest)
             self._run.write("baseline", snapshot=manifest.id)
-            self._clear(store)
+            self._clear(store, journals)
             return manifest.id
         return ""
 
@@ -384,16 +385,19 @@ class Baseline:
         self._added += added
         return listed
 
-    def _clear(self, store: Store) -> None:
+    def _clear(self, store: Store, journals: Journals) -> None:
         """Remove baselines that this one takes the place of, and every so often what nothing needs."""
         pair = self._plan.source.name, self._plan.target.name
+        standing = (run for run in journals.standing(pair[1]) if run.source == pair[0])
+        needed = {run.baseline for run in islice(standing, _KEPT)}
         mine = [
             item
             for item in store.snapshots()
             if item.purpose == "baseline" and (item.environment, item.target) == pair
         ]
         for item in mine[:-_KEPT]:
-            store.remove(item)
+            if item.id not in needed:
+                store.remove(item)
         if self._run.number % _SWEPT == 0:
             self._stack.close()  # a sweep wants the store for itself
             with contextlib.suppress(StoreError), lease(store.backend, "thin"):

@@ -14,6 +14,7 @@ import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -25,7 +26,7 @@ from .plan import Plan, TablePlan
 FILE = "left.json"
 _VERSION = 1
 _NEXT_NUMBER = re.compile(r" AUTO_INCREMENT=\d+")
-_KEPT = 3  # records of runs into one environment: what is undone may be what stands again
+_KEPT = 3  # of the newest records, and of those that stand: what is undone may be what stands again
 
 
 @dataclass(frozen=True)
@@ -116,9 +117,11 @@ def standing_copy(journals: Journals, source: str, target: str) -> Run | None:
 def forget_older(journals: Journals, target: str) -> None:
     """Remove the records of runs that nothing leads back to any more. Raises OSError."""
     there = [run for run in journals.of(target) if (run.folder / FILE).exists()]
-    for run in there[_KEPT:]:
-        for name in (FILE, "baseline.jsonl"):
-            (run.folder / name).unlink(missing_ok=True)
+    needed = {run.number for run in (*there[:_KEPT], *islice(journals.standing(target), _KEPT))}
+    for run in there:
+        if run.number not in needed:
+            for name in (FILE, "baseline.jsonl"):
+                (run.folder / name).unlink(missing_ok=True)
 
 
 class Signatures:

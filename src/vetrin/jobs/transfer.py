@@ -453,6 +453,8 @@ class _Transfer:
             left = LastCopy(self._hanging_signature(), self._taker.left(definitions))
             left.write(self._run.folder)
             forget_older(journals, plan.target.name)
+        else:
+            (self._run.folder / "baseline.jsonl").unlink(missing_ok=True)
 
     def _attachments(
         self, exchanges: Sequence[Exchange]
