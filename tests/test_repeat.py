@@ -419,3 +419,22 @@ def test_where_visitors_are_a_large_change_is_switched_in(
     assert line.pull(role="staging").run.switch.exchanges
     line.sides["production"]("UPDATE x_trains SET seats = 7 WHERE id < 9")
     assert line.pull(role="staging").run.switch.patches
+
+
+def test_numbers_go_on_where_the_sources_do(line: Line) -> None:
+    """Also those of rows that are gone: what once had a number keeps it."""
+    kind = "AUTOINCREMENT" if line.prefix != "wp_" else "AUTO_INCREMENT"
+    line.sides["production"](
+        f"CREATE TABLE x_tickets (id INTEGER PRIMARY KEY {kind}, name TEXT)",
+        "INSERT INTO x_tickets (name) VALUES ('a'), ('b')",
+    )
+    line.pull()
+    line.sides["production"](
+        "INSERT INTO x_tickets (name) VALUES ('c'), ('d')", "DELETE FROM x_tickets WHERE id = 4"
+    )
+    assert line.pull().run.switch.patches
+    line.sides["local"]("INSERT INTO x_tickets (name) VALUES ('mine')")
+    mine = line.rows("local")["x_tickets" if line.prefix == "wp_" else "tickets"]
+    assert b"5" in [
+        str(row[0]).encode() if isinstance(row[0], int) else row[0] for row in mine.values()
+    ]

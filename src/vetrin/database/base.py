@@ -213,7 +213,8 @@ class Patch:
 
     Both are hidden tables laid out like ``table``, with the same rows by ``key``; where the patch is ``whole``, those
     that only ``before`` has go, and those that only ``after`` has come. ``columns`` are all others than the key's;
-    ``compared`` those that must still be as they were for a row to be changed or to go.
+    ``compared`` those that must still be as they were for a row to be changed or to go. ``given`` is the last number
+    that the table is to have given to a row, None where that stays as it is.
     """
 
     table: str
@@ -223,9 +224,10 @@ class Patch:
     columns: list[str]
     compared: list[str]
     whole: bool = False
+    given: int | None = None
 
     def reversed(self) -> Patch:
-        return replace(self, before=self.after, after=self.before)
+        return replace(self, before=self.after, after=self.before, given=None)
 
 
 @dataclass(frozen=True)

@@ -8,6 +8,7 @@ rows where they stand, or the target's server makes a copy of the table, in whic
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
@@ -38,13 +39,14 @@ from .run_context import RunContext
 _HELPERS = 1_000_000  # the numbers of hidden tables begin here, beyond those of tables that come as a whole
 _TOGETHER = 32 << 20  # bytes of a side that are compared at once
 _LAID = 8 << 20  # bytes of rows that differ, after which they are laid into their tables
+_NEXT_NUMBER = re.compile(r"\bAUTO_INCREMENT=(\d+)")
 _VISITED = 10_000  # rows: in an environment with visitors, a change of more would keep them waiting
 
 
 @dataclass
 class Update:
     """What differs in a table. ``pages`` are those that it will have; ``gone``, ``changed`` and ``came`` are rows.
-    ``unfit``: they cannot be changed where they stand."""
+    ``unfit``: they cannot be changed where they stand. ``given`` is the last number that the source gave to a row."""
 
     item: TablePlan
     known: KnownTable
@@ -55,6 +57,7 @@ class Update:
     changed: int = 0
     came: int = 0
     unfit: bool = False
+    given: int | None = None
 
     @property
     def written(self) -> int:
@@ -66,7 +69,16 @@ class Update:
         table = self.item.table
         rest = [column.name for column in table.columns if column.name not in table.key]
         before, after = self.helpers
-        return Patch(self.item.target, before, after, list(table.key), rest, rest, whole=True)
+        return Patch(
+            self.item.target,
+            before,
+            after,
+            list(table.key),
+            rest,
+            rest,
+            whole=True,
+            given=self.given,
+        )
 
 
 class TooMuch(Exception):
@@ -230,12 +242,20 @@ class TableUpdater:
                 raise TooMuch
             new |= {number: [] for number in numbers} | {numbers[0]: _reaching(pages, key_range)}
         laying.end()
+        update.given = self._given(item)
         update.rows += update.came - update.gone
         update.pages = [
             page
             for number in range(len(ranges))
             for page in new.get(number, known.pages[number : number + 1])
         ]
+
+    def _given(self, item: TablePlan) -> int | None:
+        """The last number that the source gave to a row, where that is on record."""
+        next_number = _NEXT_NUMBER.search(item.original.rpartition("\n)")[2])
+        if next_number is not None:
+            return int(next_number[1]) - 1
+        return self._source.database.last_given(item.table.name)
 
     def _records(self, batches: Iterable[Batch]) -> list[bytes]:
         found: list[bytes] = []
@@ -263,6 +283,7 @@ class TableUpdater:
             )
         laying.differing(there, coming)
         laying.end()
+        update.given = self._given(item)
         update.rows = len(coming)
         return update
 

@@ -56,7 +56,7 @@ _NO_DATABASE = (1049, 1044)
 _NO_ACCOUNT = 1045
 _INSERT_BYTES = 1 << 20
 _CLIENT_ERRORS = 2000  # from here on, errors are those of the connection
-# For so many seconds a swap waits for a table in use, while all others wait for it.
+_IN_USE = 1205
 # All that makes two tables alike but for their rows, in an order that holds.
 DEFINITIONS = (
     "SELECT table_name, 0, ordinal_position, column_name, column_type, is_nullable, column_default,"
@@ -68,6 +68,7 @@ DEFINITIONS = (
     " NULL, NULL, NULL FROM information_schema.tables WHERE table_schema = DATABASE()"
     " ORDER BY 1, 2, 4, 3"
 )
+# For so many seconds a swap waits for a table in use, while all others wait for it.
 _PATIENT = {"sql": "SET lock_wait_timeout = 30"}
 
 
@@ -681,6 +682,11 @@ class MysqlDatabase(HiddenEditing):
                 self._control.rollback()
                 raise
             self._control.commit()
+        # Not part of any transaction here; a table that somebody keeps in use goes on from its highest number.
+        for patch in patches:
+            if patch.given is not None:
+                sql = f"ALTER TABLE {quote(patch.table)} AUTO_INCREMENT = {patch.given + 1}"
+                self._run([_PATIENT, {"sql": sql, "soft": [_IN_USE]}])
         return changed
 
     def definitions(self, tables: Iterable[str]) -> dict[str, str]:

@@ -554,11 +554,12 @@ class SqliteDatabase(HiddenEditing):
             return
         given = source.last_given(table.name)
         with _said(table.name):
-            self._connection.execute("DELETE FROM sqlite_sequence WHERE name = ?", (hidden,))
-            if given is not None:
-                self._connection.execute(
-                    "INSERT INTO sqlite_sequence VALUES (?, ?)", (hidden, given)
-                )
+            self._set_given(hidden, given)
+
+    def _set_given(self, table: str, given: int | None) -> None:
+        self._connection.execute("DELETE FROM sqlite_sequence WHERE name = ?", (table,))
+        if given is not None:
+            self._connection.execute("INSERT INTO sqlite_sequence VALUES (?, ?)", (table, given))
 
     def last_given(self, table: str) -> int | None:
         with _said(table):
@@ -620,6 +621,8 @@ class SqliteDatabase(HiddenEditing):
                 for patch in patches:
                     for sql in _patching(patch):
                         changed += self._connection.execute(sql).rowcount
+                    if patch.given is not None:
+                        self._set_given(patch.table, patch.given)
             except BaseException:
                 self._connection.execute("ROLLBACK")
                 raise
