@@ -34,6 +34,12 @@ def show_changes(out: Out, found: Changes, *, every: bool) -> None:
     _listed(out, "Rows", _rows(found), most)
     files = [f"{_MARKS[item.state]} {printable(item.path)}" for item in found.files]
     _listed(out, "Media", files, most)
+    if found.role == "target":
+        out.show(
+            f"Next: vetrin backup {found.environment} keeps this; a pull overwrites what it brings"
+        )
+    elif found.role == "source":
+        out.show(f"Next: vetrin pull {found.environment} --to {found.other} brings this")
 
 
 def _heading(found: Changes) -> str:
