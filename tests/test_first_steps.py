@@ -201,6 +201,16 @@ def test_without_a_question(home: Home, place: Path) -> None:
     report = document(place, "pull", "--yes")
     assert report["tables"]["wp_posts"]
     assert document(place, "serve", "--dry-run")["needs"]
+    # A theme that needs another PHP than there is.
+    sql = "SELECT option_value FROM wp_options WHERE option_name = 'stylesheet'"
+    ((theme,),) = home.server.run(sql, database="first_quiet")
+    (place / f"public/wp-content/themes/{theme}").mkdir(parents=True, exist_ok=True)
+    (place / f"public/wp-content/themes/{theme}/style.css").write_text(
+        "/*\nTheme Name: Winter steam\nVersion: 2.1\nRequires PHP: 99.1\n*/\n"
+    )
+    php = next(n for n in document(place, "serve", "--dry-run")["needs"] if n["what"] == "PHP")
+    assert not php["good"] and "Winter steam needs 99.1" in php["says"]
+    assert "install PHP 99.1" in php["remedy"]
     # There already, and whose it is nobody says.
     again = place / "again"
     again.mkdir()

@@ -225,7 +225,8 @@ class ExtensionRule:
 
     ``files`` are looked for below ``folder``; ``reader`` is ``header`` (lines ``Name: value``),
     ``toml`` or ``json``. ``active`` is the setting that lists the active ones, by their file below
-    the folder or, with ``by = "folder"``, by their folder; None: all that are there are active.
+    the folder or, with ``by = "folder"``, by their folder; None: all that are there are active. ``needs`` is what the
+    least version of the runtime is called where ``title`` and ``version`` stand.
     """
 
     name: str
@@ -236,6 +237,7 @@ class ExtensionRule:
     version: str = "version"
     active: tuple[str, ...] = ()
     by: str = "file"
+    needs: str = ""
 
 
 @dataclass(frozen=True)

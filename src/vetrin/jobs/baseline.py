@@ -271,7 +271,7 @@ class Baseline:
             yield from batches
             return
         assert self._store is not None
-        old = self._store.pages_if_whole(self._old.get(table.name))
+        old = self._likely(self._store, table, key_range)
         writer = TableWriter(self._store.contents, self._hands, old)
         stretch = _Stretch(table, key_range)
         noted = 0
@@ -294,6 +294,15 @@ class Baseline:
             with self.trying():
                 note(writer.finish()[noted:], last=True)
                 self._added += writer.added
+
+    def _likely(self, store: Store, table: Table, key_range: KeyRange) -> list[Chunk]:
+        """The pages of an earlier snapshot that those of a range may be like."""
+        before = self._before.get(table.name)
+        if before is not None and key_range != KeyRange():
+            return [
+                page for piece in before if piece.key_range.meets(key_range) for page in piece.pages
+            ]
+        return store.pages_if_whole(self._old.get(table.name))
 
     # -- the rest ---------------------------------------------------------------------------------------
 

@@ -10,8 +10,9 @@ from dataclasses import dataclass
 
 from ..cms import Definition, value_in
 from ..config import Environment
-from ..site import Site
+from ..site import Site, extensions_of
 
+_CMS = "the site"
 _LONGEST = 20  # seconds that PHP may take to say what it is
 
 
@@ -106,11 +107,18 @@ def _php(site: Site) -> list[Need]:
     except (OSError, subprocess.SubprocessError) as error:
         return [Need("PHP", False, f"it does not run: {error}", "see that `php --version` works")]
     version, there = said[0], {name.lower() for name in said[1:]}
-    least = _least(site.definition, site)
+    wanted = _versions(site.definition, site)
+    least, who = max(wanted, key=lambda need: _numbers(need[0]), default=("", ""))
     good = not least or _numbers(version) >= _numbers(least)
-    wants = f" (the site needs {least})" if least else ""
+    wants = f" ({who} needs {least})" if least else ""
     found = [
-        Need("PHP", good, f"{version}{wants}", "" if good else f"install PHP {least} or later")
+        Need(
+            "PHP",
+            good,
+            f"{version}{wants}",
+            "" if good else f"install PHP {least} or later",
+            must=any(_numbers(version) < _numbers(need) for need, who in wanted if who == _CMS),
+        )  # what an extension asks for need not keep the rest from running
     ]
     lacking = [name for name in rule.modules if name.lower() not in there]
     if lacking:
@@ -123,12 +131,14 @@ def _php(site: Site) -> list[Need]:
     return found
 
 
-def _least(definition: Definition, site: Site) -> str:
-    """The least version of PHP that this release of the CMS says it needs."""
+def _versions(definition: Definition, site: Site) -> list[tuple[str, str]]:
+    """The least versions of PHP that this release of the CMS and its active extensions say they need, and who says
+    so."""
     rule = definition.serve
-    if rule is None or len(rule.version) != 2:
-        return ""
-    return value_in(site.root, rule.version[0], rule.version[1]) or ""
+    found = []
+    if rule is not None and len(rule.version) == 2:
+        found.append((value_in(site.root, *rule.version) or "", _CMS))
+    return found + [(item.needs, item.title) for item in extensions_of(site) if item.active]
 
 
 def _numbers(version: str) -> tuple[int, ...]:

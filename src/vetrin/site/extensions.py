@@ -20,7 +20,8 @@ _HEAD = 8192  # bytes of a file in which its header stands
 
 @dataclass(frozen=True)
 class Extension:
-    """One extension. ``key`` is how the site's setting names it; ``folder`` all that belongs to it."""
+    """One extension. ``key`` is how the site's setting names it; ``folder`` all that belongs to it; ``needs`` the
+    least version of the runtime that it says it needs, empty for none."""
 
     group: str
     key: str
@@ -28,6 +29,7 @@ class Extension:
     version: str
     active: bool
     folder: str
+    needs: str = ""
 
     def as_json(self) -> dict[str, Any]:
         return vars(self)
@@ -58,7 +60,7 @@ def extensions_of(site: ReadableSite) -> list[Extension]:
             key = entry.path[len(rule.folder) + 1 :]
             if rule.by == "folder":
                 key = key.rpartition("/")[0]
-            title, version = _header(site, rule, entry.path)
+            title, version, needs = _header(site, rule, entry.path)
             # Files without a header are parts of an extension, not extensions.
             if not title and rule.reader == "header" and rule.active:
                 continue
@@ -71,6 +73,7 @@ def extensions_of(site: ReadableSite) -> list[Extension]:
                     version,
                     active is None or key in active,
                     f"{rule.folder}/{top}",
+                    needs,
                 )
             )
     return sorted(found, key=lambda item: (item.group, item.title.lower()))
@@ -110,18 +113,21 @@ def _name(entry: Entry) -> str:
     return entry.path.rpartition("/")[2]
 
 
-def _header(site: ReadableSite, rule: ExtensionRule, path: str) -> tuple[str, str]:
+def _header(site: ReadableSite, rule: ExtensionRule, path: str) -> list[str]:
+    """Title, version and needs of an extension, empty where they are not there."""
     head = b""
     with if_readable():
         head = next(iter(site.files.read(path)), b"")
     if rule.reader == "header":
         text = head[:_HEAD].decode("utf-8", "replace")
-        return _line(text, rule.title), _line(text, rule.version)
+        return [
+            _line(text, name) if name else "" for name in (rule.title, rule.version, rule.needs)
+        ]
     try:
         data = tomllib.loads(head.decode()) if rule.reader == "toml" else json.loads(head)
     except ValueError:
-        return "", ""
-    return str(data.get(rule.title, "")), str(data.get(rule.version, ""))
+        return ["", "", ""]
+    return [str(data.get(name, "")) for name in (rule.title, rule.version, rule.needs)]
 
 
 def _line(text: str, name: str) -> str:
