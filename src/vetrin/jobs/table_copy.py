@@ -144,7 +144,7 @@ class TableCopier:
         self._pipeline = replace(pipeline, keep=baseline.through)
         self._baseline = baseline
         self._tell = context.listener
-        self.last = last
+        self._last = last
         self._updater = (
             TableUpdater(plan, context, run.token, self._pipeline, baseline, last, self._signatures)
             if last is not None and plan.tables
@@ -159,6 +159,12 @@ class TableCopier:
         self.renewed: dict[str, int] = {}
         self._comparing: set[str] = set()  # tables whose rows are compared as they are stored
         self._warned: set[str] = set()  # what the server said of the table that is taken now
+
+    @property
+    def since_run(self) -> int | None:
+        """The run whose copy told what need not be moved; None where it told that of no table."""
+        told = self._updater is not None and self._updater.knows_any
+        return self._last.run if self._last is not None and told else None
 
     @cached_property
     def _steps(self) -> list[frozenset[str]]:

@@ -26,7 +26,9 @@ from ..database import (
     hidden_name,
     pages_as_they_became,
     spans,
+    with_pages,
 )
+from ..database.engines import engine_of
 from ..database.row_codec import cells_of, records_of
 from ..errors import JobError
 from ..site import RowPipeline
@@ -40,6 +42,7 @@ _HELPERS = 1_000_000  # the numbers of hidden tables begin here, beyond those of
 _TOGETHER = 32 << 20  # bytes of a side that are compared at once
 _LAID = 8 << 20  # bytes of rows that differ, after which they are laid into their tables
 _NEXT_NUMBER = re.compile(r"\bAUTO_INCREMENT=(\d+)")
+_SPREAD = 20_000  # rows: so many are always compared, however large a part of their table they are
 _VISITED = 10_000  # rows: in an environment with visitors, a change of more would keep them waiting
 
 
@@ -108,9 +111,14 @@ class TableUpdater:
         self._signatures = signatures
         self._tell = context.listener
         self._numbers = {item.table.name: number for number, item in enumerate(plan.tables)}
-        self._mixed = False
+        self._mixed = engine_of(context.source.database.engine).any_type
         self._known: dict[str, KnownTable] = {}
         self.updates: dict[str, Update] = {}
+
+    @property
+    def knows_any(self) -> bool:
+        """False where all tables, or what becomes of them, are others than last time."""
+        return bool(self._known)
 
     # -- looking ----------------------------------------------------------------------------------------------
 
@@ -226,17 +234,24 @@ class TableUpdater:
         """Replace the pages that differ by those that there will be, and lay ready what changes with that."""
         item, known, ranges = update.item, update.known, ranges_of(update.known)
         counts = [[_count(digest) for digest in pair] for pair in digests]
+        if sum(max(counts[number]) for number in differ) > max(known.rows // 2, _SPREAD):
+            raise TooMuch  # reading both sides, and the baseline's pages, would take longer
         row = max(1, item.table.size // max(1, item.rows))
         laying = _Laying(self, update)
         new: dict[int, list[Page]] = {}
         for numbers in _groups(differ, counts, _TOGETHER // row):
             key_range = KeyRange(ranges[numbers[0]].after, ranges[numbers[-1]].upto)
             self._baseline.drop(item.table, key_range)
-            there = self._records(ours.rows(at_target(item), key_range=key_range))
+            there = _records(ours.rows(at_target(item), key_range=key_range))
             pages, coming = [], []
-            for batch in self._pipeline.change(item, self._pipeline.read(reader, item, key_range)):
+            # What the baseline lacks now is read at the end, in longer stretches.
+            rows = reader.rows(
+                item.table, leave=item.leave, replacements=item.replacements, key_range=key_range
+            )
+            for batch in self._pipeline.change(item, with_pages(item.table, rows)):
+                batch.records = None
                 pages += pages_as_they_became(batch)
-                coming += self._records([_as_now(batch)])
+                coming += records_of(batch)
             laying.differing(there, coming)
             if update.written > max(known.rows // 3, 1000):
                 raise TooMuch
@@ -257,13 +272,6 @@ class TableUpdater:
             return int(next_number[1]) - 1
         return self._source.database.last_given(item.table.name)
 
-    def _records(self, batches: Iterable[Batch]) -> list[bytes]:
-        found: list[bytes] = []
-        for batch in batches:
-            self._mixed = batch.mixed
-            found += batch.records if batch.records is not None else records_of(batch)
-        return found
-
     # -- tables in which something is set -------------------------------------------------------------------------
 
     def can_compare(self, item: TablePlan) -> bool:
@@ -278,7 +286,7 @@ class TableUpdater:
         laying = _Laying(self, update)
         with self._target.database.reading() as reader:
             there, coming = (
-                self._records(reader.rows(replace(at_target(item), name=name)))
+                _records(reader.rows(replace(at_target(item), name=name)))
                 for name in (item.target, hidden)
             )
         laying.differing(there, coming)
@@ -416,6 +424,13 @@ class _Laying:
         self._sides, self._size = ([], []), 0
 
 
+def _records(batches: Iterable[Batch]) -> list[bytes]:
+    found: list[bytes] = []
+    for batch in batches:
+        found += batch.records if batch.records is not None else records_of(batch)
+    return found
+
+
 def at_target(item: TablePlan) -> Table:
     """A table as it is read at the target."""
     return replace(item.table, name=item.target)
@@ -453,12 +468,6 @@ def _groups(
         rows += mine
     if group:
         yield group
-
-
-def _as_now(batch: Batch) -> Batch:
-    """A batch whose records are those of its rows as they are now."""
-    records = batch.records if not batch.altered else None
-    return Batch(batch.width, batch.cells, batch.size, batch.mixed, records=records)
 
 
 def _reaching(pages: Sequence[Page], key_range: KeyRange) -> list[Page]:

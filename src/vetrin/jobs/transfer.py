@@ -360,7 +360,6 @@ class _Transfer:
             )
         self._remarks += tuple(lost)
         self._target.forget()
-        last = self._taker.last
         report = Report(
             run=run,
             rows=self._taker.rows,
@@ -378,7 +377,7 @@ class _Transfer:
             kept=before.kept,
             own=tuple(e.path for e in files.only_there if e.kind != "folder") if files else (),
             written=self._taker.written,
-            since=last.run if last is not None else None,
+            since=self._taker.since_run,
         )
         run.write(DONE, report=report.as_json())
         with contextlib.suppress(OSError):
