@@ -36,5 +36,18 @@ def test_pulled_down_pushed_up_and_undone_over_ssh(
         done = railway.document("pull", "--parts", "media", "--yes")
         assert done["files"] == 1
         assert not (railway.root("production") / ".vetrin/lock").exists()
+        # The second time only what differs comes, and it is named before.
+        railway.document("pull", "--parts", "data", "--yes")
+        assert railway.document("changes", "production")["same"]
+        site = railway.sites["production"]
+        titled = "UPDATE wp_posts SET post_title = 'Steam in May' WHERE ID = 1"
+        site.server.run(titled, database=site.database)
+        found = railway.document("changes", "production", code=4)
+        assert [(item["title"], item["state"]) for item in found["entries"]] == [
+            ("Steam in May", "changed")
+        ]
+        done = railway.document("pull", "--parts", "data", "--yes")
+        assert done["since_run"] and done["written_rows"].pop("wp_posts") == 1
+        assert not any(done["written_rows"].values())
     finally:
         railway.stop()
