@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
 import shlex
@@ -13,6 +14,7 @@ from pathlib import Path
 import pytest
 
 from systems import DatabaseServer, Mysql, mariadb_site
+from vetrin.database.mysql import Credentials, MysqlDatabase
 
 OLD, NEW = "https://live.test", "https://copy.test"
 TABLES = [
@@ -256,10 +258,29 @@ def test_where_loads_are_forbidden_rows_go_in_all_the_same(
             "INSERT" in proof["says"]
             for proof in vetrin(folder, "reach", "local", code=1)["proofs"]
         )
-        vetrin(folder, "pull", "--yes")
+        vetrin(folder, "pull", "--yes", "--full")
     finally:
         database_server.run("SET GLOBAL local_infile = 1")
     assert everything(database_server, "copy") == loaded
+
+
+def test_a_copy_made_by_the_server_waits_for_no_visitor(
+    folder: Path, database_server: DatabaseServer
+) -> None:
+    """Nor does a visitor wait for it: rows that somebody changes and has not committed yet are read as they were."""
+    found = Credentials("live_site", "shell", "shell-word", "127.0.0.1", database_server.port)
+    visitor = database_server.root("live_site")
+    with contextlib.closing(MysqlDatabase(found)) as database, contextlib.closing(visitor):
+        table = next(table for table in database.tables() if table.name == "wp_parent")
+        database.lay_out("_vetrin_arriving_c_0", table, database.schema("wp_parent"))
+        visitor.begin()
+        with visitor.cursor() as cursor:
+            cursor.execute("SET lock_wait_timeout = 2, innodb_lock_wait_timeout = 2")
+            cursor.execute("UPDATE wp_parent SET t = 'not yet' WHERE id = 1")
+        assert database.take_over("_vetrin_arriving_c_0", "wp_parent", ["id", "t"]) == 2
+        visitor.rollback()
+        assert database.select("_vetrin_arriving_c_0", ["t"], where={"id": 1}) == [(f"{OLD}/p",)]
+        database.drop(["_vetrin_arriving_c_0"])
 
 
 def test_what_is_wrong_with_an_account_is_said_with_a_remedy(folder: Path) -> None:

@@ -104,13 +104,15 @@ class Line:
             '[environment.local]\naddress = "http://harrowmere.test:8080"\nroot = "copy"\n'
         )
 
-    def pull(self, listener: Callable[[Event], None] = lambda event: None) -> transfer.Report:
+    def pull(
+        self, listener: Callable[[Event], None] = lambda event: None, *, full: bool = False
+    ) -> transfer.Report:
         project = load_project(self.folder)
         with (
             open_site(project, project.environment("production")) as source,
             open_site(project, project.environment("local"), read_only=False) as target,
         ):
-            plan = build_plan(source, target, ("data", "media"), [], Choices())
+            plan = build_plan(source, target, ("data", "media"), [], Choices(full=full))
             return run_plan(
                 plan,
                 RunContext(source, target, Journals(project.state), listener, command=["pull"]),
@@ -203,7 +205,7 @@ def test_the_same_arrives_by_every_way(
         plain = re.sub(r'host = .*\nroot = ".*"', 'root = "live"', text)
         (folder / "vetrin.toml").write_text(plain)
         shutil.rmtree(folder / "copy/wp-content/uploads")
-        line.pull()
+        line.pull(full=True)
         again = line.content()
         assert {k: v[:2] if isinstance(v, tuple) else v for k, v in found.items()} == {
             k: v[:2] if isinstance(v, tuple) else v for k, v in again.items()

@@ -13,7 +13,7 @@ import hashlib
 import re
 import secrets
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 from typing import Any
@@ -56,7 +56,7 @@ _NO_DATABASE = (1049, 1044)
 _NO_ACCOUNT = 1045
 _INSERT_BYTES = 1 << 20
 _CLIENT_ERRORS = 2000  # from here on, errors are those of the connection
-_IN_USE = 1205
+_IN_USE, _STATEMENTS_LOGGED = 1205, 1665
 # All that makes two tables alike but for their rows, in an order that holds.
 DEFINITIONS = (
     "SELECT table_name, 0, ordinal_position, column_name, column_type, is_nullable, column_default,"
@@ -697,6 +697,27 @@ class MysqlDatabase(HiddenEditing):
                 digest = found.setdefault(str(table), hashlib.sha256())
                 digest.update(repr([_plain(value) for value in said_of_it]).encode())
         return {table: digest.hexdigest() for table, digest in found.items()}
+
+    def take_over(
+        self,
+        hidden: str,
+        table: str,
+        columns: Sequence[str],
+        where: Where | None = None,
+        fixed: Mapping[str, object] | None = None,
+    ) -> int:
+        # Under the usual isolation every row of the other table would be locked until the last one is copied, and
+        # visitors would wait. A server that logs statements cannot do without.
+        level = "SET SESSION TRANSACTION ISOLATION LEVEL"
+        self._do(hidden, f"{level} READ COMMITTED")
+        try:
+            return super().take_over(hidden, table, columns, where, fixed)
+        except DatabaseError as error:
+            if error_code(error) != _STATEMENTS_LOGGED:
+                raise
+        finally:
+            self._do(hidden, f"{level} REPEATABLE READ")
+        return super().take_over(hidden, table, columns, where, fixed)
 
     def _execute(self, about: str, sql: str, values: Sequence[object]) -> int:
         with (
