@@ -381,3 +381,32 @@ def test_what_is_as_last_time_is_told_in_a_line(sample: Sample) -> None:
     other = vetrin(folder, "pull", "--dry-run", "--leave-rows", "spam-comments").stdout
     assert "spam-comments (32 rows)" in other and "search_index" in other
     assert "Workbench" in vetrin(folder, "pull", "--dry-run", "--set", "title=Workbench").stdout
+
+
+def test_what_changed_is_told_in_words_and_no_secret_with_it(sample: Sample) -> None:
+    folder, local = sample.folder, sample.root("local")
+    assert "no transfer from or to local is known" in vetrin(folder, "changes", "local").stderr
+    vetrin(folder, "pull", "--yes")
+    assert "nothing has changed" in vetrin(folder, "changes", "local").stdout
+    assert document(folder, "changes", "production")["role"] == "source"
+    vetrin(folder, "backup", "local")
+    change(
+        local,
+        "UPDATE settings SET value = replace(value, 'Trains run today', 'Steam every day!')",
+        "INSERT INTO settings VALUES ('donation-secret', 'platform nine'), ('guard', '$2y$10$abcdefghij')",
+        "UPDATE entries SET title = 'Santa specials' WHERE id = 3",
+        "DELETE FROM bookings WHERE id = 7",
+        "UPDATE fares SET pence = pence + 1 WHERE kind = 'adult' AND destination = 'Mill Bridge'",
+    )
+    (local / "media/2026/03/new.png").write_bytes(b"a picture")
+    for words in ((), ("--since", "newest")):
+        done = vetrin(folder, "changes", "local", "--rows", "fares", *words, code=4).stdout
+        assert "home_blocks[notice][text]: Trains run today → Steam every day!" in done
+        assert "~ Santa specials (page)" in done and "+ media/2026/03/new.png" in done
+        assert "donation-secret: (not shown)" in done and "guard: (not shown)" in done
+        assert "platform nine" not in done and "abcdefghij" not in done
+        assert "destination=Mill Bridge, kind=adult: pence" in done
+    plan = vetrin(folder, "pull", "--dry-run").stdout
+    assert "your own changes since run 1: 1 entry (Santa specials); 3 settings" in plan
+    vetrin(folder, "pull", "--yes")
+    assert document(folder, "changes", "local")["files"] == []  # what only a copy has stays its own

@@ -368,11 +368,13 @@ class _Work:
             return False
         if self._site.seen.brought(now):
             return True
-        if self._texts.matches_file(now):
-            ended = self._since.run.ended if self._since.run is not None else ""
-            return now.modified / 1e9 < datetime.fromisoformat(ended).timestamp() + 1
         digest = then.digest or self._source_seen.known(then)
-        return then.size == now.size and digest == self._site.seen.digest(self._site.files, now)
+        if digest and not self._texts.matches_file(now):
+            same = then.size == now.size
+            return same and digest == self._site.seen.digest(self._site.files, now)
+        # What its content was here nobody knows: it is as the run left it if it is older than the run's end.
+        ended = self._since.run.ended if self._since.run is not None else ""
+        return now.modified / 1e9 < datetime.fromisoformat(ended).timestamp() + 1
 
     def _listed(self) -> Iterator[Entry]:
         manifest = self._since.manifest
