@@ -125,8 +125,9 @@ def forget_older(journals: Journals, target: str) -> None:
 
 
 class Signatures:
-    """Digests of all that makes the rows of a plan's tables come out as they do, beside the rows themselves;
-    ``sides`` are the servers, ``settled`` the tables in which something is set afterwards."""
+    """Digests of all that makes the rows of a plan's tables come out as they do, beside the rows themselves as they
+    are read, and so beside what is left out of them. ``sides`` are the servers, ``settled`` the tables in which
+    something is set afterwards."""
 
     def __init__(self, plan: Plan, sides: Sequence[Facts], settled: Iterable[str]) -> None:
         self._plan = plan
@@ -145,7 +146,6 @@ class Signatures:
         mine: list[object] = [
             [_NEXT_NUMBER.sub("", text) for text in (item.original, item.schema)],
             [item.table.columns, item.table.key, item.target, item.rewritten],
-            [item.leave, sorted(item.replacements.items())],
             [(at, rules) for at, rules in sorted(plan.encoded.items()) if at[0] == name],
             [(at, [*map(vars, some)]) for at, some in sorted(plan.signed.items()) if at[0] == name],
             plan.settling.steps if name in self._settled else (),
