@@ -9,18 +9,16 @@ loading that dump with the server's own client. Needs what scripts/install-syste
 
 from __future__ import annotations
 
-import argparse
 import random
 import shutil
 import statistics
 import subprocess
-import tempfile
 import time
 from pathlib import Path
 
 from measured import fresh, vetrin
-from pull_database import empty, generate, project
-from systems import Mariadb, program, running
+from pull_database import empty, generate, on_a_server, project
+from systems import Mariadb, program
 
 
 def dump(server: Mariadb, database: str, path: Path) -> float:
@@ -62,21 +60,6 @@ def change(server: Mariadb, database: str, chance: random.Random) -> None:
             f"UPDATE {table} SET {column} = CONCAT('changed ', {key}) WHERE {key} IN ({keys})",
             database=database,
         )
-
-
-def main() -> None:
-    parser = argparse.ArgumentParser(
-        description=__doc__, formatter_class=argparse.RawTextHelpFormatter
-    )
-    parser.add_argument("--size", type=float, default=500, help="megabytes of the database (500)")
-    parser.add_argument("--runs", type=int, default=3, help="runs of each (3)")
-    args = parser.parse_args()
-    folder = Path(tempfile.mkdtemp(prefix="vb-", dir="/tmp"))
-    try:
-        with running(Mariadb, folder / "server") as server:
-            measure(server, folder, args.size, args.runs)
-    finally:
-        shutil.rmtree(folder, ignore_errors=True)
 
 
 def measure(server: Mariadb, folder: Path, size: float, runs: int) -> None:
@@ -122,4 +105,4 @@ def measure(server: Mariadb, folder: Path, size: float, runs: int) -> None:
 
 
 if __name__ == "__main__":
-    main()
+    on_a_server(__doc__, measure)

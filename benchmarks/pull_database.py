@@ -18,7 +18,7 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
@@ -165,9 +165,12 @@ def pull(server: Mariadb, folder: Path, target: str) -> tuple[float, float]:
     return vetrin(folder, "pull", "--parts", "data", "--yes")
 
 
-def main() -> None:
+def on_a_server(
+    description: str | None, measure: Callable[[Mariadb, Path, float, int], None]
+) -> None:
+    """Measure with a server and a folder of one's own, in the size and as often as the command line says."""
     parser = argparse.ArgumentParser(
-        description=__doc__, formatter_class=argparse.RawTextHelpFormatter
+        description=description, formatter_class=argparse.RawTextHelpFormatter
     )
     parser.add_argument("--size", type=float, default=500, help="megabytes of the database (500)")
     parser.add_argument("--runs", type=int, default=3, help="runs of each (3)")
@@ -211,4 +214,4 @@ def measure(server: Mariadb, folder: Path, size: float, runs: int) -> None:
 
 
 if __name__ == "__main__":
-    main()
+    on_a_server(__doc__, measure)

@@ -9,12 +9,9 @@ their ends, and with --full; and the memory of each. Needs what scripts/install-
 
 from __future__ import annotations
 
-import argparse
-import shutil
 import statistics
 import subprocess
 import sys
-import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -23,7 +20,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 sys.path.insert(0, str(Path(__file__).parent))
 import pull_database as rows
 from measured import fresh, vetrin
-from systems import Mariadb, program, running
+from systems import Mariadb, program
 
 TABLES = {"wp_posts": "ID", "wp_postmeta": "meta_id", "wp_comments": "comment_ID"}
 VALUES = {"wp_posts": "post_content", "wp_postmeta": "meta_value", "wp_comments": "comment_content"}
@@ -92,20 +89,5 @@ def measure(server: Mariadb, folder: Path, size: float, runs: int) -> None:
     fresh(project)
 
 
-def main() -> None:
-    parser = argparse.ArgumentParser(
-        description=__doc__, formatter_class=argparse.RawTextHelpFormatter
-    )
-    parser.add_argument("--size", type=float, default=500, help="megabytes of the database (500)")
-    parser.add_argument("--runs", type=int, default=3, help="runs of each (3)")
-    args = parser.parse_args()
-    folder = Path(tempfile.mkdtemp(prefix="vb-", dir="/tmp"))
-    try:
-        with running(Mariadb, folder / "server") as server:
-            measure(server, folder, args.size, args.runs)
-    finally:
-        shutil.rmtree(folder, ignore_errors=True)
-
-
 if __name__ == "__main__":
-    main()
+    rows.on_a_server(__doc__, measure)

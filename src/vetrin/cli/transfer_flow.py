@@ -122,7 +122,7 @@ class TransferFlow:
 
     def _copied(self, plan: Plan) -> Run | None:
         """The run whose copy this one goes by, moving only what differs."""
-        if plan.full or not plan.tables or plan.kind not in ("pull", "push"):
+        if not plan.goes_by_last_copy:
             return None
         return standing_copy(self.context.journals, plan.source.name, plan.target.name)
 

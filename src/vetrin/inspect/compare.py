@@ -52,6 +52,12 @@ class Expected:
     kept: Patterns | None = None
     says: tuple[str, ...] = ()
 
+    def has_setting(self, name: str) -> bool:
+        """True for a setting of the copy's own."""
+        return any(
+            name.startswith(one[:-1]) if one.endswith("*") else name == one for one in self.settings
+        )
+
 
 @dataclass(frozen=True)
 class Line:
@@ -283,7 +289,7 @@ class _Work:
                 self._line(
                     "settings", named.name,
                     self._rewritten(_words(self._a, named)), _words(self._b, named),
-                    marks=not any(_fits(key, self._expected.settings) for key in named.keys),
+                    marks=not any(self._expected.has_setting(key) for key in named.keys),
                 )  # fmt: skip
 
     def extensions(self) -> None:
@@ -527,10 +533,6 @@ class _Rows:
             if self.by_key is not None and self.count > _ROW_BY_ROW:
                 self.by_key = None
                 self.labels.clear()
-
-
-def _fits(name: str, patterns: Sequence[str]) -> bool:
-    return any(name.startswith(one[:-1]) if one.endswith("*") else name == one for one in patterns)
 
 
 @dataclass(frozen=True)

@@ -13,11 +13,12 @@ from datetime import datetime
 from typing import Any, Literal
 
 from ..cms import Definition
-from ..config import Environment
+from ..config import Environment, Leave
 from ..database import AllOf, AnyOf, Condition, Like, Not, OneOf, Table
 from ..database.base import Cell
 from ..errors import NothingToDo
 from ..files import DigestCache, Entry, Patterns
+from ..inspect.compare import Expected
 from ..rewrite.structured_values import differing_parts
 from ..site import (
     PrefixedValues,
@@ -29,7 +30,7 @@ from ..site import (
 )
 from ..store import Manifest, Store, open_snapshot
 from .baseline import Notes
-from .exclusions import dropped, work_out
+from .exclusions import left_kinds, work_out
 from .expected import expected_of
 from .journal import Journals, Run
 from .last_copy import read
@@ -226,11 +227,16 @@ class _Work:
         self._rows_of = rows_of
         self._source_seen = source_seen
         self._definition: Definition = site.definition
+        self._minor = [
+            (kind.table, site.condition(kind.where))
+            for kind in site.definition.rows
+            if kind.suggested
+        ]
         self._texts = Patterns(self._definition.text_files)
 
     def tables(self, tell: Callable[[str], None]) -> None:
         site, stored = self._site, self._stored
-        earlier, left, own = self._earlier(), self._left(), self._own_settings()
+        earlier, left, own = self._earlier(), self._left(), self._own()
         theirs = {table.name.removeprefix(site.prefix): table for table in site.tables}
         with site.database.reading() as reader:
             for table in stored.tables:
@@ -269,20 +275,17 @@ class _Work:
         """What does not travel, by the names that the tables have here."""
         if self._since.run is None:
             return Left()
-        kinds = (
-            *self._choices.leave.rows,
-            *dropped(self._definition, self._choices.arrival),
-        )
         leave = self._choices.leave
-        chosen = type(leave)(rows=tuple(dict.fromkeys(kinds)), where=leave.where)
+        kinds = left_kinds(self._definition, leave, self._choices.arrival)
+        chosen = Leave(rows=kinds, where=leave.where)
         found = work_out(self._site, chosen, {}, frozenset())
         return Left(found.leave, found.replacements)
 
-    def _own_settings(self) -> tuple[str, ...]:
-        """Settings of a target that are its own: what it kept, and what arrival set."""
+    def _own(self) -> Expected:
+        """What of a target is its own: what it kept, and what arrival set."""
         if self._since.role != "target":
-            return ()
-        return expected_of(self._stored, self._site, self._choices, data=True).settings
+            return Expected()
+        return expected_of(self._stored, self._site, self._choices, data=True)
 
     def _count(
         self,
@@ -290,7 +293,7 @@ class _Work:
         table: Table,
         item: TableChanges,
         change: RowChange,
-        own: Sequence[str],
+        own: Expected,
     ) -> None:
         names = [column.name for column in table.columns]
         settings, entries = self._definition.settings, self._definition.entries
@@ -299,7 +302,7 @@ class _Work:
         values = dict(zip(names, row, strict=True))
         if settings is not None and plain == settings.table:
             name = _text(values[settings.name])
-            if _fits(name, own) or self._is_minor(plain, values):
+            if own.has_setting(name) or self._is_minor(plain, values):
                 return
             self._setting(name, names.index(settings.value), change)
         if entries is not None and plain == entries.table and not self._is_minor(plain, values):
@@ -317,12 +320,7 @@ class _Work:
 
     def _is_minor(self, plain: str, values: Mapping[str, Cell]) -> bool:
         """True for a row of a kind that a transfer may well leave out."""
-        return any(
-            kind.table == plain
-            and kind.suggested
-            and _meets(self._site.condition(kind.where), values) is True
-            for kind in self._definition.rows
-        )
+        return any(table == plain and _meets(part, values) is True for table, part in self._minor)
 
     def _setting(self, name: str, place: int, change: RowChange) -> None:
         old, new = (None if row is None else row[place] for row in (change.before, change.after))
@@ -392,10 +390,6 @@ def _state(change: RowChange) -> State:
     if change.before is None:
         return "added"
     return "removed" if change.after is None else "changed"
-
-
-def _fits(name: str, patterns: Sequence[str]) -> bool:
-    return any(name.startswith(one[:-1]) if one.endswith("*") else name == one for one in patterns)
 
 
 def _meets(part: Condition, values: Mapping[str, Cell]) -> bool | None:

@@ -71,6 +71,11 @@ def dropped(definition: Definition, arrival: Arrival) -> tuple[str, ...]:
     )
 
 
+def left_kinds(definition: Definition, leave: Leave, arrival: Arrival) -> tuple[str, ...]:
+    """The kinds of rows that stay behind: those that were chosen, and what arrival would drop at once."""
+    return tuple(dict.fromkeys([*leave.rows, *dropped(definition, arrival)]))
+
+
 def views_without(
     source: ReadableSite, absent: Collection[str]
 ) -> tuple[tuple[str, ...], list[str]]:

@@ -10,7 +10,7 @@ from ..inspect.compare import Expected
 from ..site import PrefixedValues, ReadableSite
 from .arrival import settling
 from .arrival_steps import KeepRows, KeepSettings, SettingStep, tables_of
-from .exclusions import dropped, left_files, patterns_of, work_out
+from .exclusions import left_files, left_kinds, patterns_of, work_out
 from .journal import Journals, Run
 from .plan import Choices
 
@@ -54,9 +54,9 @@ def expected_of(
         if any(target.named(table.name, pattern) for pattern in keep.tables)
     )
     there = {table.name for table in source.tables}
-    rows = (*leave.rows, *dropped(source.definition, choices.arrival))
+    rows = left_kinds(source.definition, leave, choices.arrival)
     stale: dict[str, list[Condition]] = PrefixedValues.between(source, target).stale(source)
-    leaving = work_out(source, replace(leave, rows=tuple(dict.fromkeys(rows))), stale, stay & there)
+    leaving = work_out(source, replace(leave, rows=rows), stale, stay & there)
     steps = settling(source, target, keep, choices.arrival)
     settings: list[str] = []
     tables: set[str] = set()

@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from ..atomic import write_whole
-from ..database import UNTOLD, Attachment, Facts, KeyRange, Page, spans
+from ..database import NO_ROWS, UNTOLD, Attachment, Facts, KeyRange, Page, spans
 from .journal import Journals, Run
 from .plan import Plan, TablePlan
 
@@ -64,6 +64,13 @@ def ranges_of(known: KnownTable) -> list[KeyRange]:
     if not known.pages:
         return [KeyRange()]
     return [*spans(known.pages), KeyRange(known.pages[-1].upto)]
+
+
+def claims_of(known: KnownTable) -> list[tuple[str, str]]:
+    """The digests of these ranges, at the source and at the target."""
+    if not known.pages:
+        return [(known.source, known.target)]
+    return [*((page.digest, page.became) for page in known.pages), (NO_ROWS, NO_ROWS)]
 
 
 @dataclass(frozen=True)

@@ -158,6 +158,11 @@ class Plan:
         return sum(item.table.size for item in self.tables)
 
     @property
+    def goes_by_last_copy(self) -> bool:
+        """True where only rows have to move that differ from what the last transfer left."""
+        return not self.full and bool(self.tables) and self.kind in ("pull", "push")
+
+    @property
     def build(self) -> Build | None:
         """What is pushed; None where that is no build."""
         return self.pushed.build if self.pushed else None

@@ -34,8 +34,8 @@ from .arrival import Settling, settling
 from .exclusions import (
     Leaving,
     can_hang,
-    dropped,
     left_files,
+    left_kinds,
     patterns_of,
     routines_with,
     views_without,
@@ -245,8 +245,7 @@ class _Planner:
     def _leaving(self) -> Leaving:
         """What is left out: what was chosen, and what arrival would drop at once."""
         source, target, choices = self._source, self._target, self._choices
-        going = dropped(source.definition, choices.arrival)
-        rows = tuple(dict.fromkeys([*choices.leave.rows, *going]))
+        rows = left_kinds(source.definition, choices.leave, choices.arrival)
         ours = {table.name: table for table in target.tables}
         stay = set()
         for pattern in choices.keep.tables:

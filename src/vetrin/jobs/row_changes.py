@@ -12,7 +12,6 @@ from dataclasses import dataclass, field, replace
 
 from ..database import (
     BATCH_BYTES,
-    NO_ROWS,
     UNTOLD,
     Batch,
     Condition,
@@ -31,7 +30,7 @@ from ..database.row_codec import batches_of, cells_of, records_of
 from ..site import ReadableSite, RowPipeline, TableRows
 from ..store import Store
 from .baseline import Pieces
-from .last_copy import KnownTable, ranges_of
+from .last_copy import KnownTable, claims_of, ranges_of
 
 _TOGETHER = 32 << 20  # bytes of a table without a usable key that is compared row by row
 _PAGES = 64  # that are compared at once
@@ -86,6 +85,7 @@ def row_changes(
     source = earlier.pipeline is None
     known = earlier.tables.get(stored.name)
     by_key = can_copy_in_ranges(stored)
+    mixed = engine_of(earlier.site.database.engine).any_type
     if known is None:
         known = _as_known(earlier, stored)
     now = reader.digests(
@@ -94,10 +94,7 @@ def row_changes(
         leave=leave if source else None,
         replacements=replacements if source else None,
     )
-    claimed = [
-        *(page.digest if source else page.became for page in known.pages),
-        *([NO_ROWS] if known.pages else [known.source if source else known.target]),
-    ]
+    claimed = [at_source if source else became for at_source, became in claims_of(known)]
     ranges = [
         one
         for one, digest, claim in zip(ranges_of(known), now, claimed, strict=True)
@@ -117,7 +114,7 @@ def row_changes(
         if earlier.pipeline is not None:
             chosen = TableRows(stored, earlier.site.rewritable(stored))
             before = earlier.pipeline.change(chosen, before)
-        yield from _side_by_side(stored, before, rows)
+        yield from _side_by_side(stored, before, rows, mixed=mixed)
 
 
 def _as_known(earlier: Earlier, table: Table) -> KnownTable:
@@ -157,12 +154,11 @@ def _earlier_rows(earlier: Earlier, table: Table, key_range: KeyRange) -> Iterat
 
 
 def _side_by_side(
-    table: Table, before: Iterable[Batch], after: Iterable[Batch]
+    table: Table, before: Iterable[Batch], after: Iterable[Batch], *, mixed: bool
 ) -> Iterator[RowChange]:
     """Rows that one of two sides lacks, those of the same key together."""
-    old, mixed = _counted(before)
-    new, also = _counted(after)
-    sides = [_rows(table, records, mixed=mixed or also) for records in (old - new, new - old)]
+    old, new = _counted(before), _counted(after)
+    sides = [_rows(table, records, mixed=mixed) for records in (old - new, new - old)]
     names = [column.name for column in table.columns]
     places = [names.index(name) for name in table.key]
     if not places:
@@ -182,13 +178,11 @@ def _order(key: Row) -> list[tuple[int, object]]:
     ]  # fmt: skip
 
 
-def _counted(batches: Iterable[Batch]) -> tuple[Counter[bytes], bool]:
+def _counted(batches: Iterable[Batch]) -> Counter[bytes]:
     found: Counter[bytes] = Counter()
-    mixed = False
     for batch in batches:
-        mixed = batch.mixed
         found.update(records_of(batch))
-    return found, mixed
+    return found
 
 
 def _rows(table: Table, records: Counter[bytes], *, mixed: bool) -> list[Row]:

@@ -34,7 +34,7 @@ from ..errors import JobError
 from ..site import RowPipeline
 from .baseline import Baseline
 from .events import Checking, Moved, TableDone, TableStarted
-from .last_copy import KnownTable, LastCopy, Signatures, ranges_of
+from .last_copy import KnownTable, LastCopy, Signatures, claims_of, ranges_of
 from .plan import Plan, TablePlan
 from .run_context import RunContext
 
@@ -193,7 +193,7 @@ class TableUpdater:
         digests: Sequence[tuple[str, str]],
     ) -> bool:
         """Work out what differs in a table; False where it has to be taken as a whole."""
-        name, claims = item.table.name, _claims(known)
+        name, claims = item.table.name, claims_of(known)
         differ = [
             number
             for number, (now, claimed) in enumerate(zip(digests, claims, strict=True))
@@ -434,13 +434,6 @@ def _records(batches: Iterable[Batch]) -> list[bytes]:
 def at_target(item: TablePlan) -> Table:
     """A table as it is read at the target."""
     return replace(item.table, name=item.target)
-
-
-def _claims(known: KnownTable) -> list[tuple[str, str]]:
-    """The digests of these, at the source and at the target."""
-    if not known.pages:
-        return [(known.source, known.target)]
-    return [*((page.digest, page.became) for page in known.pages), (NO_ROWS, NO_ROWS)]
 
 
 def _count(digest: str) -> int:

@@ -206,7 +206,7 @@ def _begun(plan: Plan, context: RunContext) -> tuple[Run, tuple[int, ...]]:
 
 def _last_copy(plan: Plan, journals: Journals) -> tuple[LastCopy, Run] | None:
     """What the last transfer of this kind left, where the plan goes by it."""
-    if plan.full or not plan.tables or plan.kind not in ("pull", "push"):
+    if not plan.goes_by_last_copy:
         return None
     return last_copy(journals, plan.source.name, plan.target.name)
 
