@@ -317,6 +317,32 @@ def test_a_run_that_found_nothing_to_do_rests_on_the_one_before(railway: Pair) -
     assert journals.baseline("production", "local") == nothing.baseline
 
 
+@pytest.mark.parametrize("harmed", ["nothing", "a page", "all pages"])
+def test_changes_all_over_a_table_are_put_into_its_baseline(
+    harmed: str, trains: Pair, database_server: Mariadb
+) -> None:
+    """Also where what is kept of it, and concerned, cannot be read any more."""
+    first = trains.pull()
+    table = next(t for t in trains.last().data.tables if t.table.name == "wp_trains")  # type: ignore[union-attr]
+    pages = [*trains.store.pages(table)]
+    objects = trains.folder / ".vetrin/store"
+    for page in {"nothing": [], "a page": pages[3:4], "all pages": pages}[harmed]:
+        (objects / trains.store.contents.place(page.digest)).write_bytes(b"harmed")
+    database_server.run(
+        "UPDATE wp_trains SET log = CONCAT(id, 'late') WHERE id % 40 = 4",
+        "DELETE FROM wp_trains WHERE id % 1800 = 10",
+        "INSERT INTO wp_trains SELECT id + 1, 'extra' FROM wp_trains WHERE id % 3000 = 0",
+        "UPDATE wp_calls SET at = 'noon' WHERE train % 9 = 2 AND stop = 4",
+        database="live_site",
+    )
+    report = trains.pull()
+    assert report.since == first.run.number and report.remarks == ()
+    assert report.written["wp_trains"] == 225 + 5 + 3 and report.written["wp_calls"] == 10
+    assert trains.is_as_the_source(trains.last(), trains.plan)
+    if harmed == "nothing":
+        assert trains.last().added < 40_000
+
+
 def test_every_so_often_what_nothing_needs_is_removed(
     railway: Pair, monkeypatch: pytest.MonkeyPatch
 ) -> None:

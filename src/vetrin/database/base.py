@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any, Literal, Protocol
 from .conditions import Replacement, Where
 
 if TYPE_CHECKING:
-    from .key_ranges import KeyRange, Page
+    from .key_ranges import KeyRange, KeyRanges, Page
 
 Cell = bytes | int | float | None
 
@@ -248,7 +248,7 @@ class Reader(Protocol):
         *,
         leave: Where | None = None,
         replacements: Mapping[str, Replacement] | None = None,
-        key_range: KeyRange | None = None,
+        key_range: KeyRange | KeyRanges | None = None,
     ) -> Iterator[Batch]:
         """All rows in key order (where there is one), in batches of about ``batch_bytes``.
 
@@ -267,8 +267,16 @@ class Reader(Protocol):
         """The digests of pages as they are now (``key_ranges.py``), made where the database is; ``UNTOLD`` for one
         that cannot be made. With the range of all rows, of tables that do not go by key."""
 
-    def records(self, table: Table, stretch_bytes: int = BATCH_BYTES) -> Iterator[list[bytes]]:
-        """All rows in the order of ``rows``, for keeping, as the records that ``row_codec.py`` tells of."""
+    def records(
+        self,
+        table: Table,
+        stretch_bytes: int = BATCH_BYTES,
+        *,
+        leave: Where | None = None,
+        replacements: Mapping[str, Replacement] | None = None,
+        key_range: KeyRange | KeyRanges | None = None,
+    ) -> Iterator[list[bytes]]:
+        """The rows that ``rows`` gives, for keeping, as the records that ``row_codec.py`` tells of."""
 
     def count(self, table: str, where: Where | None = None) -> int:
         """How many rows meet a condition, in this view."""

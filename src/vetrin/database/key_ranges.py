@@ -54,6 +54,32 @@ class KeyRange:
         return " AND ".join(parts)
 
 
+@dataclass(frozen=True)
+class KeyRanges:
+    """Rows whose key is in one of some ranges, or that have one of some ``keys``."""
+
+    ranges: tuple[KeyRange, ...] = ()
+    keys: frozenset[tuple[int, ...]] = frozenset()
+
+    def holds(self, key: tuple[int, ...]) -> bool:
+        """True for a key that is wanted."""
+        return key in self.keys or any(one.holds(key) for one in self.ranges)
+
+    def sql(self, names: Sequence[str]) -> str:
+        """A condition on key columns, whose names are quoted already."""
+        parts = [f"({one.sql(names) or '1 = 1'})" for one in self.ranges]
+        keys = sorted(self.keys)
+        if len(names) == 1 and keys:
+            parts.append(f"{names[0]} IN ({', '.join(str(int(key[0])) for key in keys)})")
+        else:
+            parts += [f"({_equal(names, key)})" for key in keys]
+        return f"({' OR '.join(parts) or '1 = 0'})"
+
+
+def _equal(names: Sequence[str], values: Sequence[int]) -> str:
+    return " AND ".join(f"{name} = {int(value)}" for name, value in zip(names, values, strict=True))
+
+
 def _beyond(names: Sequence[str], values: Sequence[int], sign: str) -> str:
     name, value = names[0], int(values[0])
     if len(names) == 1:
@@ -99,6 +125,15 @@ def digest_of_sum(count: int, total: int | None) -> str:
     if (total or 0) >= _BEYOND:
         return UNTOLD
     return f"{count}-{total or 0}"
+
+
+def digest_with(digest: str, gone: Iterable[bytes], came: Iterable[bytes]) -> str:
+    """The digest of rows of which some went, and others came, by their records."""
+    count, total = map(int, digest.split("-"))
+    for sign, records in ((-1, gone), (1, came)):
+        some, part = map(int, digest_of_records(records).split("-"))
+        count, total = count + sign * some, total + sign * part
+    return f"{count}-{total}"
 
 
 def joint_digest(digests: Iterable[str]) -> str:

@@ -74,6 +74,42 @@ def take_cells(body: bytes, append: Callable[[Cell], None]) -> None:
         at = end
 
 
+def record_end(content: bytes, at: int, width: int) -> int:
+    """Where the record of ``width`` cells that begins at ``at`` ends; at most where ``content`` does."""
+    stop = len(content)
+    for _ in range(width):
+        if at >= stop:
+            break
+        length = content[at]
+        at += 1
+        if length < 251:
+            at += length
+        elif length != 251:
+            end = at + (2 if length == 252 else 3 if length == 253 else 8)
+            at = end + int.from_bytes(content[at:end], "little")
+    return at
+
+
+def split_records(content: bytes, width: int) -> list[bytes]:
+    """The records, of ``width`` cells each, that lie one behind the other."""
+    found: list[bytes] = []
+    begin = at = cells = 0
+    stop = len(content)
+    while at < stop:
+        length = content[at]
+        at += 1
+        if length < 251:
+            at += length
+        elif length != 251:
+            end = at + (2 if length == 252 else 3 if length == 253 else 8)
+            at = end + int.from_bytes(content[at:end], "little")
+        cells += 1
+        if cells == width:
+            found.append(content[begin:at])
+            begin, cells = at, 0
+    return found
+
+
 def batches_of(
     records: Iterable[bytes], width: int, batch_bytes: int, *, mixed: bool
 ) -> Iterator[Batch]:

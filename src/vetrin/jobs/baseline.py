@@ -11,7 +11,7 @@ from __future__ import annotations
 import contextlib
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import datetime
 from itertools import islice
 from types import TracebackType
@@ -21,7 +21,7 @@ from ..append_log import AppendLog
 from ..database import Attachment, Batch, KeyRange, Table, can_copy_in_ranges
 from ..database.engines import engine_of
 from ..database.row_codec import records_of
-from ..errors import NewerLog, Stopped, StoreError
+from ..errors import DamagedObject, NewerLog, Stopped, StoreError
 from ..site import ReadableSite
 from ..store import (
     Chunk,
@@ -38,6 +38,7 @@ from ..store import (
     manifest_of,
     written,
 )
+from .baseline_edits import BaselineEdits, Exchanged, Piece
 from .journal import Journals, Run
 from .plan import Plan, TablePlan
 
@@ -45,14 +46,6 @@ _VERSION = 1  # of the notes
 _ENDS = ("after", "upto")
 _KEPT = 2  # baselines from one environment to another: the last run may be undone
 _SWEPT = 10  # runs after which what no snapshot needs is removed
-
-
-@dataclass(frozen=True)
-class Piece:
-    """All rows of a table that are in a range of its key, in pages."""
-
-    key_range: KeyRange
-    pages: tuple[Chunk, ...]
 
 
 class Pieces:
@@ -157,6 +150,7 @@ class Baseline:
         self._old: dict[str, StoredTable] = {}
         self._attachments: tuple[Attachment, ...] = ()
         self._stack = contextlib.ExitStack()
+        self._edits: BaselineEdits | None = None
         self._added = 0
         self.since = datetime.now().astimezone().isoformat(timespec="milliseconds")
         self.lost = ""
@@ -258,6 +252,52 @@ class Baseline:
             self._tables[table.name].drop(key_range)
             with self.trying():
                 self._notes.write(table.name, key_range, None)
+
+    def exchange(
+        self,
+        table: Table,
+        key_range: KeyRange,
+        records: Sequence[bytes],
+        digests: tuple[str, str] | None = None,
+    ) -> Exchanged | None:
+        """Put all rows that a range has now, in the order of the key, in the place of those that were kept; which of
+        them differ, None where that is not known. ``digests`` are those of both, where they are known. The ranges of
+        a table come in order, until ``settle``."""
+        if not self.kept:
+            return None
+        found = None
+        with self.trying() as store:
+            try:
+                if self._edits is None or self._edits.table != table.name:
+                    self._edits = BaselineEdits(
+                        store.contents,
+                        self._hands,
+                        table,
+                        self._tables[table.name],
+                        mixed=engine_of(self._source.database.engine).any_type,
+                    )
+                found = self._edits.exchange(key_range, records, digests)
+            except DamagedObject as error:
+                store.contents.set_aside(error.digest)
+            except ValueError:  # some engines take texts for numbers
+                pass
+        if found is None:
+            self._edits = None
+            self.drop(table, KeyRange())
+        return found
+
+    def settle(self, table: Table) -> None:
+        """Have what was exchanged in a table's ranges stand there."""
+        edits, self._edits = self._edits, None
+        if edits is None or edits.table != table.name or not self.kept:
+            return
+        with self.trying():
+            for key_range, pieces in edits.finish():
+                self.drop(table, key_range)
+                for piece in pieces:
+                    self._tables[table.name].add(piece)
+                    self._notes.write(table.name, piece.key_range, piece.pages)
+            self._added += edits.added
 
     def gaps(self, table: Table) -> list[KeyRange]:
         """The ranges of which the source has to be read once more."""

@@ -14,6 +14,7 @@ from ..database import (
     Facts,
     ForeignKey,
     KeyRange,
+    KeyRanges,
     OneOf,
     ReadableDatabase,
     Replacement,
@@ -123,7 +124,7 @@ class SnapshotDatabase:
         *,
         leave: Where | None = None,
         replacements: Mapping[str, Replacement] | None = None,
-        key_range: KeyRange | None = None,
+        key_range: KeyRange | KeyRanges | None = None,
     ) -> Iterator[Batch]:
         item = self._table(table.name)
         width = len(table.columns)
@@ -148,7 +149,7 @@ class SnapshotDatabase:
         stretches: Iterator[bytes],
         leave: Where | None,
         replacements: Mapping[str, Replacement],
-        key_range: KeyRange | None,
+        key_range: KeyRange | KeyRanges | None,
     ) -> Iterator[list[Cell]]:
         """The rows that are not left out, with what stands in their columns' place."""
         table = item.table
@@ -201,8 +202,18 @@ class SnapshotDatabase:
         asked = f"SELECT {sql} IS NOT {quote(column)}, {sql} FROM {quote(table)} ORDER BY rowid"
         return self._opened().ask(asked, [*values, *values], {})
 
-    def records(self, table: Table, stretch_bytes: int = BATCH_BYTES) -> Iterator[list[bytes]]:
-        for batch in self.rows(table, stretch_bytes):
+    def records(
+        self,
+        table: Table,
+        stretch_bytes: int = BATCH_BYTES,
+        *,
+        leave: Where | None = None,
+        replacements: Mapping[str, Replacement] | None = None,
+        key_range: KeyRange | KeyRanges | None = None,
+    ) -> Iterator[list[bytes]]:
+        for batch in self.rows(
+            table, stretch_bytes, leave=leave, replacements=replacements, key_range=key_range
+        ):
             yield records_of(batch)
 
     def digests(
@@ -296,11 +307,9 @@ class SnapshotDatabase:
             self._index = None
 
 
-def _inside(key_range: KeyRange, cells: Sequence[Cell]) -> bool:
+def _inside(key_range: KeyRange | KeyRanges, cells: Sequence[Cell]) -> bool:
     """True for a row whose cells of the key lie in a range; these are whole numbers."""
-    key = tuple(int(cell) for cell in cells if cell is not None)
-    after, upto = key_range.after, key_range.upto
-    return (after is None or key > after) and (upto is None or key <= upto)
+    return key_range.holds(tuple(int(cell) for cell in cells if cell is not None))
 
 
 def _as_cell(value: Any, old: Cell, mixed: bool) -> Cell:

@@ -140,18 +140,30 @@ class TableWriter:
             ends.append(self.rows)
         return ends
 
+    def put(self, content: bytes, rows: int) -> None:
+        """Store a page of its own: some whole records, at most 2 MiB of them. Raises StoreError."""
+        self.end_page()
+        self._begin_content(content, rows)
+
+    def end_page(self) -> None:
+        """Let no page reach beyond the records that were added by now. Raises StoreError."""
+        for page in self._cutter.end():
+            self._begin(page)
+
     def settled(self, beyond: int = 0) -> list[Chunk]:
         """The pages, but for the first ``beyond``, of which it is known by now where they lie."""
         return self._pages[beyond : self._patches[0][0] if self._patches else None]
 
     def _begin(self, records: list[bytes]) -> None:
-        content = b"".join(records)
+        self._begin_content(b"".join(records), len(records))
+
+    def _begin_content(self, content: bytes, rows: int) -> None:
         mark = crc32(content[:_BEGINNING])
         digest, like = "", None
         if self._old:
             digest = fingerprint(content)
-            like = self._likely(digest, mark, len(records))
-        page = Chunk(digest, len(records), len(content), mark)
+            like = self._likely(digest, mark, rows)
+        page = Chunk(digest, rows, len(content), mark)
         self.rows += page.rows
         self.size += page.size
         self._jobs.append(self._hands.do(self._keep, content, page, like))
@@ -198,8 +210,7 @@ class TableWriter:
 
     def finish(self) -> list[Chunk]:
         """The pages, when all are stored. Raises StoreError."""
-        for records in self._cutter.end():
-            self._begin(records)
+        self.end_page()
         while self._jobs:
             self._settle()
         self._bundle()

@@ -9,7 +9,7 @@ from typing import Any
 
 from ..base import BATCH_BYTES, Batch, Column, Table
 from ..conditions import Replacement, Where
-from ..key_ranges import NO_ROWS, KeyRange, digest_of_sum
+from ..key_ranges import NO_ROWS, KeyRange, KeyRanges, digest_of_sum
 from ..row_codec import NULL, cells_of
 from ..sql import Dialect, Statement
 from .columns import quote
@@ -34,7 +34,7 @@ class MysqlReader:
         *,
         leave: Where | None = None,
         replacements: Mapping[str, Replacement] | None = None,
-        key_range: KeyRange | None = None,
+        key_range: KeyRange | KeyRanges | None = None,
     ) -> Iterator[Batch]:
         sql = self._query(table, leave, replacements, key_range)
         width = len(table.columns)
@@ -49,7 +49,7 @@ class MysqlReader:
         table: Table,
         leave: Where | None,
         replacements: Mapping[str, Replacement] | None,
-        key_range: KeyRange | None,
+        key_range: KeyRange | KeyRanges | None,
     ) -> str:
         reads = {column.name: column.read.replace("%", "%%") for column in table.columns}
         sql, values = DIALECT.rows(
@@ -61,8 +61,16 @@ class MysqlReader:
         with self._wire.cursor() as cursor:
             return str(cursor.mogrify(sql, values))
 
-    def records(self, table: Table, stretch_bytes: int = BATCH_BYTES) -> Iterator[list[bytes]]:
-        sql = self._query(table, None, None, None)
+    def records(
+        self,
+        table: Table,
+        stretch_bytes: int = BATCH_BYTES,
+        *,
+        leave: Where | None = None,
+        replacements: Mapping[str, Replacement] | None = None,
+        key_range: KeyRange | KeyRanges | None = None,
+    ) -> Iterator[list[bytes]]:
+        sql = self._query(table, leave, replacements, key_range)
         with said(table.name):
             yield from self._wire.records(sql, stretch_bytes)
 
@@ -141,7 +149,7 @@ def _one_by_one(
     ]
 
 
-def range_condition(table: Table, key_range: KeyRange | None) -> str:
+def range_condition(table: Table, key_range: KeyRange | KeyRanges | None) -> str:
     """A condition for the rows of a range, with ``%`` doubled as in all that has values put into it."""
     names = [quote(name).replace("%", "%%") for name in table.key]
     return key_range.sql(names) if key_range is not None else ""

@@ -35,7 +35,7 @@ from ..base import (
     pending,
 )
 from ..conditions import Replacement, Where
-from ..key_ranges import KeyRange, digests_by_reading
+from ..key_ranges import KeyRange, KeyRanges, digests_by_reading
 from ..row_codec import Text, records_of
 from ..sql import Dialect
 from ..staging_edits import HiddenEditing
@@ -78,7 +78,7 @@ class _Reader:
         *,
         leave: Where | None = None,
         replacements: Mapping[str, Replacement] | None = None,
-        key_range: KeyRange | None = None,
+        key_range: KeyRange | KeyRanges | None = None,
     ) -> Iterator[Batch]:
         reads = {c.name: quote(c.name) if c.name != _ROWID else _ROWID for c in table.columns}
         sql, values = _DIALECT.rows(
@@ -119,8 +119,18 @@ class _Reader:
             ranges,
         )
 
-    def records(self, table: Table, stretch_bytes: int = BATCH_BYTES) -> Iterator[list[bytes]]:
-        for batch in self.rows(table, stretch_bytes):
+    def records(
+        self,
+        table: Table,
+        stretch_bytes: int = BATCH_BYTES,
+        *,
+        leave: Where | None = None,
+        replacements: Mapping[str, Replacement] | None = None,
+        key_range: KeyRange | KeyRanges | None = None,
+    ) -> Iterator[list[bytes]]:
+        for batch in self.rows(
+            table, stretch_bytes, leave=leave, replacements=replacements, key_range=key_range
+        ):
             yield records_of(batch)
 
     def count(self, table: str, where: Where | None = None) -> int:
@@ -129,7 +139,7 @@ class _Reader:
             return int(self._connection.execute(sql, values).fetchone()[0])
 
 
-def _range(table: Table, key_range: KeyRange | None) -> str:
+def _range(table: Table, key_range: KeyRange | KeyRanges | None) -> str:
     names = [name if name == _ROWID else quote(name) for name in table.key]
     return key_range.sql(names) if key_range is not None else ""
 

@@ -1,0 +1,150 @@
+"""The baseline of a table carried on by what changed: against a model that holds all rows in a dictionary."""
+
+from __future__ import annotations
+
+import random
+from pathlib import Path
+
+import pytest
+
+from vetrin.database import Batch, Column, KeyRange, Table, digest_with
+from vetrin.database.row_codec import records_of, split_records
+from vetrin.jobs.baseline_edits import BaselineEdits, Exchanged, Piece
+from vetrin.store import FolderBackend, Hands, Store, TableReader, TableWriter
+
+Rows = dict[tuple[int, ...], bytes]
+
+
+def table(columns: int) -> Table:
+    """A timetable whose key is one number, or two behind its text."""
+    whole = [Column(name, "bigint(20)", False) for name in ("stop", "train")[:columns]]
+    text = Column("remark", "longtext", True)
+    return Table(
+        "wp_stops", tuple([*whole, text] if columns == 1 else [text, *whole]), tuple(c.name for c in whole), frozenset(), 0, 0
+    )  # fmt: skip
+
+
+def record(shape: Table, key: tuple[int, ...], text: bytes) -> bytes:
+    numbers = [str(number).encode() for number in key]
+    cells = [*numbers, text] if shape.columns[0].name == "stop" else [text, *numbers]
+    return records_of(Batch(len(cells), list(cells), 0))[0]
+
+
+class Kept:
+    """A table in a store, in pieces."""
+
+    def __init__(self, folder: Path, shape: Table, hands: Hands) -> None:
+        self.store = Store(FolderBackend(folder))
+        self.shape = shape
+        self.hands = hands
+        self.pieces: list[Piece] = []
+
+    def fill(self, rows: Rows, borders: list[tuple[int, ...]]) -> None:
+        after = None
+        for upto in (*borders, None):
+            key_range = KeyRange(after, upto)
+            writer = TableWriter(self.store.contents, self.hands)
+            writer.add([rows[key] for key in sorted(rows) if key_range.holds(key)])
+            self.pieces.append(Piece(key_range, tuple(writer.finish())))
+            after = upto
+
+    def edits(self) -> BaselineEdits:
+        return BaselineEdits(self.store.contents, self.hands, self.shape, self.pieces, mixed=False)
+
+    def put(self, found: list[tuple[KeyRange, list[Piece]]]) -> None:
+        for key_range, pieces in found:
+            self.pieces = [one for one in self.pieces if one.key_range != key_range] + pieces
+        self.pieces.sort(key=lambda piece: piece.key_range.after or ())
+
+    def read(self) -> list[bytes]:
+        reader = TableReader(self.store.contents)
+        content = [b"".join(map(reader.read, piece.pages)) for piece in self.pieces]
+        found = [split_records(part, len(self.shape.columns)) for part in content]
+        for piece, part in zip(self.pieces, found, strict=True):
+            assert sum(page.rows for page in piece.pages) == len(part)
+        return [one for part in found for one in part]
+
+
+def text_for(chance: random.Random, rows: Rows) -> bytes:
+    """Short, long, or with another row's record in it: what is looked for by its bytes may be found there."""
+    if rows and chance.random() < 0.2:
+        return chance.choice([*rows.values()])
+    return bytes(chance.choices(b"abc", k=chance.choice((0, 3, 40, 251, 300))))
+
+
+def changed(chance: random.Random, shape: Table, rows: Rows, key_range: KeyRange, top: int) -> Rows:
+    """The rows of a range after some changes."""
+    found = {key: row for key, row in rows.items() if key_range.holds(key)}
+    for key in chance.sample(sorted(found), k=min(len(found), chance.randrange(3))):
+        del found[key]
+    for _ in range(chance.randrange(3)):
+        key = tuple(chance.randrange(top) for _ in shape.key)
+        if key_range.holds(key):
+            found[key] = record(shape, key, text_for(chance, rows))
+    return found
+
+
+@pytest.mark.parametrize("columns", [1, 2])
+@pytest.mark.parametrize("seed", range(60))
+def test_what_is_kept_is_what_the_source_has(tmp_path: Path, seed: int, columns: int) -> None:
+    chance, shape, top = random.Random(seed), table(columns), 60 if columns == 1 else 9
+    rows: Rows = {}
+    for _ in range(chance.randrange(60)):
+        key = tuple(chance.randrange(top) for _ in shape.key)
+        rows[key] = record(shape, key, text_for(chance, rows))
+    with Hands() as hands:
+        kept = Kept(tmp_path, shape, hands)
+        keys = sorted({tuple(chance.randrange(top) for _ in shape.key) for _ in range(6)})
+        kept.fill(rows, keys[:4])
+        for _ in range(4):
+            edits = kept.edits()
+            borders = sorted({tuple(chance.randrange(top) for _ in shape.key) for _ in range(5)})
+            for key_range in map(KeyRange, [None, *borders], [*borders, None]):
+                if chance.random() < 0.4:
+                    continue
+                old = {key: row for key, row in rows.items() if key_range.holds(key)}
+                new = changed(chance, shape, rows, key_range, top)
+                digests = digest_with("0-0", [], old.values()), digest_with("0-0", [], new.values())
+                found = edits.exchange(
+                    key_range,
+                    [new[key] for key in sorted(new)],
+                    digests if chance.random() < 0.8 else None,
+                )
+                assert found is not None
+                assert sorted(found.gone) == sorted(set(old.values()) - set(new.values()))
+                assert sorted(found.came) == sorted(set(new.values()) - set(old.values()))
+                rows = {key: row for key, row in rows.items() if key not in old} | new
+            kept.put(edits.finish())
+            assert kept.read() == [rows[key] for key in sorted(rows)]
+
+
+def test_nothing_is_told_of_a_range_that_is_not_all_kept(tmp_path: Path) -> None:
+    shape = table(1)
+    rows = {(number,): record(shape, (number,), b"halt") for number in range(20)}
+    with Hands() as hands:
+        kept = Kept(tmp_path, shape, hands)
+        kept.fill(rows, [(5,), (10,)])
+        del kept.pieces[1]
+        edits = kept.edits()
+        assert edits.exchange(KeyRange(None, (5,)), [*rows.values()][:6]) == Exchanged()
+        assert edits.exchange(KeyRange((4,), (6,)), [*rows.values()][5:7]) is None
+        assert edits.exchange(KeyRange((12,), None), [*rows.values()][13:]) == Exchanged()
+
+
+def test_a_piece_that_grew_is_cut_again(tmp_path: Path) -> None:
+    shape, chance = table(1), random.Random(3)
+    rows = {(1,): record(shape, (1,), b"halt")}
+    with Hands() as hands:
+        kept = Kept(tmp_path, shape, hands)
+        kept.fill(rows, [])
+        rows |= {
+            (number,): record(shape, (number,), chance.randbytes(3000)) for number in range(2, 1000)
+        }
+        edits = kept.edits()
+        edits.exchange(KeyRange(), [*rows.values()])
+        kept.put(edits.finish())
+        assert len(kept.pieces) > 3
+        assert kept.read() == [*rows.values()]
+        assert [(piece.key_range.after, piece.key_range.upto) for piece in kept.pieces][-1][
+            1
+        ] is None
