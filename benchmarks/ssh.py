@@ -1,21 +1,17 @@
 """Transfers over SSH, against the system's own programs through the same server.
 
-    python benchmarks/ssh.py [database] [files] [media] [--size 500] [--files 20000] [--media 1000]
+    python benchmarks/ssh.py [database] [files] [media] [again] [unchanged] [--size 500] [--files 20000] [--media 1000]
                              [--runs 3] [--slow]
 
-A private OpenSSH server on loopback; with ``--slow`` behind a line of 40 ms there and back and 50 Mbit/s.
-The kernel here has no queue that delays packets, so that line is a process in between: each block waits its
-20 ms and its turn. Prints the ratio of `vetrin pull` to the dump program, compressed, through ssh into the
-client; to a tar stream through ssh; and to scp of one file; where there is only SFTP, to one file after the
-other; and the memory of each.
+A private OpenSSH server on loopback; with ``--slow`` behind a line of 40 ms there and back and 50 Mbit/s. Prints the
+ratio of `vetrin pull` to the dump program, compressed, through ssh into the client; to a tar stream through ssh; and
+to scp of one file; where there is only SFTP, to one file after the other; and the memory of each. ``again`` compares
+repeat pulls with a full one, ``unchanged`` a pull of media of which nothing changed with a listing of them.
 """
 
 from __future__ import annotations
 
 import argparse
-import asyncio
-import contextlib
-import multiprocessing
 import os
 import shutil
 import statistics
@@ -23,7 +19,6 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections import deque
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
@@ -32,68 +27,12 @@ import files as tree
 import pull_database as rows
 import systems
 from measured import fresh, vetrin
+from repeat import scattered
+from slow_line import SlowLine
 from ssh_server import NO_FORWARDING, SFTP_ONLY, SshServer
 
-DELAY, RATE = 0.020, 50e6 / 8  # seconds one way; bytes per second
+KINDS = ["database", "files", "media", "again", "unchanged"]
 ONE_BY_ONE = 150  # files that are measured one after the other
-
-
-class SlowLine:
-    """Forwards one port to another, each way with a delay and at a rate."""
-
-    def __init__(self, to: int) -> None:
-        self.port = systems.free_port()
-        self._process = multiprocessing.get_context("fork").Process(
-            target=lambda: asyncio.run(_serve(self.port, to)), daemon=True
-        )
-        self._process.start()
-        time.sleep(0.5)
-
-    def stop(self) -> None:
-        self._process.kill()
-
-
-async def _serve(port: int, to: int) -> None:
-    busy = {"up": 0.0, "down": 0.0}  # until when each way of the whole line is taken
-
-    async def one_way(way: str, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        waiting: deque[tuple[float, bytes]] = deque()
-        change = asyncio.Event()
-
-        async def deliver() -> None:
-            while True:
-                while not waiting:
-                    change.clear()
-                    await change.wait()
-                due, block = waiting.popleft()
-                await asyncio.sleep(max(0.0, due - time.monotonic()))
-                if not block:
-                    with contextlib.suppress(OSError):
-                        writer.write_eof()
-                    return
-                writer.write(block)
-
-        task = asyncio.ensure_future(deliver())
-        with contextlib.suppress(ConnectionError):
-            while True:
-                block = await reader.read(8192)
-                now = time.monotonic()
-                busy[way] = max(busy[way], now) + len(block) / RATE
-                waiting.append((busy[way] + DELAY, block))
-                change.set()
-                if not block:
-                    break
-                # What is on the line and what may wait before it: as a router's buffer.
-                if busy[way] - now > 0.1:
-                    await asyncio.sleep(busy[way] - now - 0.1)
-        await task
-
-    async def both(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        there, back = await asyncio.open_connection("127.0.0.1", to)
-        await asyncio.gather(one_way("up", reader, back), one_way("down", there, writer))
-
-    server = await asyncio.start_server(both, "127.0.0.1", port)
-    await server.serve_forever()
 
 
 class Bench:
@@ -168,6 +107,63 @@ def database(bench: Bench, folder: Path, size: float, runs: int) -> None:
             memory.append(peak)
             print(f"  dump {theirs[-1]:.1f} s, pull {seconds:.1f} s", flush=True)
     told(f"{size:.0f} MB database", theirs, ours, memory, "at most 1.2")
+
+
+def again(bench: Bench, folder: Path, size: float, runs: int) -> None:
+    """Repeat pulls of a database, with nothing changed and with 0.1 per cent of the rows, against a full one."""
+    with systems.running(systems.Mariadb, folder / "mariadb") as server:
+        rows.generate(server, "large", size, folder)
+        project = rows.project(server, folder / "project", "large", "copied")
+        text = (project / "vetrin.toml").read_text()
+        remote = f'host = "ssh://{bench.server.name}"\nroot = "{project}/live"'
+        (project / "vetrin.toml").write_text(text.replace('root = "live"', remote))
+        rows.empty(server, "copied")
+        full = [pull(project, "data")[0]]
+        full += [
+            vetrin(project, "pull", "--parts", "data", "--yes", "--full")[0]
+            for _ in range(runs - 1)
+        ]
+        for name, each, limit in (
+            ("nothing changed", 0, 0.1),
+            ("0.1 % changed all over", 1000, 0.15),
+        ):
+            ours, memory = [], []
+            for turn in range(runs):
+                if each:
+                    scattered(server, each, turn)
+                seconds, peak = pull(project, "data")
+                ours.append(seconds)
+                memory.append(peak)
+            told(
+                f"{size:.0f} MB database, {name}",
+                full,
+                ours,
+                memory,
+                f"at most {limit} of a full pull",
+            )
+
+
+def unchanged(bench: Bench, folder: Path, count: int, runs: int) -> None:
+    """Many media files of which none changed, against `find -printf` there."""
+    project = folder / "project"
+    uploads = folder / "live/media"
+    tree.shell(folder / "live")
+    for number in range(count):
+        path = uploads / f"{2000 + number % 20}/{number % 12:02}/photo-{number}.jpg"
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(b"x" * (number % 90 + 10))
+    project.mkdir()
+    remote = f'host = "ssh://{bench.server.name}"\nroot = "{folder}/live"'
+    (project / "vetrin.toml").write_text(tree.PROJECT.replace('root = "live"', remote))
+    pull(project, "media")
+    theirs, ours, memory = [], [], []
+    for _ in range(runs):
+        listing = bench.ssh(f"find {uploads} -printf '%y %s %T@ %m %p\\n'")
+        theirs.append(shell_seconds(f"{listing} > /dev/null"))
+        seconds, peak = pull(project, "media")
+        ours.append(seconds)
+        memory.append(peak)
+    told(f"{count} media files, nothing changed, against find", theirs, ours, memory, "at most 3")
 
 
 def project_of(bench: Bench, folder: Path, count: int, megabytes: int) -> Path:
@@ -245,15 +241,18 @@ def main() -> None:
     parser = argparse.ArgumentParser(
         description=__doc__, formatter_class=argparse.RawTextHelpFormatter
     )
-    parser.add_argument("what", nargs="*", choices=[[], "database", "files", "media"])
+    parser.add_argument("what", nargs="*", choices=[[], *KINDS])
     parser.add_argument("--size", type=float, default=500, help="megabytes of the database (500)")
     parser.add_argument("--files", type=int, default=20_000, help="small files (20,000)")
     parser.add_argument("--media", type=int, default=1000, help="megabytes of media (1,000)")
+    parser.add_argument(
+        "--unchanged", type=int, default=50_000, help="media files of which none changed (50,000)"
+    )
     parser.add_argument("--runs", type=int, default=3, help="runs of each (3)")
     parser.add_argument("--slow", action="store_true", help="behind 40 ms and 50 Mbit/s")
     args = parser.parse_args()
     folder = Path(tempfile.mkdtemp(prefix="vb-", dir="/tmp"))
-    what = args.what or ["database", "files", "media"]
+    what = args.what or KINDS
     print("behind 40 ms and 50 Mbit/s" if args.slow else "on loopback, plain", flush=True)
     try:
         plain = Bench(folder / "plain", args.slow)
@@ -263,6 +262,10 @@ def main() -> None:
             small_files(plain, folder / "files", args.files, args.runs)
         if "media" in what:
             media(plain, folder / "media", args.media, args.runs)
+        if "again" in what:
+            again(plain, folder / "again", args.size, args.runs)
+        if "unchanged" in what:
+            unchanged(plain, folder / "unchanged", args.unchanged, args.runs)
         plain.stop()
         if "files" in what:
             bare = Bench(folder / "bare", args.slow, (*SFTP_ONLY, *NO_FORWARDING))

@@ -116,6 +116,20 @@ def test_status_goes_on_where_one_environment_is_broken(sample: Sample) -> None:
     assert found["production"]["standing"]["newest"]["title"] == "Lost glove, found glove, part two"
 
 
+def test_a_dry_run_of_a_repeat_pull_says_what_waits(sample: Sample) -> None:
+    folder = sample.folder
+    document(folder, "pull", "--yes")
+    assert "Waiting: nothing new, since run 1" in vetrin(folder, "pull", "--dry-run").stdout
+    change(sample.root("production"), "UPDATE entries SET title = 'Santa specials' WHERE id = 3")
+    plan = document(folder, "pull", "--dry-run")
+    assert plan["since_run"] == 1 and "rewriting" not in plan
+    assert [entry["title"] for entry in plan["waiting"]["entries"]] == ["Santa specials"]
+    assert "Waiting: 1 entry (Santa specials); 1 row" in vetrin(folder, "pull", "--dry-run").stdout
+    for words in (["--full"], ["--leave-rows", "spam-comments"]):
+        plan = document(folder, "pull", "--dry-run", *words)
+        assert "waiting" not in plan and plan["rewriting"]["replaced"] > 100
+
+
 def test_a_dry_run_counts_what_the_run_rewrites(sample: Sample) -> None:
     before = {name: fingerprint(sample.root(name)) for name in sample.ports}
     plan = document(sample.folder, "pull", "--dry-run")

@@ -14,7 +14,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -43,8 +43,9 @@ class AppendLog:
     def there(self) -> bool:
         return self.path.exists()
 
-    def read(self) -> Events:
-        """All events, oldest first; nothing is changed.
+    def read(self, outline: Callable[[bytes], dict[str, Any] | None] | None = None) -> Events:
+        """All events, oldest first; nothing is changed. ``outline`` may tell of a line, without its line feed, what
+        is to stand for it, so that a long one need not be read; of logs that have a version.
 
         Raises:
             NewerLog: its version is beyond this one's.
@@ -57,7 +58,9 @@ class AppendLog:
         lines = content.split(b"\n")[:-1]  # what follows the last line feed was cut off
         version, items, sound = 0, [], True
         for number, line in enumerate(lines):
-            event = _object(line)
+            event = outline(line) if outline is not None and version else None
+            if event is None:
+                event = _object(line)
             if event is None:
                 sound = False
                 # Older versions went on behind a line that was cut off.

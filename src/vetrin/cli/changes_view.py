@@ -107,11 +107,24 @@ def _listed(out: Out, what: str, lines: list[str], most: int | None) -> None:
         out.show(f"  … and {number(len(lines) - most)} more; --list names them")
 
 
+def waiting(found: Changes) -> Text:
+    """In a line, what of a source a transfer would bring."""
+    told = _in_short(found) if found.tables else "nothing new"
+    text = f"{told}, since run {found.run} of {moment(found.since)}"
+    return lead("Waiting: ", "bold").append(text, style="")
+
+
 def overwritten(found: Changes) -> Text | None:
     """In a line, what of a target's own changes a transfer overwrites; None for nothing."""
-    rows = sum(item.added + item.changed + item.removed for item in found.tables)
-    if not rows:
+    if not any(item.added + item.changed + item.removed for item in found.tables):
         return None
+    text = f"your own changes since run {found.run}: {_in_short(found)}"
+    return lead("Overwritten: ", "bold").append(text, style="")
+
+
+def _in_short(found: Changes) -> str:
+    """Entries and settings by name, as far as they are few, and how many rows of which tables."""
+    rows = sum(item.added + item.changed + item.removed for item in found.tables)
     parts = []
     if found.entries:
         parts.append(_some("entry", "entries", [printable(item.title) for item in found.entries]))
@@ -121,8 +134,7 @@ def overwritten(found: Changes) -> Text | None:
     parts.append(
         f"{plural(rows, 'row')} in all, of {', '.join(item.name for item in found.tables[:_FEW])}"
     )
-    text = f"your own changes since run {found.run}: {'; '.join(parts)}"
-    return lead("Overwritten: ", "bold").append(text, style="")
+    return "; ".join(parts)
 
 
 def _some(one: str, many: str, names: list[str]) -> str:

@@ -16,18 +16,20 @@ from ..jobs import (
     Plan,
     Run,
     RunContext,
+    Since,
     agreed,
     changes_of,
     last_since,
     must_be_whole,
     preview,
     run_plan,
+    signature,
     standing_copy,
     time_for,
 )
 from ..site import ReadableSite, Site
 from ..store import Store, open_store
-from .changes_view import overwritten
+from .changes_view import overwritten, waiting
 from .choices import chosen_by
 from .common import journals_of
 from .console import Out, lead
@@ -74,7 +76,15 @@ class TransferFlow:
             "estimated_seconds": seconds and round(seconds),
             "since_run": since.number if since is not None else None,
         }
-        if self.previews:
+        waits = self._waiting(plan, since) if self.previews else None
+        if waits is not None:
+            out.show(waiting(waits))
+            document["waiting"] = {
+                name: value
+                for name, value in waits.as_json().items()
+                if name in ("since", "same", "tables", "entries", "settings")
+            }
+        elif self.previews:
             with listener(out) as listen:
                 rewriting = preview(plan, context.source, listen)
             show_preview(out, plan, rewriting)
@@ -144,6 +154,28 @@ class TransferFlow:
             )  # fmt: skip
         except (StoreError, NothingToDo, ProjectError):
             return None
+
+    def _waiting(self, plan: Plan, since: Run | None) -> Changes | None:
+        """What changed at the source since a run that did the same brought its rows; None where that is not known, or
+        all of them come."""
+        if since is None or since.signature != signature(plan):
+            return None
+        source = self.context.source
+        try:
+            store = open_store(self.project, here=True)
+            known = {item.id: item for item in store.snapshots()}
+            if since.baseline not in known:
+                return None
+            found = changes_of(
+                source,
+                store,
+                Since(known[since.baseline], "source", since),
+                lambda run: chosen_by(self.project, run),
+                source_seen=source.seen,
+            )
+        except (StoreError, ProjectError):
+            return None
+        return replace(found, files=[])
 
     def _last(self, plan: Plan) -> Run | None:
         """The run of which a person need not read again what is as it was."""

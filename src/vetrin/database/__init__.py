@@ -54,6 +54,7 @@ from .key_ranges import (
     spans,
     with_pages,
 )
+from .questions import Counting, Defining, Question, Selecting
 
 __all__ = [
     "BATCH_BYTES",
@@ -72,7 +73,9 @@ __all__ = [
     "Column",
     "Compared",
     "Condition",
+    "Counting",
     "Database",
+    "Defining",
     "Exchange",
     "Facts",
     "ForeignKey",
@@ -85,9 +88,11 @@ __all__ = [
     "OneOf",
     "Page",
     "Patch",
+    "Question",
     "ReadableDatabase",
     "Reader",
     "Replacement",
+    "Selecting",
     "Sql",
     "Table",
     "Where",

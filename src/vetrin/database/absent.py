@@ -9,9 +9,10 @@ from typing import Any, NoReturn
 from ..errors import DatabaseError
 from .base import Attachment, Facts, ForeignKey, ReadableDatabase, Reader, Table
 from .conditions import Where
+from .questions import AskedOneByOne
 
 
-class AbsentDatabase:
+class AbsentDatabase(AskedOneByOne):
     """Implements ``Database``. ``why`` is what was said when it was asked for; whatever writes raises it."""
 
     missing = False

@@ -14,6 +14,7 @@ from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Literal, Protocol
 
 from .conditions import Replacement, Where
+from .questions import Question
 
 if TYPE_CHECKING:
     from .key_ranges import KeyRange, KeyRanges, Page
@@ -294,6 +295,13 @@ class ReadableDatabase(Protocol):
 
     def facts(self) -> Facts:
         """What matters about the server, as far as the account is shown it."""
+
+    def looking(self) -> AbstractContextManager[None]:
+        """What is asked in this context counts for all of it, so that nothing need be asked twice. Contexts may lie
+        in one another; nothing is to be written in them."""
+
+    def ahead(self, questions: Iterable[Question]) -> None:
+        """Have the answers to some questions at hand, asked together, for the ``looking`` that this is called in."""
 
     def is_same(self, other: ReadableDatabase) -> bool:
         """True if both are one database, however each is reached. What cannot be proved counts as the same."""

@@ -16,7 +16,7 @@ from .base import Attachment, Database, ForeignKey
 class Transport(Protocol):
     """As much of another machine as an engine needs to get at a database there."""
 
-    def dial(self, name: str, port: int, socket: str | None) -> Any:
+    def dial(self, name: str, port: int, socket: str | None, *, bulk: bool = False) -> Any:
         """A connection to a port or a socket as seen from there."""
 
     def sqlite_opener(self) -> Any:

@@ -30,12 +30,13 @@ from .diff import BIG, Clash, Difference, Terms, Unit, compare_trees, selection,
 from .digest_cache import DigestCache
 from .digests import common_algorithm, digest_of
 from .local import LocalTree, own_folder
+from .looked_machine import LookedMachine
 from .path_gate import admit, entry_of, leads_inside, unfit
 from .patterns import Patterns
 from .private import private_file, private_folder
 from .remote import RemoteTree
-from .remote_machine import FileChange, FileStatus, Machine, Writing, spot_there
-from .remote_path import RemotePath, Stat
+from .remote_machine import AskedEachTime, FileChange, FileStatus, Machine, Writing, spot_there
+from .remote_path import RemotePath, Stat, looking_at
 from .withheld import withheld
 
 __all__ = [
@@ -47,6 +48,7 @@ __all__ = [
     "UNREADABLE",
     "VERSION_CONTROL",
     "VERSION_CONTROLS",
+    "AskedEachTime",
     "Buffer",
     "Clash",
     "Difference",
@@ -57,6 +59,7 @@ __all__ = [
     "FileTree",
     "Kind",
     "LocalTree",
+    "LookedMachine",
     "Machine",
     "Manifest",
     "Move",
@@ -79,6 +82,7 @@ __all__ = [
     "folders_to_scan",
     "if_readable",
     "leads_inside",
+    "looking_at",
     "own_folder",
     "printable",
     "private_file",

@@ -85,7 +85,8 @@ class Difference:
     size is the one they will have). ``left`` and ``kept`` count what stays behind and stays as it
     is; ``archives`` and ``passed`` (path and reason) are left by themselves; ``blocked`` are paths of the
     target (and what is there) at which nothing can come; ``altered`` were brought once and
-    changed there since. ``listed`` are all entries of the source that count, changed or not.
+    changed there since. ``listed`` are all entries of the source that count, changed or not, ``there`` all of the
+    target.
     """
 
     new: tuple[Entry, ...] = ()
@@ -106,6 +107,7 @@ class Difference:
     blocked: tuple[tuple[str, str], ...] = ()
     altered: int = 0
     listed: tuple[Entry, ...] = ()
+    there: tuple[Entry, ...] = ()
 
     @property
     def coming(self) -> tuple[Entry, ...]:
@@ -264,6 +266,7 @@ class _Comparison:
             return alike
         theirs, ours, terms = self._source_listing, self._target_listing, self._terms
         every = list(theirs.values()) if terms.leave else []
+        there = tuple(ours.values())
         aside = self._set_aside()
         found = self._compared(aside)
         only = self._only_ours(found.matched)
@@ -296,6 +299,7 @@ class _Comparison:
             blocked=tuple((path, ours.passed.get(path, KEPT)) for path in sorted(aside.blocked)),
             altered=altered,
             listed=tuple(theirs.values()),
+            there=there,
         )
 
     def _set_aside(self) -> _Aside:
@@ -398,6 +402,7 @@ class _Comparison:
             archives=tuple(archives),
             passed=tuple(sorted([*theirs.passed.items(), *withheld])),
             listed=listed,
+            there=tuple(theirs.values()),
         )
 
     def _is_archive(self, entry: Entry) -> bool:

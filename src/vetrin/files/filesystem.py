@@ -197,11 +197,12 @@ class RemoteFileSystem:
         self._acts.append(FileChange("rename", one, other))
         for act in filter(None, shut):
             self._acts.append(act)
-        below = one + "/"
-        moved = {place: look for place, look in self._known.items() if place.startswith(below)}
-        for place, look in moved.items():
-            self._known[place] = None
-            self._known[other + place[len(one) :]] = look
+        if found is not None and found.kind == "folder":  # of which there are few
+            below = one + "/"
+            moved = {place: look for place, look in self._known.items() if place.startswith(below)}
+            for place, look in moved.items():
+                self._known[place] = None
+                self._known[other + place[len(one) :]] = look
         self._known[one] = None
         self._known[other] = found
 
@@ -323,15 +324,17 @@ class Unforeseen(Exception):
     """What an exchange will find at a path depends on what it does before."""
 
 
+_KINDS: dict[int, Literal["file", "folder", "link", "other"]] = {
+    stat.S_IFREG: "file", stat.S_IFDIR: "folder", stat.S_IFLNK: "link",
+}  # fmt: skip
+
+
 def _seen(path: str) -> FileStatus | None:
     try:
-        about = Path(path).lstat()
+        about = os.lstat(path)
     except OSError:
         return None
-    kinds: dict[int, Literal["file", "folder", "link", "other"]] = {
-        stat.S_IFREG: "file", stat.S_IFDIR: "folder", stat.S_IFLNK: "link",
-    }  # fmt: skip
-    kind = kinds.get(stat.S_IFMT(about.st_mode), "other")
+    kind = _KINDS.get(stat.S_IFMT(about.st_mode), "other")
     mode, identity = stat.S_IMODE(about.st_mode), (about.st_dev, about.st_ino)
     return FileStatus(kind, about.st_size, about.st_mtime_ns, mode, "", identity)
 

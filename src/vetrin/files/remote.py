@@ -71,11 +71,17 @@ class RemoteTree:
         places = [self._place(name) for name in names]
         starts: list[str] = []
         seen = self.machine.look(places)
-        behind = self.machine.look(places, follow=True)
-        for name, place, look, led in zip(names, places, seen, behind, strict=True):
+        links = [
+            place
+            for place, look in zip(places, seen, strict=True)
+            if look is not None and look.kind == "link"
+        ]
+        behind = dict(zip(links, self.machine.look(links, follow=True), strict=True))
+        for name, place, look in zip(names, places, seen, strict=True):
             if look is None:
                 manifest.untold.add(name)
                 continue
+            led = behind.get(place, look)
             if led is not None and led.kind == "folder":
                 if name:
                     manifest[name] = Entry(name, "folder", mode=led.mode)
@@ -149,8 +155,7 @@ class RemoteTree:
             other = f"{folder}/{name.swapcase()}"
             self._folds = (
                 other != place
-                and self.machine.look([place])[0] is not None
-                and self.machine.look([other])[0] is not None
+                and all(self.machine.look([place, other]))
                 and not (cased and name.swapcase() in names)
             )
         return self._folds

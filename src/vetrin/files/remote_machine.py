@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Collection, Iterable, Iterator, Sequence
+from contextlib import AbstractContextManager, nullcontext
 from typing import Literal, NamedTuple, Protocol
 
 from ..spot import SINCE_START, Spot
@@ -54,6 +55,13 @@ class Writing(NamedTuple):
     base: str = ""
 
 
+class AskedEachTime:
+    """For machines of which each answer is asked for when it is needed."""
+
+    def looking(self) -> AbstractContextManager[None]:
+        return nullcontext()
+
+
 class Machine(Protocol):
     """Another machine's files.
 
@@ -66,6 +74,10 @@ class Machine(Protocol):
     grain: int
     algorithms: tuple[str, ...]
     streams: int
+
+    def looking(self) -> AbstractContextManager[None]:
+        """In this context nothing is asked twice, unless something is written in it; contexts may lie in one
+        another."""
 
     def look(self, paths: Sequence[str], *, follow: bool = False) -> list[FileStatus | None]:
         """What stands at paths, each None for nothing; with ``follow``, what links lead to."""

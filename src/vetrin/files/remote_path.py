@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import fnmatch
 import posixpath
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -18,6 +19,21 @@ class Stat(NamedTuple):
 
     st_mode: int
     st_size: int
+
+
+@contextlib.contextmanager
+def looking_at(place: object, names: Iterable[str]) -> Iterator[None]:
+    """Where a place is on another machine: have it looked at together with some paths below it, for what is asked of
+    them in this context."""
+    if not isinstance(place, RemotePath):
+        yield
+        return
+    with place.machine.looking():
+        plain = ((place / name).path for name in names if "*" not in name)
+        paths = list(dict.fromkeys([place.path, *plain]))
+        place.machine.look(paths)
+        place.machine.look(paths, follow=True)
+        yield
 
 
 @dataclass(frozen=True)

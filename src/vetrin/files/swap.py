@@ -13,7 +13,6 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from pathlib import PurePosixPath
 
 from ..errors import FilesError
 from .base import Move
@@ -48,7 +47,7 @@ class Places:
         behind it is none of ours, and the place is then one where nothing ever is.
         """
         self.at = path
-        above = [p.as_posix() for p in PurePosixPath(path).parents if p.as_posix() in self.paths]
+        above = [path[:end] for end in _slashes(path) if path[:end] in self.paths]
         if not above:
             return self._places(path)
         link = self.ground.is_link
@@ -75,6 +74,11 @@ class Places:
     def home(self) -> str:
         """The run's own folder, which also holds what it remembers."""
         return f"{self.root}/{self.own}/{self.token}"
+
+
+def _slashes(path: str) -> list[int]:
+    """Where the slashes of a path are, from the last one to the first."""
+    return [at for at in range(len(path) - 1, 0, -1) if path[at] == "/"]
 
 
 def remembered_identities(folder: str) -> str:

@@ -46,7 +46,7 @@ from .restore import Wanted, build_restore, parts_wanted, snapshot_site
 from .run_context import RunContext
 from .snapshot import Keeping, take_snapshot
 from .switching import half_switched, must_be_whole
-from .transfer import Report, preview, run_plan
+from .transfer import Report, preview, run_plan, signature
 from .undo import Undone, undo, undo_and_look, undoable
 
 __all__ = [
@@ -107,6 +107,7 @@ __all__ = [
     "preview",
     "put_right",
     "run_plan",
+    "signature",
     "silent",
     "snapshot_site",
     "standing_copy",

@@ -21,11 +21,13 @@ from ..database import (
     Attachment,
     Cleared,
     Condition,
+    Counting,
     InSubquery,
     Lowered,
     Replacement,
     Sql,
     any_of,
+    condition,
 )
 from ..errors import DatabaseError, ProjectError
 from ..files import Patterns
@@ -175,13 +177,14 @@ def work_out(
         work.own[table] = [EVERY_ROW]
     for pattern in leave.empty:
         work.choose_empty(pattern, away)
+    source.database.ahead(asked for name in leave.rows for asked in work.of_kind(name))
     for name in leave.rows:
         work.choose_kind(name)
     for table, text in leave.where.items():
         work.choose_where(table, text)
     for table, conditions in (further or {}).items():
-        for condition in conditions:
-            work.choose("keys of another prefix", table, condition)
+        for stale in conditions:
+            work.choose("keys of another prefix", table, stale)
     found = work.result(away)
     if leave.only:
         found.warnings += _without_parents(source, away)
@@ -237,11 +240,20 @@ class _Work:
             raise ProjectError(
                 f"leave: {definition.title} has no kind of rows {name!r}{nearest(name, known)}"
             )
-        rules = [rule for rule in definition.rows if rule.name == name]
-        for rule in rules:
-            table = self._source.prefix + rule.table
-            if table in self._names and _all_there(rule.where, self._source):
-                self.choose(name, table, self._source.condition(rule.where))
+        for asked in self.of_kind(name):
+            assert asked.where is not None
+            self.choose(name, asked.table, condition(asked.where))
+
+    def of_kind(self, name: str) -> list[Counting]:
+        """The rows of a kind, by table."""
+        source = self._source
+        return [
+            Counting(source.prefix + rule.table, source.condition(rule.where))
+            for rule in source.definition.rows
+            if rule.name == name
+            and source.prefix + rule.table in self._names
+            and _all_there(rule.where, source)
+        ]
 
     def _choose_entries(self, name: str) -> None:
         rule = self._source.definition.entries

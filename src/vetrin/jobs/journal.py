@@ -15,7 +15,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from ..append_log import AppendLog, flush_folder
+from ..append_log import AppendLog, Events, flush_folder
 from ..errors import JobError, NewerLog
 from ..files import own_folder
 from .switch import Switch
@@ -24,6 +24,14 @@ STOPPED, RESUMED = "stopped", "resumed"
 PLANNED, SWAPPING, DONE, FAILED, TAKEN_BACK = "planned", "swapping", "done", "failed", "taken-back"
 _ENDED = (DONE, FAILED, TAKEN_BACK)
 _VERSION = 1
+_LONG = 1 << 14  # bytes
+_SWITCHES = "switches"  # in the outline of a line: whether it tells of anything
+_ANYTHING = [
+    f'"{name}": [{kind}'.encode()
+    for name in ("exchanges", "moves", "patches")
+    for kind in ("{", "[")
+]
+_read: dict[Path, tuple[tuple[int, int, int], Events]] = {}  # of journals, by their size and time
 
 
 @dataclass
@@ -49,7 +57,6 @@ class Run:
     started: str = ""
     ended: str = ""
     stage: str = PLANNED
-    switch: Switch = field(default_factory=Switch)
     undoes: int | None = None
     undone_by: int | None = None
     dropped: bool = False
@@ -71,6 +78,8 @@ class Run:
     site: dict[str, str] = field(default_factory=dict)
     log_version: int = _VERSION
     handed_over: bool = False  # by this process: the switch goes on where the target is
+    _switch: Switch | None = field(default_factory=Switch)  # None where it is still to be read
+    _switches: bool = False  # where it is still to be read: there is something in it
 
     @property
     def can_go_on(self) -> bool:
@@ -89,7 +98,16 @@ class Run:
     @property
     def changed(self) -> bool:
         """True if it replaced, brought or removed anything."""
-        return not self.switch.nothing
+        return self._switches if self._switch is None else not self._switch.nothing
+
+    @property
+    def switch(self) -> Switch:
+        """What the run exchanges. It may tell of a hundred thousand files, so it is read where it is asked for."""
+        if self._switch is None:
+            lines = (line for line in self.log.read().items if line.get("event") == SWAPPING)
+            *_, last = lines
+            self._switch = Switch.of_json(last)
+        return self._switch
 
     @property
     def can_be_undone(self) -> bool:
@@ -116,10 +134,7 @@ class Run:
         Raises:
             JobError: a newer Vetrin wrote it.
         """
-        try:
-            events = self.log.read()
-        except NewerLog as error:
-            raise JobError(str(error), "use that version for this project") from error
+        events = _events(self.log)
         self.log_version = events.version
         for line in events.items:
             with contextlib.suppress(KeyError, TypeError, ValueError, AttributeError):
@@ -140,7 +155,9 @@ class Run:
             self.gist = dict(line.get("gist") or {})
             self.token = line["token"]
         if event == SWAPPING:
-            self.switch = Switch.of_json(line)
+            told = _SWITCHES in line
+            self._switch = None if told else Switch.of_json(line)
+            self._switches = bool(told and line[_SWITCHES])
         if event in (SWAPPING, *_ENDED):
             self.stage = event
         if event in _ENDED:
@@ -162,6 +179,37 @@ class Run:
             self.dropped = True
         if event == "checked":
             self.checked = {"good": line["good"], "findings": line["findings"], "at": line["at"]}
+
+
+def _outline(line: bytes) -> dict[str, Any] | None:
+    """What stands for a long line that tells what is exchanged; None for any other."""
+    if len(line) < _LONG or not line.startswith(b'{"event": "swapping", ') or line[-1:] != b"}":
+        return None
+    # Within a text there would be a backslash before these quotation marks.
+    switches = any(mark in line for mark in _ANYTHING)
+    return {"event": SWAPPING, _SWITCHES: switches}
+
+
+def _events(log: AppendLog) -> Events:
+    """The events of a run. A command asks for those of all runs many times, and most never change again.
+
+    Raises:
+        JobError: a newer Vetrin wrote them.
+    """
+    try:
+        about = log.path.stat()
+        stamp = about.st_size, about.st_mtime_ns, about.st_ino
+    except OSError:
+        stamp = None
+    if stamp is None or _read.get(log.path, (None,))[0] != stamp:
+        try:
+            events = log.read(_outline)
+        except NewerLog as error:
+            raise JobError(str(error), "use that version for this project") from error
+        if stamp is None:
+            return events
+        _read[log.path] = stamp, events
+    return _read[log.path][1]
 
 
 def _now() -> str:

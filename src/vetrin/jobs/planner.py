@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from dataclasses import replace as with_changes
 
 from ..config import Environment
-from ..database import AbsentDatabase, Attachment, Table
+from ..database import AbsentDatabase, Attachment, Counting, Defining, Question, Table
 from ..database.engines import engine_of
 from ..errors import JobError, Refused, Unsuitable
 from ..files import LINK_OUT, Clash, Difference, Entry, Terms, compare_trees, some_of, unit_of
@@ -87,7 +87,8 @@ def build_plan(
     may_read(source.environment)
     if "data" in parts:
         can_be_written(target)
-    return _Planner(source, target, tuple(parts), tuple(others), choices or Choices()).plan()
+    with source.looking(), target.looking():
+        return _Planner(source, target, tuple(parts), tuple(others), choices or Choices()).plan()
 
 
 @dataclass(frozen=True)
@@ -131,7 +132,10 @@ class _Planner:
         self._weigh_what_is_there()
         placed = self._placed(mapping)
         arriving = self._arriving(data.leaving)
-        overwritten = standing(target, files="media" in self._parts)
+        overwritten = standing(target, files=False)
+        if files is not None and "media" in self._parts:
+            arriving = _with_media(arriving, source, files.listed)
+            overwritten = _with_media(overwritten, target, files.there)
         if "code" in self._parts and "core" not in self._parts:
             self._weigh_versions(arriving, overwritten)
         kept = _kept(self._parts)
@@ -237,7 +241,7 @@ class _Planner:
     def _arriving(self, leaving: Leaving) -> Summary:
         """How the source stands, less what is left out."""
         source = self._source
-        found = standing(source, files="media" in self._parts)
+        found = standing(source, files=False)
         if not leaving.leave and not leaving.tables:
             return found
         return with_changes(found, counts=counts_of(source, leaving.leave, leaving.tables))
@@ -276,9 +280,11 @@ class _Planner:
         there = {table.name: table for table in target.tables}
         facts = source.database.facts()
         plans = []
-        for table in source.tables:
-            if table.name in leaving.tables:
-                continue
+        coming = [table for table in source.tables if table.name not in leaving.tables]
+        source.database.ahead(_asked(coming, leaving))
+        mine = [there[name] for name in map(names.table, (t.name for t in coming)) if name in there]
+        target.database.ahead(_asked(mine))
+        for table in coming:
             name = names.table(table.name)
             schema = original = source.database.schema(table.name)
             if engine_of(source.database.engine).renames_as_text:
@@ -310,8 +316,7 @@ class _Planner:
                     original,
                 )
             )
-        coming = {plan.target for plan in plans}
-        return tuple(plans), tuple(sorted(set(there) - coming))
+        return tuple(plans), tuple(sorted(set(there) - {plan.target for plan in plans}))
 
     def _views(self, names: Names, leaving: Leaving, lost: Collection[str]) -> tuple[str, ...]:
         """The views that can come: those that need no table or routine that will not be there."""
@@ -623,6 +628,27 @@ def _fit(source: ReadableSite, target: Site) -> Names:
                 f"give {ours} another prefix",
             )
     return names
+
+
+def _with_media(found: Summary, site: ReadableSite, entries: Iterable[Entry]) -> Summary:
+    """How a site stands, with the media among some of its files."""
+    media = [
+        entry.size
+        for entry in entries
+        if entry.kind == "file" and part_of_path(site, entry.path) == "media"
+    ]
+    return with_changes(found, media_files=len(media), media_size=sum(media))
+
+
+def _asked(tables: Iterable[Table], leaving: Leaving | None = None) -> Iterator[Question]:
+    """What is asked of some tables, those of the source for what is left out."""
+    for table in tables:
+        if leaving is not None:
+            yield Defining(table.name)
+        if table.size <= _COUNTED:
+            yield Counting(table.name)
+            if leaving is not None and table.name in leaving.leave:
+                yield Counting(table.name, leaving.leave[table.name])
 
 
 def _rows(site: ReadableSite, table: Table) -> int:

@@ -79,8 +79,9 @@ class RemoteHost(Protocol):
     def load(self) -> float:
         """How many processes wait for each processor of the host; 0 where it does not say."""
 
-    def dial(self, name: str, port: int, socket: str | None) -> Any:
-        """A connection to a database server as seen from the host.
+    def dial(self, name: str, port: int, socket: str | None, *, bulk: bool = False) -> Any:
+        """A connection to a database server as seen from the host; ``bulk``: for many bytes, where a slow line is
+        worth compressing them.
 
         Raises:
             DatabaseUnreachable: nothing answers there, or the host permits no way to it.

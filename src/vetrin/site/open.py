@@ -14,7 +14,15 @@ from ..config import Environment, Project, creator_password, database_password, 
 from ..database import AbsentDatabase, Database
 from ..database.engines import Wanted, engine_of
 from ..errors import ConfigurationError, DatabaseUnreachable, FilesError, ReachError
-from ..files import OWN_FOLDER, DigestCache, FileTree, LocalTree, RemoteTree, spot_there
+from ..files import (
+    OWN_FOLDER,
+    DigestCache,
+    FileTree,
+    LocalTree,
+    RemoteTree,
+    looking_at,
+    spot_there,
+)
 from ..remote import RemoteHost, hosts
 from ..spot import Spot, spot_here
 from .guard import Found, Whereabouts, must_be_its_own, prefix_of
@@ -68,8 +76,10 @@ def configuration_of(
         ReachError: there is no root, it is no root of this CMS, or its configuration is unclear.
     """
     root = root_of(environment)
+    definition = project.definition
     try:
-        return _configuration(project, environment, root, like, anyway)
+        with looking_at(root, (*definition.markers, *definition.configuration.files)):
+            return _configuration(project, environment, root, like, anyway)
     except FilesError as error:
         raise ReachError(
             environment.name,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import fnmatch
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from types import TracebackType
@@ -12,9 +12,9 @@ from typing import TYPE_CHECKING, Any, Self
 
 from ..cms import Definition, EncodedRule, Place, SiteConfiguration, owned
 from ..config import Environment, similar
-from ..database import Condition, Database, Like, ReadableDatabase, Table
+from ..database import Condition, Database, Like, ReadableDatabase, Selecting, Table
 from ..errors import AddressError
-from ..files import DigestCache, FileTree, SourceTree
+from ..files import DigestCache, FileTree, SourceTree, looking_at
 from ..remote.base import RemoteHost
 from ..rewrite import Address
 from .conditions import site_condition
@@ -72,7 +72,7 @@ class ReadableSite:
     def root(self) -> Place:
         return self.place if self.place is not None else self.environment.root
 
-    @property
+    @cached_property
     def roots(self) -> tuple[str, ...]:
         """The root as it is given, and without links; nothing for that of an archive that does not tell it."""
         return tuple(filter(None, dict.fromkeys([str(self.root), str(self.root.resolve())])))
@@ -91,8 +91,41 @@ class ReadableSite:
 
     def forget(self) -> None:
         """Tables and views are not what they were: ask for them anew."""
-        for name in ("tables", "views"):
+        for name in ("tables", "views", "roots"):
             self.__dict__.pop(name, None)
+
+    @contextlib.contextmanager
+    def looking(self) -> Iterator[None]:
+        """What is asked of the database, or of another machine's files, in this context counts for all of it; the
+        settings that most who look ask for are at hand."""
+        with self.database.looking(), looking_at(self.root, self._usual_files()):
+            self.database.ahead(map(self._asking, self._usual_settings()))
+            yield
+
+    def _usual_settings(self) -> Iterator[str]:
+        definition = self.definition
+        rule = definition.settings
+        if rule is None or not self.has_table(rule.table):
+            return
+        yield from filter(None, (rule.title, *rule.addresses))
+        for extension in definition.extensions:
+            yield from extension.active
+        for signed in definition.signed:
+            yield from signed.settings
+
+    def _usual_files(self) -> Iterator[str]:
+        definition = self.definition
+        yield from definition.parts.get("media", ())
+        yield from definition.arrival.cache_folders
+        for extension in definition.extensions:
+            yield extension.folder
+        rules = definition.version, definition.copy, definition.address_rules
+        yield from (rule.file for rule in rules if rule is not None and rule.file)
+
+    def _asking(self, name: str) -> Selecting:
+        rule = self.definition.settings
+        assert rule is not None
+        return Selecting(self.prefix + rule.table, (rule.value,), {rule.name: name}, limit=1)
 
     @property
     def prefix(self) -> str:
@@ -165,8 +198,9 @@ class ReadableSite:
         rule = self.definition.settings
         if rule is None or not self.has_table(rule.table):
             return None
+        asking = self._asking(name)
         rows = self.database.select(
-            self.prefix + rule.table, [rule.value], where={rule.name: name}, limit=1
+            asking.table, asking.columns, where=asking.where, limit=asking.limit
         )
         return None if not rows or rows[0][0] is None else _text(rows[0][0])
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ..cms import read_version
-from ..database import AllOf, Condition, Not
+from ..database import AllOf, Condition, Counting, Not
 from .site import ReadableSite
 
 
@@ -55,7 +55,7 @@ def counts_of(
     """
     if site.looked is not None and not leave and not away:
         return dict(site.looked.counts)
-    found: dict[str, int] = {}
+    asked: dict[str, Counting] = {}
     for rule in site.definition.counts:
         table = site.prefix + rule.table
         if not site.has_table(rule.table) or table in away:
@@ -63,8 +63,10 @@ def counts_of(
         where = site.condition(rule.where)
         if leave and table in leave:
             where = AllOf((where, Not(leave[table])))
-        found[rule.name] = site.database.count(table, where)
-    return found
+        asked[rule.name] = Counting(table, where)
+    with site.database.looking():
+        site.database.ahead(asked.values())
+        return {name: site.database.count(one.table, one.where) for name, one in asked.items()}
 
 
 def newest_of(site: ReadableSite) -> Newest | None:
@@ -91,6 +93,11 @@ def standing(site: ReadableSite, *, files: bool = True) -> Summary:
     Raises:
         DatabaseError, FilesError: something could not be read.
     """
+    with site.looking():
+        return _standing(site, files)
+
+
+def _standing(site: ReadableSite, files: bool) -> Summary:
     facts = site.database.facts()
     media = site.files.scan(site.definition.parts.get("media", ())) if files else {}
     found = [entry for entry in media.values() if entry.kind == "file"]

@@ -25,13 +25,14 @@ from ..database import (
 from ..database.base import Cell
 from ..database.conditions import Lowered, Where
 from ..database.engines import engine_of
+from ..database.questions import AskedOneByOne
 from ..database.row_codec import batches_of, cells_of, records_of
 from ..errors import DatabaseError
 from .manifest import StoredTable
 from .row_index import DIALECT, RowIndex, Wanted, quote, wanted_by
 
 
-class SnapshotDatabase:
+class SnapshotDatabase(AskedOneByOne):
     """Implements ``ReadableDatabase``. ``stored`` gives a table's records, stretch by stretch.
 
     Raises StoreError wherever contents are damaged.

@@ -63,8 +63,9 @@ def was_lost(error: BaseException) -> bool:
     return isinstance(error, pymysql.InterfaceError) or type(error) is pymysql.Error
 
 
-# What connects to a server by other means than this machine's network: name, port, socket.
-Dial = Callable[[str, int, str | None], Any]
+_NAMES = {"binary": "NAMES binary, ", "stored": "character_set_results = NULL, "}
+# What connects to a server by other means than this machine's network, as ``engines.Transport.dial``.
+Dial = Callable[..., Any]
 
 
 def _remedy(code: int, credentials: Credentials, error: BaseException) -> str:
@@ -115,7 +116,9 @@ def _securely(c: Credentials, dial: Dial | None) -> list[dict[str, Any]]:
     return [{"ssl": context, "in_clear": c.tls == VERIFIED}]
 
 
-def _dialled(c: Credentials, charset: str, dial: Dial | None, fills: bool, silence: float) -> Wire:
+def _dialled(
+    c: Credentials, charset: str, dial: Dial | None, *, fills: bool, bulk: bool, silence: float
+) -> Wire:
     ways = _securely(c, dial)
     for number, way in enumerate(ways, 1):
         wire = Wire(
@@ -136,7 +139,7 @@ def _dialled(c: Credentials, charset: str, dial: Dial | None, fills: bool, silen
             **way,
         )
         try:
-            wire.connect(dial(c.host, c.port or 3306, c.socket) if dial else None)
+            wire.connect(dial(c.host, c.port or 3306, c.socket, bulk=bulk) if dial else None)
         except pymysql.Error as error:
             code = error.args[0] if error.args else 0
             if number == len(ways) or code not in _INSECURE or not wire.offers_tls:
@@ -154,28 +157,34 @@ def connect(
     read_only: bool = False,
     dial: Dial | None = None,
     fills: bool = False,
+    bulk: bool = False,
+    view: bool = False,
     silence: float = LOOKS,
 ) -> Wire:
     """A connection in the session that all work is done in. ``charset`` is one of utf8mb4; ``"binary"``, in which
     nothing is converted; ``"stored"``: questions are text, answers are bytes as they are stored. ``fills``: by it
-    rows are loaded. ``silence`` is for how many seconds the server may say nothing.
+    rows are loaded; ``bulk``: many of them will come or go; ``view``: it sees one moment. ``silence`` is for how many
+    seconds the server may say nothing.
 
     Raises:
         DatabaseUnreachable: no server there, or it refuses the account or the name.
     """
     c = credentials
     try:
-        wire = _dialled(c, charset, dial, fills, silence)
-        with wire.cursor() as cursor:
-            if charset == "binary":
-                cursor.execute("SET NAMES binary")
-            elif charset == "stored":
-                cursor.execute("SET character_set_results = NULL")
-            cursor.execute("SET time_zone = '+00:00', foreign_key_checks = 0")
-            cursor.execute(f"SET sql_mode = '{MODE}'")
-            if read_only:
-                cursor.execute("SET SESSION TRANSACTION READ ONLY")
-            cursor.execute("SET wait_timeout = 28800, net_write_timeout = 3600")
+        wire = _dialled(c, charset, dial, fills=fills, bulk=bulk, silence=silence)
+        statements = [
+            f"SET {_NAMES.get(charset, '')}time_zone = '+00:00', foreign_key_checks = 0,"
+            f" sql_mode = '{MODE}', wait_timeout = 28800, net_write_timeout = 3600"
+        ]
+        if read_only:
+            statements.append("SET SESSION TRANSACTION READ ONLY")
+        if view:
+            statements.append("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+            statements.append("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
+        # All at once: each question may cost a way there and back.
+        for answer in wire.several(statements):
+            if isinstance(answer, pymysql.Error):
+                raise answer
     except pymysql.Error as error:
         code, *rest = error.args or (0,)
         raise DatabaseUnreachable(

@@ -39,14 +39,25 @@ from ..base import (
 )
 from ..conditions import Where
 from ..key_ranges import NO_ROWS, KeyRange, digest_of_rows, joint_digest
+from ..questions import Counting, Defining, Question
 from ..staging_edits import HiddenEditing
 from ..statements import doing
 from .accounts import Credentials, creating_statements, may_create, may_make_routines, told
 from .columns import WIDE_CHARSETS, quote, read_column
 from .connect import SCANS, WORKS, Dial, connect, error_code, said
-from .dependents import FOREIGN_KEY, LACKING, Hanging, Item, create_text, settling
+from .dependents import (
+    EVENTS,
+    FOREIGN_KEY,
+    LACKING,
+    VIEWS,
+    Hanging,
+    Item,
+    create_text,
+    settling,
+    showing,
+)
 from .incoming_sql import fit, unfit_table
-from .reader import DIALECT, MysqlReader, count_rows, range_condition
+from .reader import DIALECT, MysqlReader, range_condition
 from .row_text import LOAD_OPTIONS, insert_statements, load_block
 from .schema.translate import Server, adapt_attachment, adapt_schema
 from .sequences import without_draws
@@ -70,6 +81,37 @@ DEFINITIONS = (
 )
 # For so many seconds a swap waits for a table in use, while all others wait for it.
 _PATIENT = {"sql": "SET lock_wait_timeout = 30"}
+
+
+_MINE = "WHERE table_schema = DATABASE()"
+_COLUMNS = (
+    "SELECT table_name, column_name, data_type, column_type, extra, character_set_name"
+    f" FROM information_schema.columns {_MINE} ORDER BY table_name, ordinal_position"
+)
+_KEYS = (
+    "SELECT table_name, index_name, column_name, non_unique"
+    f" FROM information_schema.statistics {_MINE} ORDER BY table_name, index_name, seq_in_index"
+)
+_TABLES = (
+    "SELECT table_name, table_type, engine, table_rows, data_length + index_length"
+    f" FROM information_schema.tables {_MINE} AND table_type <> 'VIEW' ORDER BY table_name"
+)
+_BROKEN = (
+    "SELECT table_name, table_comment FROM information_schema.tables"
+    # It opens them where their rows are asked for, and only then.
+    " WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' AND engine IS NULL"
+    " AND table_rows IS NULL ORDER BY table_name"
+)
+_FACTS = (
+    "SELECT @@version, @@version_comment, @@max_allowed_packet, @@local_infile,"
+    " @@lower_case_table_names, @@character_set_database, @@collation_database, CURRENT_USER(),"
+    " CONCAT_WS('|', @@hostname, @@port, @@datadir, DATABASE())"
+)
+_ENGINES = "SELECT engine FROM information_schema.engines WHERE support IN ('YES', 'DEFAULT')"
+_COLLATIONS = "SELECT collation_name FROM information_schema.collations"
+_WHOLE_COLLATIONS = (
+    "SELECT full_collation_name FROM information_schema.collation_character_set_applicability"
+)
 
 
 class MysqlDatabase(HiddenEditing):
@@ -97,6 +139,7 @@ class MysqlDatabase(HiddenEditing):
         self._credentials = credentials
         self._read_only = read_only
         self._bulk_load = bulk_load
+        self._answers: dict[str, list[Any]] | None = None  # while it is looked at
         self._creator = creator
         self.missing = False
         try:
@@ -159,12 +202,67 @@ class MysqlDatabase(HiddenEditing):
                 with contextlib.suppress(pymysql.Error):
                     wire.close()
 
+    @contextlib.contextmanager
+    def looking(self) -> Iterator[None]:
+        outermost = self._answers is None
+        if outermost:
+            self._answers = {}
+        try:
+            yield
+        finally:
+            if outermost:
+                self._answers = None
+
+    def ahead(self, questions: Iterable[Question]) -> None:
+        self._together(map(self._statement, questions))
+
+    def _statement(self, question: Question) -> str:
+        if isinstance(question, Defining):
+            return showing(question.table)
+        if isinstance(question, Counting):
+            asked = DIALECT.count(question.table, question.where)
+        else:
+            asked = DIALECT.select(
+                question.table,
+                question.columns,
+                question.where,
+                question.order,
+                question.descending,
+                question.limit,
+            )
+        return self._filled(*asked)
+
+    def _filled(self, sql: str, values: Sequence[object] | None) -> str:
+        """A statement with its values in it."""
+        with self._control.cursor() as cursor:
+            return str(cursor.mogrify(sql, values))
+
+    def _together(self, statements: Iterable[str]) -> None:
+        """Have the answers to some statements at hand; what cannot be answered is asked again where it is needed."""
+        if self._answers is None:
+            return
+        wanted = [sql for sql in dict.fromkeys(statements) if sql not in self._answers]
+        if len(wanted) < 2:
+            return
+        with said(self._credentials.name):
+            found = self._control.several(wanted)
+        for sql, answer in zip(wanted, found, strict=True):
+            if not isinstance(answer, pymysql.Error):
+                self._answers[sql] = answer
+
     def _rows(self, about: str, sql: str, values: Sequence[object] | None = None) -> list[Any]:
-        with said(about):
-            self._control.ping(reconnect=False)
-            with self._control.cursor() as cursor:
-                cursor.execute(sql, values)
-                return list(cursor.fetchall())
+        """The rows that a question gives."""
+        if self._answers is None:
+            return self._asked(about, sql, values)
+        filled = self._filled(sql, values)
+        if filled not in self._answers:
+            self._answers[filled] = self._asked(about, sql, values)
+        return list(self._answers[filled])
+
+    def _asked(self, about: str, sql: str, values: Sequence[object] | None = None) -> list[Any]:
+        with said(about), self._control.cursor() as cursor:
+            cursor.execute(sql, values)
+            return list(cursor.fetchall())
 
     def remove_range(self, hidden: str, table: Table, key_range: KeyRange) -> int:
         must_be_hidden(hidden)
@@ -177,8 +275,11 @@ class MysqlDatabase(HiddenEditing):
         return self._rows(self._credentials.name, sql)
 
     def _do(self, about: str, sql: str) -> None:
+        # A connection that is gone is told before anything is asked of it that may have been done or not.
+        with said(about):
+            self._control.ping(reconnect=False)
         with self._control.patience(WORKS):
-            self._rows(about, sql)
+            self._asked(about, sql)
 
     def quote(self, name: str) -> str:
         return quote(name)
@@ -191,30 +292,21 @@ class MysqlDatabase(HiddenEditing):
             return False
         about, token = self._credentials.name, f"vetrin {secrets.token_hex(12)}"
         try:
-            ((got,),) = self._rows(about, "SELECT GET_LOCK(%s, 0)", [token])
+            ((got,),) = self._asked(about, "SELECT GET_LOCK(%s, 0)", [token])
             if got != 1:
                 return True
             try:
-                ((seen,),) = other._rows(about, "SELECT IS_USED_LOCK(%s)", [token])
+                ((seen,),) = other._asked(about, "SELECT IS_USED_LOCK(%s)", [token])
             finally:
-                self._rows(about, "SELECT RELEASE_LOCK(%s)", [token])
+                self._asked(about, "SELECT RELEASE_LOCK(%s)", [token])
         except DatabaseError:
             return True
         return seen is not None
 
     def facts(self) -> Facts:
         name = self._credentials.name
-        (version, comment, packet, infile, lower), *_ = self._rows(
-            name,
-            "SELECT @@version, @@version_comment, @@max_allowed_packet, @@local_infile,"
-            " @@lower_case_table_names",
-        )
-        (charset, collation), *_ = self._rows(
-            name, "SELECT @@character_set_database, @@collation_database"
-        )
-        (user,), *_ = self._rows(name, "SELECT CURRENT_USER()")
-        (server,), *_ = self._rows(
-            name, "SELECT CONCAT_WS('|', @@hostname, @@port, @@datadir, DATABASE())"
+        ((version, comment, packet, infile, lower, charset, collation, user, server),) = self._rows(
+            name, _FACTS
         )
         return Facts(
             engine=self.engine,
@@ -234,14 +326,10 @@ class MysqlDatabase(HiddenEditing):
 
     def tables(self) -> list[Table]:
         name = self._credentials.name
-        schema = "WHERE table_schema = DATABASE()"
+        self._together((_COLUMNS, _KEYS, _TABLES, _FACTS, VIEWS, _BROKEN))
         columns: dict[str, list[Column]] = {}
         notes: dict[str, list[str]] = {}
-        for table, column, kind, whole, extra, charset in self._rows(
-            name,
-            "SELECT table_name, column_name, data_type, column_type, extra, character_set_name"
-            f" FROM information_schema.columns {schema} ORDER BY table_name, ordinal_position",
-        ):
+        for table, column, kind, whole, extra, charset in self._rows(name, _COLUMNS):
             if "GENERATED" in str(extra).upper().replace("DEFAULT_GENERATED", ""):
                 continue
             columns.setdefault(table, []).append(read_column(column, str(kind).lower(), str(whole)))
@@ -251,21 +339,13 @@ class MysqlDatabase(HiddenEditing):
                 )
         keys: dict[str, list[str]] = {}
         fixed: dict[str, set[str]] = {}
-        for table, index, column, unique in self._rows(
-            name,
-            "SELECT table_name, index_name, column_name, non_unique"
-            f" FROM information_schema.statistics {schema} ORDER BY table_name, index_name, seq_in_index",
-        ):
+        for table, index, column, unique in self._rows(name, _KEYS):
             if not int(unique) and column is not None:
                 fixed.setdefault(table, set()).add(column)
                 if index == "PRIMARY":
                     keys.setdefault(table, []).append(column)
         found: list[Table] = []
-        for table, kind, engine, rows, size in self._rows(
-            name,
-            "SELECT table_name, table_type, engine, table_rows, data_length + index_length"
-            f" FROM information_schema.tables {schema} AND table_type <> 'VIEW' ORDER BY table_name",
-        ):
+        for table, kind, engine, rows, size in self._rows(name, _TABLES):
             if table.startswith(HIDDEN) or kind == "SEQUENCE" or table not in columns:
                 continue
             if engine is None:  # the server itself cannot open it
@@ -312,13 +392,7 @@ class MysqlDatabase(HiddenEditing):
         return self._hanging.foreign_keys()
 
     def broken(self) -> dict[str, str]:
-        rows = self._rows(
-            self._credentials.name,
-            "SELECT table_name, table_comment FROM information_schema.tables"
-            # It opens them where their rows are asked for, and only then.
-            " WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' AND engine IS NULL"
-            " AND table_rows IS NULL ORDER BY table_name",
-        )
+        rows = self._rows(self._credentials.name, _BROKEN)
         return {str(name): str(said) for name, said in rows if not str(name).startswith(HIDDEN)}
 
     def size(self) -> int:
@@ -331,18 +405,16 @@ class MysqlDatabase(HiddenEditing):
 
     @contextlib.contextmanager
     def reading(self) -> Iterator[MysqlReader]:
-        wire = self._connect("stored", silence=SCANS)
+        wire = self._connect("stored", bulk=True, view=True, silence=SCANS)
         try:
-            with said(self._credentials.name), wire.cursor() as cursor:
-                cursor.execute("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
-                cursor.execute("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
             yield MysqlReader(wire)
         finally:
             with contextlib.suppress(pymysql.Error):
                 wire.close()
 
     def count(self, table: str, where: Where | None = None) -> int:
-        return count_rows(self._control, table, where)
+        ((rows,),) = self._rows(table, *DIALECT.count(table, where))
+        return int(rows)
 
     def select(
         self,
@@ -374,30 +446,21 @@ class MysqlDatabase(HiddenEditing):
     def _server(self) -> Server:
         """What this server knows, for schemas that come from another one."""
         name = self._credentials.where
+        self._together((_ENGINES, _COLLATIONS, _WHOLE_COLLATIONS))
         facts = self.facts()
         return Server(
             facts.product,
             facts.version,
             self._collations(),
-            frozenset(
-                str(row[0]).lower()
-                for row in self._rows(
-                    name,
-                    "SELECT engine FROM information_schema.engines WHERE support IN ('YES', 'DEFAULT')",
-                )
-            ),
+            frozenset(str(row[0]).lower() for row in self._rows(name, _ENGINES)),
         )
 
     def _collations(self) -> frozenset[str]:
         where = self._credentials.where
-        found = self._rows(where, "SELECT collation_name FROM information_schema.collations")
+        found = self._rows(where, _COLLATIONS)
         # MariaDB lists those of all character sets together without the set's name; their whole names are here.
         with contextlib.suppress(DatabaseError):
-            found += self._rows(
-                where,
-                "SELECT full_collation_name FROM"
-                " information_schema.collation_character_set_applicability",
-            )
+            found += self._rows(where, _WHOLE_COLLATIONS)
         return frozenset(str(row[0]).lower() for row in found)
 
     def adapt(self, table: Table, schema: str, source: Facts) -> Adapted:
@@ -423,15 +486,15 @@ class MysqlDatabase(HiddenEditing):
     def _hanging(self) -> Hanging:
         sequences = self._server.product == "MariaDB"
         return Hanging(
-            self._credentials.name, self._credentials.name, self._rows, sequences=sequences
+            self._credentials.name,
+            self._credentials.name,
+            self._rows,
+            self._together,
+            sequences=sequences,
         )
 
     def events(self) -> list[str]:
-        rows = self._rows(
-            self._credentials.name,
-            "SELECT event_name FROM information_schema.events"
-            " WHERE event_schema = DATABASE() ORDER BY event_name",
-        )
+        rows = self._rows(self._credentials.name, EVENTS)
         return [str(row[0]) for row in rows]
 
     def views(self) -> list[str]:
@@ -482,7 +545,7 @@ class MysqlDatabase(HiddenEditing):
         comparing = warned is None
         before = self._digest(hidden, table) if comparing else NO_ROWS
         passed: list[str] = []
-        wire = self._connect("binary", fills=True, silence=WORKS)
+        wire = self._connect("binary", fills=True, bulk=True, silence=WORKS)
         # Kept where closing this database from another thread can cut a running load.
         self._wire = wire
         sent = empty = 0
@@ -623,7 +686,7 @@ class MysqlDatabase(HiddenEditing):
         )
 
     def _log_in(self, socket: Any) -> bool:
-        wire = connect(self._credentials, "utf8mb4", dial=lambda *where: socket)
+        wire = connect(self._credentials, "utf8mb4", dial=lambda *where, bulk: socket)
         return not wire.speaks_tls
 
     def _present(self) -> set[str]:

@@ -37,45 +37,77 @@ Rows = Callable[..., list[Any]]
 Item = dict[str, Any]
 
 
+VIEWS = "SELECT table_name FROM information_schema.views WHERE table_schema = DATABASE() ORDER BY table_name"
+_ROUTINES = (
+    "SELECT routine_type, routine_name, sql_mode, collation_connection FROM information_schema.routines"
+    " WHERE routine_schema = DATABASE() AND routine_type IN ('PROCEDURE', 'FUNCTION')"
+    " ORDER BY routine_name, routine_type"
+)
+_NAMES = (
+    "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE()"
+    " UNION SELECT routine_name FROM information_schema.routines WHERE routine_schema = DATABASE()"
+)
+_DRAWING = (
+    "SELECT table_name, column_name, column_default FROM information_schema.columns"
+    " WHERE table_schema = DATABASE() AND column_default RLIKE 'nextval\\\\(|lastval\\\\(|setval\\\\('"
+    " ORDER BY table_name, ordinal_position"
+)
+_SEQUENCES = (
+    "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE()"
+    " AND table_type = 'SEQUENCE' ORDER BY table_name"
+)
+_REFERENCES = (
+    "SELECT table_name, referenced_table_name FROM information_schema.referential_constraints"
+    " WHERE constraint_schema = DATABASE()"
+)
+_TRIGGERS = (
+    "SELECT trigger_name, event_object_table, action_timing, event_manipulation, action_statement,"
+    " sql_mode, collation_connection FROM information_schema.triggers"
+    " WHERE trigger_schema = DATABASE() ORDER BY event_object_table, action_order"
+)
+EVENTS = "SELECT event_name FROM information_schema.events WHERE event_schema = DATABASE() ORDER BY event_name"
+
+
 def create_text(rows: Rows, table: str) -> str:
     """A table's definition as the server prints it."""
-    return str(rows(table, f"SHOW CREATE TABLE {quote(table)}")[0][1])
+    return str(rows(table, showing(table))[0][1])
+
+
+def showing(table: str) -> str:
+    """The question for a table's definition."""
+    return f"SHOW CREATE TABLE {quote(table)}"
 
 
 class Hanging:
-    """What hangs on the tables of ``database`` at ``where``; ``rows`` asks the server, ``sequences`` says that it
-    knows such.
+    """What hangs on the tables of ``database`` at ``where``; ``rows`` asks the server, ``ahead`` has it answer
+    several questions at once; ``sequences`` says that it knows such.
 
     Raises DatabaseError wherever the server refuses.
     """
 
-    def __init__(self, where: str, database: str, rows: Rows, *, sequences: bool) -> None:
+    def __init__(
+        self,
+        where: str,
+        database: str,
+        rows: Rows,
+        ahead: Callable[[Iterable[str]], None],
+        *,
+        sequences: bool,
+    ) -> None:
         self._where = where
         self._database = database
         self._rows = rows
+        self._ahead = ahead
         self._sequences = sequences
         self._known: frozenset[str] = frozenset()
 
     def views(self) -> list[str]:
-        return [
-            str(row[0])
-            for row in self._rows(
-                self._where,
-                "SELECT table_name FROM information_schema.views"
-                " WHERE table_schema = DATABASE() ORDER BY table_name",
-            )
-        ]
+        return [str(row[0]) for row in self._rows(self._where, VIEWS)]
 
     def routines(self) -> list[Attachment]:
         self._look()
         found = []
-        for kind, name, mode, collation in self._rows(
-            self._where,
-            "SELECT routine_type, routine_name, sql_mode, collation_connection"
-            " FROM information_schema.routines"
-            " WHERE routine_schema = DATABASE() AND routine_type IN ('PROCEDURE', 'FUNCTION')"
-            " ORDER BY routine_name, routine_type",
-        ):
+        for kind, name, mode, collation in self._rows(self._where, _ROUTINES):
             text = ""
             # Where an account may not see it, some servers refuse, others show nothing.
             with contextlib.suppress(DatabaseError):
@@ -91,15 +123,10 @@ class Hanging:
 
     def _look(self) -> None:
         """Learn what can be spoken of in this database by now."""
-        self._known = frozenset(
-            str(row[0])
-            for row in self._rows(
-                self._where,
-                "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE()"
-                " UNION SELECT routine_name FROM information_schema.routines"
-                " WHERE routine_schema = DATABASE()",
-            )
-        )
+        self._ahead((_NAMES, VIEWS, _ROUTINES, _REFERENCES, _TRIGGERS, EVENTS))
+        if self._sequences:
+            self._ahead((_SEQUENCES, _DRAWING))
+        self._known = frozenset(str(row[0]) for row in self._rows(self._where, _NAMES))
 
     def of_defaults(self, tables: Iterable[str]) -> list[Attachment]:
         """Sequences that columns draw their defaults from, and those defaults. MariaDB has them."""
@@ -117,12 +144,7 @@ class Hanging:
 
     def _drawing(self) -> list[Any]:
         """Table, column and default of what may draw from a sequence."""
-        return self._rows(
-            self._where,
-            "SELECT table_name, column_name, column_default FROM information_schema.columns"
-            " WHERE table_schema = DATABASE() AND column_default RLIKE 'nextval\\\\(|lastval\\\\(|setval\\\\('"
-            " ORDER BY table_name, ordinal_position",
-        )
+        return self._rows(self._where, _DRAWING)
 
     def _sequence(self, name: str, table: str) -> Attachment:
         text = str(self._rows(name, f"SHOW CREATE SEQUENCE {quote(name)}")[0][1])
@@ -133,11 +155,7 @@ class Hanging:
         """Those that no default draws from; what asks them for numbers is outside of the database."""
         names = [
             str(row[0])
-            for row in self._rows(
-                self._where,
-                "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE()"
-                " AND table_type = 'SEQUENCE' ORDER BY table_name",
-            )
+            for row in self._rows(self._where, _SEQUENCES)
             if not str(row[0]).startswith(HIDDEN)
         ]
         if not names:
@@ -157,11 +175,7 @@ class Hanging:
         # attachments too, so that after the swap they point at the live name again.
         holders = {
             str(row[0])
-            for row in self._rows(
-                self._where,
-                "SELECT table_name, referenced_table_name FROM information_schema.referential_constraints"
-                " WHERE constraint_schema = DATABASE()",
-            )
+            for row in self._rows(self._where, _REFERENCES)
             if not str(row[0]).startswith(HIDDEN) and (row[0] in wanted or row[1] in wanted)
         }
         for table in sorted(holders):
@@ -169,10 +183,7 @@ class Hanging:
                 name = match[2][1:-1].replace("``", "`")
                 found.append(self._own(Attachment("constraint", name, table, match[1])))
         for name, table, timing, event, action, mode, collation in self._rows(
-            self._where,
-            "SELECT trigger_name, event_object_table, action_timing, event_manipulation,"
-            " action_statement, sql_mode, collation_connection FROM information_schema.triggers"
-            " WHERE trigger_schema = DATABASE() ORDER BY event_object_table, action_order",
+            self._where, _TRIGGERS
         ):
             if table in wanted:
                 sql = (

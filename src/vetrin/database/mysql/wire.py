@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import contextlib
 import struct
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 import pymysql
@@ -78,6 +78,28 @@ class Wire(Connection):
                 f"the server asks for the password in clear ({plugin_name.decode()}); it was not sent",
             )
         return super()._process_auth(plugin_name, auth_packet, handler)  # type: ignore[misc]
+
+    def several(self, statements: Sequence[str]) -> list[list[Any] | pymysql.Error]:
+        """The rows that some statements give, or what the server says of one: all are sent before the first answer is
+        read, so that they cost one way there and back together. None of them may be long.
+
+        Raises:
+            pymysql.Error: the connection broke.
+        """
+        found: list[list[Any] | pymysql.Error] = []
+        for sql in statements:
+            self._send(COMMAND.COM_QUERY, sql.encode())
+        for _ in statements:
+            self._next_seq_id = 1
+            try:
+                self._read_query_result()
+                found.append(list(self._result.rows or ()))  # type: ignore[attr-defined]
+            except pymysql.Error as error:
+                code = error.args[0] if error.args else 0
+                if not getattr(self, "_sock", None) or code in range(2000, 3000):  # of the client
+                    raise
+                found.append(error)
+        return found
 
     def silence(self, seconds: float) -> None:
         """From now on the server may be silent for so long."""

@@ -36,6 +36,7 @@ from ..base import (
 )
 from ..conditions import Replacement, Where
 from ..key_ranges import KeyRange, KeyRanges, digests_by_reading
+from ..questions import AskedOneByOne
 from ..row_codec import Text, records_of
 from ..sql import Dialect
 from ..staging_edits import HiddenEditing
@@ -220,7 +221,7 @@ class LocalOpener:
         Path(path).parent.mkdir(parents=True, exist_ok=True)
 
 
-class SqliteDatabase(HiddenEditing):
+class SqliteDatabase(AskedOneByOne, HiddenEditing):
     """A SQLite file, here or behind another ``opener``; opened for writing unless ``read_only``.
 
     With ``may_be_missing``, a file that is not there is an empty database until ``create``.

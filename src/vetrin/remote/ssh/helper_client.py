@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from ...errors import ConnectionFailed, ConnectionLost, FilesError, PortClosed
-from ...files import Buffer, FileChange, FileStatus, Room, Span, Writing, printable
+from ...files import AskedEachTime, Buffer, FileChange, FileStatus, Room, Span, Writing, printable
 from ..helper_protocol import (
     BEGIN,
     BYTES,
@@ -113,13 +113,14 @@ class Helpers:
         else:
             self._idle.put(helper)
 
-    def relay(self, **where: Any) -> Pipe:
-        """A connection from the host to a port or a socket there, through a helper of its own.
+    def relay(self, *, bulk: bool = False, **where: Any) -> Pipe:
+        """A connection from the host to a port or a socket there, through a helper of its own; ``bulk``: for many
+        bytes.
 
         Raises:
             ConnectionFailed: nothing answers there.
         """
-        helper = self._another(packed=self.line.slow)
+        helper = self._another(packed=bulk and self.line.slow)
         try:
             helper.frames.ask("relay", **where)
         except ExchangeError as error:
@@ -201,7 +202,7 @@ class _Helper:
         return f" ({printable(lines[-1][:200])})" if lines else ""
 
 
-class HelperMachine:
+class HelperMachine(AskedEachTime):
     """The files of a host, through its helpers."""
 
     streams = 2

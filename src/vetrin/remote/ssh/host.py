@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, cast
 
 from ...config import Host
 from ...errors import (
@@ -12,7 +12,7 @@ from ...errors import (
     ForwardingForbidden,
     PortClosed,
 )
-from ...files import Machine, RemotePath
+from ...files import LookedMachine, Machine, RemotePath
 from ..base import Measures, Prompter
 from .channel import Pipe, Socket
 from .connection import Line, lines
@@ -27,7 +27,7 @@ class SshHost:
         self, line: Line, machine: Machine, helpers: Helpers | None, why: str = ""
     ) -> None:
         self.host = line.host
-        self.machine = machine
+        self.machine = cast(Machine, LookedMachine(machine))
         self.helpers = helpers
         self.ways = {
             "files": f"a helper in {helpers.hello.form}" if helpers is not None else "SFTP"
@@ -78,10 +78,10 @@ class SshHost:
         self.ways["database"] = f"its file, by SQLite {self.helpers.hello.sqlite} in the helper"
         return HelperOpener(self.helpers, self.machine)
 
-    def dial(self, name: str, port: int, socket: str | None) -> Any:
+    def dial(self, name: str, port: int, socket: str | None, *, bulk: bool = False) -> Any:
         where = socket or f"{name}:{port}"
         try:
-            pipe, way = self._dialled(name, port, socket, where)
+            pipe, way = self._dialled(name, port, socket, where, bulk)
         except ConnectionLost as error:
             raise DatabaseUnreachable(str(error), error.remedy) from error
         except ConnectionFailed as error:
@@ -94,11 +94,18 @@ class SshHost:
         self.ways["database"] = f"{where}, through {way}"
         return Socket(pipe)
 
-    def _dialled(self, name: str, port: int, socket: str | None, where: str) -> tuple[Pipe, str]:
+    def _dialled(
+        self, name: str, port: int, socket: str | None, where: str, bulk: bool
+    ) -> tuple[Pipe, str]:
         """A pipe to a database server, and through what it leads."""
         if self._forwards:
             try:
-                pipe = self._line.dial_socket(socket) if socket else self._line.dial(name, port)
+                line = self._line
+                pipe = (
+                    line.dial_socket(socket, bulk=bulk)
+                    if socket
+                    else line.dial(name, port, bulk=bulk)
+                )
             except ForwardingForbidden:
                 self._forwards = False
             except PortClosed:
@@ -114,7 +121,7 @@ class SshHost:
                 "a shell with Python 3 or PHP",
             )
         relayed = {"socket": socket} if socket else {"name": name, "port": port}
-        return self.helpers.relay(**relayed), "the helper, for forwarding is forbidden"
+        return self.helpers.relay(bulk=bulk, **relayed), "the helper, for forwarding is forbidden"
 
     def measured(self) -> Measures:
         line = self._line

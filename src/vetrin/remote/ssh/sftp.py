@@ -25,7 +25,17 @@ from typing import Any, TypeVar
 import asyncssh
 
 from ...errors import ConnectionFailed, ConnectionLost, FilesError
-from ...files import Buffer, FileChange, FileStatus, Room, Span, Writing, printable, pruning
+from ...files import (
+    AskedEachTime,
+    Buffer,
+    FileChange,
+    FileStatus,
+    Room,
+    Span,
+    Writing,
+    printable,
+    pruning,
+)
 from .connection import Line, awaited
 
 Result = TypeVar("Result")
@@ -39,7 +49,7 @@ _KINDS = {stat.S_IFREG: "file", stat.S_IFDIR: "folder", stat.S_IFLNK: "link"}
 _END = object()
 
 
-class SftpMachine:
+class SftpMachine(AskedEachTime):
     """The files of a host by SFTP, version 3 and up."""
 
     grain = _SECOND

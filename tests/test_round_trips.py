@@ -1,0 +1,108 @@
+"""Over a slow line questions are asked together: how many ways there and back a look and a plan take, counted."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from slow_line import SlowLine
+from ssh_server import SshServer
+from systems import Mariadb, mariadb_site
+
+MOST = 25  # after the connection's own set-up
+LOOKS = {
+    "status": "standing(production)",
+    "pull": "build_plan(production, local, ('data', 'media'))",
+    "push": "build_plan(local, production, ('data', 'media'))",
+    "code": "build_plan(local, production, ('code',))",
+}
+# Run by itself, so that nothing is known of the host yet.
+SCRIPT = """
+import contextlib, sys
+from pathlib import Path
+from vetrin.config import load_project
+from vetrin.jobs import build_plan
+from vetrin.remote import hosts
+from vetrin.site import open_site, standing
+
+project = load_project(Path("."))
+live, copy = (project.environment(name) for name in ("production", "local"))
+hosts.of(live)
+print(flush=True)
+sys.stdin.readline()
+production = open_site(project, live, read_only=WRITES == live.name)
+local = open_site(project, copy, read_only=WRITES == copy.name)
+LOOK
+print(flush=True)
+sys.stdin.readline()
+"""
+
+
+@pytest.fixture
+def folder(tmp_path: Path, database_server: Mariadb, ssh: SshServer) -> Iterator[Path]:
+    """A project of two WordPress shells, production behind the slow line, which is told in ``line``."""
+    tables = [
+        "CREATE TABLE wp_options (option_id INT AUTO_INCREMENT PRIMARY KEY, option_name VARCHAR(191) UNIQUE,"
+        " option_value TEXT)",
+        "INSERT INTO wp_options VALUES (1, 'home', 'https://live.test'), (2, 'siteurl', 'https://live.test')",
+        "CREATE TABLE wp_posts (ID INT PRIMARY KEY, post_title TEXT, post_type VARCHAR(20),"
+        " post_status VARCHAR(20), post_modified_gmt DATETIME)",
+        "INSERT INTO wp_posts VALUES (1, 'Timetable', 'page', 'publish', '2026-05-01 10:00:00')",
+        "CREATE TABLE wp_postmeta (meta_id INT PRIMARY KEY, post_id INT, meta_key TEXT, meta_value TEXT)",
+        "CREATE TABLE wp_comments (comment_ID INT PRIMARY KEY, comment_approved VARCHAR(20), comment_type TEXT)",
+        *(f"CREATE TABLE wp_bookings_{number} (id INT PRIMARY KEY, name TEXT)" for number in range(20)),
+        "CREATE VIEW wp_pages AS SELECT ID, post_title FROM wp_posts",
+        "CREATE TRIGGER wp_told AFTER INSERT ON wp_posts FOR EACH ROW DELETE FROM wp_comments",
+    ]  # fmt: skip
+    for word in ("live", "copy"):
+        mariadb_site(database_server, tmp_path, word, tables)
+    found = tmp_path / "vetrin.toml"
+    found.write_text(
+        found.read_text().replace(
+            'root = "live"',
+            f'host = "ssh://{ssh.name}"\naccess = "read-write"\nroot = "{tmp_path}/live"',
+        )
+    )
+    yield tmp_path
+
+
+@pytest.mark.parametrize("what", LOOKS)
+def test_a_look_takes_few_ways(folder: Path, ssh: SshServer, what: str) -> None:
+    line = SlowLine(ssh.port)
+    home = folder / "home/.ssh"
+    home.mkdir(parents=True, mode=0o700)
+    for name in ("config", "known_hosts"):
+        text = (ssh.home / ".ssh" / name).read_text()
+        (home / name).write_text(text.replace(str(ssh.port), str(line.port)))
+    writes = "production" if what in ("push", "code") else "local"
+    script = SCRIPT.replace("WRITES == live.name", str(writes != "production"))
+    script = script.replace("WRITES == copy.name", str(writes != "local"))
+    process = subprocess.Popen(
+        [sys.executable, "-c", script.replace("LOOK\n", f"{LOOKS[what]}\n")],
+        cwd=folder, env={"HOME": str(home.parent), "PATH": "/usr/bin:/bin", **here()}, text=True,
+        stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+    )  # fmt: skip
+    try:
+        assert process.stdin is not None and process.stdout is not None
+        ways = []
+        for _ in range(2):
+            assert process.stdout.readline() == "\n", process.communicate("\n")
+            ways.append(line.ways)
+            process.stdin.write("\n")
+            process.stdin.flush()
+        process.communicate()
+    finally:
+        process.kill()
+        process.wait()
+        line.stop()
+    taken = ways[1] - ways[0]
+    assert 3 < taken <= MOST, taken
+
+
+def here() -> dict[str, str]:
+    """Where the program under test is imported from."""
+    return {"PYTHONPATH": ":".join(path for path in sys.path if path)}
