@@ -38,12 +38,13 @@ from ..errors import NewerLog
 from ..site import RowPipeline
 from .arrival_steps import Step, tables_of
 from .baseline import Baseline
+from .differing_rows import Update
 from .events import Checking, Moved, TableDone, TableStarted
 from .journal import Run
 from .last_copy import KnownTable, LastCopy, Signatures
 from .plan import Plan, TablePlan
 from .run_context import RunContext
-from .table_update import TableUpdater, Update
+from .table_update import TableUpdater
 
 _VERSION = 2  # of the record; pages of version 1 had digests that different rows may share
 _STRETCH = 32_000_000  # bytes that are stored together

@@ -9,7 +9,6 @@ database, so they are attachments: off before, on after the swap.
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import re
 import secrets
 import time
@@ -26,7 +25,6 @@ from ..base import (
     Adapted,
     Attachment,
     Batch,
-    Column,
     Exchange,
     Facts,
     ForeignKey,
@@ -39,24 +37,25 @@ from ..base import (
 )
 from ..conditions import Where
 from ..key_ranges import NO_ROWS, KeyRange, digest_of_rows, joint_digest
-from ..questions import Counting, Defining, Question
+from ..questions import Question
 from ..staging_edits import HiddenEditing
 from ..statements import doing
 from .accounts import Credentials, creating_statements, may_create, may_make_routines, told
-from .columns import WIDE_CHARSETS, quote, read_column
+from .asking import Asking
+from .catalog import Catalog
+from .columns import quote
 from .connect import SCANS, WORKS, Dial, connect, error_code, said
 from .dependents import (
     EVENTS,
     FOREIGN_KEY,
     LACKING,
-    VIEWS,
     Hanging,
     Item,
     create_text,
     settling,
-    showing,
 )
 from .incoming_sql import fit, unfit_table
+from .patching import patching
 from .reader import DIALECT, MysqlReader, range_condition
 from .row_text import LOAD_OPTIONS, insert_statements, load_block
 from .schema.translate import Server, adapt_attachment, adapt_schema
@@ -68,50 +67,8 @@ _NO_ACCOUNT = 1045
 _INSERT_BYTES = 1 << 20
 _CLIENT_ERRORS = 2000  # from here on, errors are those of the connection
 _IN_USE, _STATEMENTS_LOGGED = 1205, 1665
-# All that makes two tables alike but for their rows, in an order that holds.
-DEFINITIONS = (
-    "SELECT table_name, 0, ordinal_position, column_name, column_type, is_nullable, column_default,"
-    " collation_name, extra, column_comment, generation_expression"
-    " FROM information_schema.columns WHERE table_schema = DATABASE()"
-    " UNION ALL SELECT table_name, 1, seq_in_index, index_name, column_name, non_unique, sub_part, collation,"
-    " index_type, index_comment, NULL FROM information_schema.statistics WHERE table_schema = DATABASE()"
-    " UNION ALL SELECT table_name, 2, 0, engine, row_format, table_collation, table_comment, create_options,"
-    " NULL, NULL, NULL FROM information_schema.tables WHERE table_schema = DATABASE()"
-    " ORDER BY 1, 2, 4, 3"
-)
 # For so many seconds a swap waits for a table in use, while all others wait for it.
 _PATIENT = {"sql": "SET lock_wait_timeout = 30"}
-
-
-_MINE = "WHERE table_schema = DATABASE()"
-_COLUMNS = (
-    "SELECT table_name, column_name, data_type, column_type, extra, character_set_name"
-    f" FROM information_schema.columns {_MINE} ORDER BY table_name, ordinal_position"
-)
-_KEYS = (
-    "SELECT table_name, index_name, column_name, non_unique"
-    f" FROM information_schema.statistics {_MINE} ORDER BY table_name, index_name, seq_in_index"
-)
-_TABLES = (
-    "SELECT table_name, table_type, engine, table_rows, data_length + index_length"
-    f" FROM information_schema.tables {_MINE} AND table_type <> 'VIEW' ORDER BY table_name"
-)
-_BROKEN = (
-    "SELECT table_name, table_comment FROM information_schema.tables"
-    # It opens them where their rows are asked for, and only then.
-    " WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' AND engine IS NULL"
-    " AND table_rows IS NULL ORDER BY table_name"
-)
-_FACTS = (
-    "SELECT @@version, @@version_comment, @@max_allowed_packet, @@local_infile,"
-    " @@lower_case_table_names, @@character_set_database, @@collation_database, CURRENT_USER(),"
-    " CONCAT_WS('|', @@hostname, @@port, @@datadir, DATABASE())"
-)
-_ENGINES = "SELECT engine FROM information_schema.engines WHERE support IN ('YES', 'DEFAULT')"
-_COLLATIONS = "SELECT collation_name FROM information_schema.collations"
-_WHOLE_COLLATIONS = (
-    "SELECT full_collation_name FROM information_schema.collation_character_set_applicability"
-)
 
 
 class MysqlDatabase(HiddenEditing):
@@ -139,7 +96,9 @@ class MysqlDatabase(HiddenEditing):
         self._credentials = credentials
         self._read_only = read_only
         self._bulk_load = bulk_load
-        self._answers: dict[str, list[Any]] | None = None  # while it is looked at
+        self._asking = Asking(credentials.name, lambda: self._control)
+        self._rows, self._asked = self._asking.rows, self._asking.asked
+        self._catalog = Catalog(credentials.name, credentials.where, self._asking)
         self._creator = creator
         self.missing = False
         try:
@@ -202,67 +161,11 @@ class MysqlDatabase(HiddenEditing):
                 with contextlib.suppress(pymysql.Error):
                     wire.close()
 
-    @contextlib.contextmanager
-    def looking(self) -> Iterator[None]:
-        outermost = self._answers is None
-        if outermost:
-            self._answers = {}
-        try:
-            yield
-        finally:
-            if outermost:
-                self._answers = None
+    def looking(self) -> contextlib.AbstractContextManager[None]:
+        return self._asking.looking()
 
     def ahead(self, questions: Iterable[Question]) -> None:
-        self._together(map(self._statement, questions))
-
-    def _statement(self, question: Question) -> str:
-        if isinstance(question, Defining):
-            return showing(question.table)
-        if isinstance(question, Counting):
-            asked = DIALECT.count(question.table, question.where)
-        else:
-            asked = DIALECT.select(
-                question.table,
-                question.columns,
-                question.where,
-                question.order,
-                question.descending,
-                question.limit,
-            )
-        return self._filled(*asked)
-
-    def _filled(self, sql: str, values: Sequence[object] | None) -> str:
-        """A statement with its values in it."""
-        with self._control.cursor() as cursor:
-            return str(cursor.mogrify(sql, values))
-
-    def _together(self, statements: Iterable[str]) -> None:
-        """Have the answers to some statements at hand; what cannot be answered is asked again where it is needed."""
-        if self._answers is None:
-            return
-        wanted = [sql for sql in dict.fromkeys(statements) if sql not in self._answers]
-        if len(wanted) < 2:
-            return
-        with said(self._credentials.name):
-            found = self._control.several(wanted)
-        for sql, answer in zip(wanted, found, strict=True):
-            if not isinstance(answer, pymysql.Error):
-                self._answers[sql] = answer
-
-    def _rows(self, about: str, sql: str, values: Sequence[object] | None = None) -> list[Any]:
-        """The rows that a question gives."""
-        if self._answers is None:
-            return self._asked(about, sql, values)
-        filled = self._filled(sql, values)
-        if filled not in self._answers:
-            self._answers[filled] = self._asked(about, sql, values)
-        return list(self._answers[filled])
-
-    def _asked(self, about: str, sql: str, values: Sequence[object] | None = None) -> list[Any]:
-        with said(about), self._control.cursor() as cursor:
-            cursor.execute(sql, values)
-            return list(cursor.fetchall())
+        self._asking.together(map(self._asking.statement, questions))
 
     def remove_range(self, hidden: str, table: Table, key_range: KeyRange) -> int:
         must_be_hidden(hidden)
@@ -296,7 +199,7 @@ class MysqlDatabase(HiddenEditing):
             if got != 1:
                 return True
             try:
-                ((seen,),) = other._asked(about, "SELECT IS_USED_LOCK(%s)", [token])
+                ((seen,),) = other._asking.asked(about, "SELECT IS_USED_LOCK(%s)", [token])
             finally:
                 self._asked(about, "SELECT RELEASE_LOCK(%s)", [token])
         except DatabaseError:
@@ -304,72 +207,10 @@ class MysqlDatabase(HiddenEditing):
         return seen is not None
 
     def facts(self) -> Facts:
-        name = self._credentials.name
-        ((version, comment, packet, infile, lower, charset, collation, user, server),) = self._rows(
-            name, _FACTS
-        )
-        return Facts(
-            engine=self.engine,
-            product="MariaDB" if "mariadb" in f"{version} {comment}".lower() else "MySQL",
-            version=str(version).split("-")[0],
-            charset=str(charset),
-            max_statement=int(packet),
-            bulk_load=bool(infile),
-            where=f"{name} on {self._credentials.where}",
-            identity=str(server),
-            details={
-                "collation": str(collation),
-                "account": str(user),
-                "lower-case table names": str(lower),
-            },
-        )
+        return self._catalog.facts(f"{self._credentials.name} on {self._credentials.where}")
 
     def tables(self) -> list[Table]:
-        name = self._credentials.name
-        self._together((_COLUMNS, _KEYS, _TABLES, _FACTS, VIEWS, _BROKEN))
-        columns: dict[str, list[Column]] = {}
-        notes: dict[str, list[str]] = {}
-        for table, column, kind, whole, extra, charset in self._rows(name, _COLUMNS):
-            if "GENERATED" in str(extra).upper().replace("DEFAULT_GENERATED", ""):
-                continue
-            columns.setdefault(table, []).append(read_column(column, str(kind).lower(), str(whole)))
-            if charset in WIDE_CHARSETS:
-                notes.setdefault(table, []).append(
-                    f"column {column} is stored as {charset}: addresses in it are not rewritten"
-                )
-        keys: dict[str, list[str]] = {}
-        fixed: dict[str, set[str]] = {}
-        for table, index, column, unique in self._rows(name, _KEYS):
-            if not int(unique) and column is not None:
-                fixed.setdefault(table, set()).add(column)
-                if index == "PRIMARY":
-                    keys.setdefault(table, []).append(column)
-        found: list[Table] = []
-        for table, kind, engine, rows, size in self._rows(name, _TABLES):
-            if table.startswith(HIDDEN) or kind == "SEQUENCE" or table not in columns:
-                continue
-            if engine is None:  # the server itself cannot open it
-                continue
-            consistent = str(engine).lower() == "innodb"
-            if not consistent:
-                notes.setdefault(table, []).append(
-                    f"{engine} has no consistent view: rows may be of different moments"
-                )
-            if kind == "SYSTEM VERSIONED":
-                notes.setdefault(table, []).append("its history of versions is not copied")
-            found.append(
-                Table(
-                    table,
-                    tuple(columns[table]),
-                    tuple(keys.get(table, ())),
-                    frozenset(fixed.get(table, ())),
-                    int(rows or 0),
-                    int(size or 0),
-                    consistent,
-                    tuple(notes.get(table, ())),
-                )
-            )
-        return found
+        return self._catalog.tables()
 
     def broken_views(self) -> dict[str, str]:
         found: dict[str, str] = {}
@@ -392,16 +233,10 @@ class MysqlDatabase(HiddenEditing):
         return self._hanging.foreign_keys()
 
     def broken(self) -> dict[str, str]:
-        rows = self._rows(self._credentials.name, _BROKEN)
-        return {str(name): str(said) for name, said in rows if not str(name).startswith(HIDDEN)}
+        return self._catalog.broken()
 
     def size(self) -> int:
-        ((total,),) = self._rows(
-            self._credentials.name,
-            "SELECT COALESCE(SUM(data_length + index_length), 0) FROM information_schema.tables"
-            " WHERE table_schema = DATABASE()",
-        )
-        return int(total)
+        return self._catalog.size()
 
     @contextlib.contextmanager
     def reading(self) -> Iterator[MysqlReader]:
@@ -445,23 +280,7 @@ class MysqlDatabase(HiddenEditing):
     @cached_property
     def _server(self) -> Server:
         """What this server knows, for schemas that come from another one."""
-        name = self._credentials.where
-        self._together((_ENGINES, _COLLATIONS, _WHOLE_COLLATIONS))
-        facts = self.facts()
-        return Server(
-            facts.product,
-            facts.version,
-            self._collations(),
-            frozenset(str(row[0]).lower() for row in self._rows(name, _ENGINES)),
-        )
-
-    def _collations(self) -> frozenset[str]:
-        where = self._credentials.where
-        found = self._rows(where, _COLLATIONS)
-        # MariaDB lists those of all character sets together without the set's name; their whole names are here.
-        with contextlib.suppress(DatabaseError):
-            found += self._rows(where, _WHOLE_COLLATIONS)
-        return frozenset(str(row[0]).lower() for row in found)
+        return self._catalog.server(self.facts())
 
     def adapt(self, table: Table, schema: str, source: Facts) -> Adapted:
         adapted = adapt_schema(table.name, schema, source, self._server)
@@ -489,7 +308,7 @@ class MysqlDatabase(HiddenEditing):
             self._credentials.name,
             self._credentials.name,
             self._rows,
-            self._together,
+            self._asking.together,
             sequences=sequences,
         )
 
@@ -739,7 +558,7 @@ class MysqlDatabase(HiddenEditing):
             self._control.begin()
             try:
                 for patch in patches:
-                    for sql in _patching(patch):
+                    for sql in patching(patch):
                         changed += cursor.execute(sql)
             except BaseException:
                 self._control.rollback()
@@ -753,13 +572,7 @@ class MysqlDatabase(HiddenEditing):
         return changed
 
     def definitions(self, tables: Iterable[str]) -> dict[str, str]:
-        wanted = set(tables)
-        found: dict[str, Any] = {}
-        for table, *said_of_it in self._rows(self._credentials.name, DEFINITIONS):
-            if table in wanted:
-                digest = found.setdefault(str(table), hashlib.sha256())
-                digest.update(repr([_plain(value) for value in said_of_it]).encode())
-        return {table: digest.hexdigest() for table, digest in found.items()}
+        return self._catalog.definitions(tables)
 
     def take_over(
         self,
@@ -808,12 +621,6 @@ class MysqlDatabase(HiddenEditing):
         self._do(name, f"DROP TABLE IF EXISTS {quote(name)}")
 
 
-def _plain(value: object) -> str | None:
-    if isinstance(value, bytes):
-        return value.decode("utf-8", "replace")
-    return None if value is None else str(value)
-
-
 def _renaming(exchanges: Sequence[Exchange], there: set[str]) -> list[Item]:
     """The one statement that exchanges all tables which still have to be, none where there are none."""
     renames: list[str] = []
@@ -823,43 +630,3 @@ def _renaming(exchanges: Sequence[Exchange], there: set[str]) -> list[Item]:
         if exchange.incoming is not None:
             renames.append(f"{quote(exchange.incoming)} TO {quote(exchange.live)}")
     return [{"sql": "RENAME TABLE " + ", ".join(renames)}] if renames else []
-
-
-def _patching(patch: Patch) -> list[str]:
-    """The statements of a patch: what goes makes room for what comes."""
-    if not patch.whole:
-        return [_update(patch)]
-    live, before, after = map(quote, (patch.table, patch.before, patch.after))
-    first = quote(patch.key[0])
-    names = [quote(name) for name in (*patch.key, *patch.columns)]
-    as_it_was = "".join(f" AND {text}" for text in _unchanged(patch))
-    return [
-        f"DELETE l FROM {live} l JOIN {before} b ON {_same('l', 'b', patch.key)}"
-        f" LEFT JOIN {after} a ON {_same('a', 'b', patch.key)} WHERE a.{first} IS NULL{as_it_was}",
-        _update(patch),
-        f"INSERT INTO {live} ({', '.join(names)}) SELECT {', '.join(f'a.{name}' for name in names)} FROM {after} a"
-        f" LEFT JOIN {before} b ON {_same('a', 'b', patch.key)} LEFT JOIN {live} l ON {_same('a', 'l', patch.key)}"
-        f" WHERE b.{first} IS NULL AND l.{first} IS NULL",
-    ]
-
-
-def _same(first: str, second: str, columns: Sequence[str], between: str = " AND ") -> str:
-    return between.join(f"{first}.{quote(c)} = {second}.{quote(c)}" for c in columns)
-
-
-def _unchanged(patch: Patch) -> list[str]:
-    """That a row is as it was. Compared as bytes: a collation would take two spellings of a text for equal."""
-    return [
-        f"CAST(l.{quote(c)} AS BINARY) <=> CAST(b.{quote(c)} AS BINARY)" for c in patch.compared
-    ]
-
-
-def _update(patch: Patch) -> str:
-    # All columns are set, so that none that keeps the time of the last change is touched by the server.
-    unchanged = _unchanged(patch)
-    return (
-        f"UPDATE {quote(patch.table)} l JOIN {quote(patch.after)} a ON {_same('l', 'a', patch.key)}"
-        f" JOIN {quote(patch.before)} b ON {_same('l', 'b', patch.key)}"
-        f" SET {_same('l', 'a', patch.columns, ', ')}"
-        + (" WHERE " + " AND ".join(unchanged) if unchanged else "")
-    )

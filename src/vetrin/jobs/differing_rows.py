@@ -1,0 +1,359 @@
+"""Which rows of a table differ from what a transfer left, found page by page, and laid ready to be changed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+
+from ..database import (
+    NO_ROWS,
+    PAGE_ROWS,
+    UNTOLD,
+    Batch,
+    Database,
+    KeyRange,
+    KeyRanges,
+    Page,
+    Patch,
+    Reader,
+    Table,
+    digest_with,
+    joint_ranges,
+    pages_as_they_became,
+    with_pages,
+)
+from ..database.row_codec import cells_of, records_of
+from ..site import RowPipeline
+from .baseline import Baseline
+from .baseline_edits import between
+from .last_copy import KnownTable, ranges_of
+from .plan import TablePlan
+
+_TOGETHER = 32 << 20  # bytes of a side that are compared at once
+_AT_ONCE = 8 << 20  # bytes of the source that are compared with the baseline at once
+_KEYS = 500  # keys that one question asks for: servers look up no more than that
+_RANGES = 64  # stretches that one question asks for
+_LAID = 8 << 20  # bytes of rows that differ, after which they are laid into their tables
+_SPREAD = 20_000  # rows: so many are always compared, however large a part of their table they are
+
+
+@dataclass
+class Update:
+    """What differs in a table. ``pages`` are those that it will have; ``gone``, ``changed`` and ``came`` are rows.
+    ``unfit``: they cannot be changed where they stand. ``given`` is the last number that the source gave to a row."""
+
+    item: TablePlan
+    known: KnownTable
+    helpers: tuple[str, str]
+    pages: list[Page] = field(default_factory=list)
+    rows: int = 0
+    gone: int = 0
+    changed: int = 0
+    came: int = 0
+    unfit: bool = False
+    given: int | None = None
+
+    @property
+    def written(self) -> int:
+        return self.gone + self.changed + self.came
+
+    @property
+    def patch(self) -> Patch:
+        """The patch that makes the table what it will be."""
+        table = self.item.table
+        rest = [column.name for column in table.columns if column.name not in table.key]
+        before, after = self.helpers
+        return Patch(
+            self.item.target,
+            before,
+            after,
+            list(table.key),
+            rest,
+            rest,
+            whole=True,
+            given=self.given,
+        )
+
+
+class TooMuch(Exception):
+    """So much differs that the table is better taken anew."""
+
+
+@dataclass(frozen=True)
+class Means:
+    """What the rows of a run are compared and laid ready with: ``target`` is the database that they go to, ``mixed``
+    whether columns hold other values than bytes."""
+
+    pipeline: RowPipeline
+    baseline: Baseline
+    target: Database
+    mixed: bool
+
+    def batch(self, table: Table, records: Sequence[bytes]) -> Batch:
+        """A batch of rows out of their records."""
+        joined = b"".join(records)
+        return Batch(len(table.columns), cells_of(joined, self.mixed), len(joined), self.mixed)
+
+    def lay(self, update: Update, before: list[Batch], after: list[Batch], *, first: bool) -> None:
+        """Put rows into the two hidden tables of an update, which are made ``first``."""
+        item = update.item
+        for hidden, batches in zip(update.helpers, (before, after), strict=True):
+            if first:
+                self.target.lay_out(hidden, item.table, item.schema)
+            if batches:
+                self.target.fill(hidden, item.table, batches)
+
+
+class DifferingRows:
+    """Reads the pages of one table that differ, and finds the rows in them that do."""
+
+    def __init__(
+        self,
+        means: Means,
+        reader: Reader,
+        ours: Reader,
+        update: Update,
+        digests: Sequence[tuple[str, str]],
+    ) -> None:
+        self._means = means
+        self._reader = reader
+        self._ours = ours
+        self._update = update
+        self._digests = digests
+        self._counts = [[_count(digest) for digest in pair] for pair in digests]
+        self._ranges = ranges_of(update.known)
+        self._laying = Laying(means, update)
+        self._new: dict[int, list[Page]] = {}
+        self._row = max(1, update.item.table.size // max(1, update.item.rows))  # bytes
+        table = update.item.table
+        names = [column.name for column in table.columns]
+        self._places = [names.index(name) for name in table.key]
+
+    def by_rows(self, differ: Sequence[int]) -> list[int]:
+        """Find in the baseline which rows changed at the source, of pages that the target has as they were left: only
+        these are read there. The pages of which that cannot be known."""
+        pages = self._update.known.pages
+        rest = [
+            number
+            for number in differ
+            if number >= len(pages)  # what is beyond them
+            or self._digests[number][1] != pages[number].became
+            or UNTOLD in self._digests[number]
+            or self._counts[number][0] > 2 * PAGE_ROWS
+        ]
+        left, table = set(rest), self._update.item.table
+        for numbers in _groups(
+            [number for number in differ if number not in left],
+            self._counts,
+            _AT_ONCE // self._row,
+            _RANGES,
+        ):
+            wanted = KeyRanges(
+                tuple(joint_ranges((self._ranges[n] for n in numbers), len(numbers)))
+            )
+            records = _source_records(self._reader, self._update.item, wanted)
+            gone: dict[int, list[bytes]] = {}
+            came: dict[int, list[bytes]] = {}
+            for number in numbers:
+                there = between(records, self._ranges[number], self._key)
+                both = pages[number].digest, self._digests[number][0]
+                found = self._means.baseline.exchange(
+                    table, self._ranges[number], records[there], both
+                )
+                if found is None:
+                    rest.append(number)
+                else:
+                    gone[number], came[number] = found.gone, found.came
+            self._replace(gone, came)
+        return sorted(rest)
+
+    def _replace(self, gone: dict[int, list[bytes]], came: dict[int, list[bytes]]) -> None:
+        """Lay ready rows of some pages that went from the source, and came or changed there."""
+        update, means = self._update, self._means
+        item, known = update.item, update.known
+        all_came = [record for records in came.values() for record in records]
+        after: list[bytes] = []
+        if all_came:
+            for batch in means.pipeline.change(item, [means.batch(item.table, all_came)]):
+                after += records_of(batch)
+        keys = frozenset(
+            self._key(record) for part in (*gone.values(), *came.values()) for record in part
+        )
+        before = self._there(keys)
+        waiting = iter(after)
+        for number in came:
+            new = [next(waiting) for _ in came[number]]
+            old = before[between(before, self._ranges[number], self._key)]
+            became = digest_with(known.pages[number].became, old, new)
+            page = known.pages[number]
+            now = self._digests[number][0]
+            self._new[number] = [Page(page.upto, _count(now), now, became)]
+        self._lay(before, after)
+
+    def _there(self, keys: frozenset[tuple[int, ...]]) -> list[bytes]:
+        """The rows that have some keys at the target, in their order."""
+        found: list[bytes] = []
+        ordered = sorted(keys)
+        for at in range(0, len(ordered), _KEYS):
+            wanted = KeyRanges(keys=frozenset(ordered[at : at + _KEYS]))
+            found += all_of(self._ours.records(at_target(self._update.item), key_range=wanted))
+        return found
+
+    def _key(self, record: bytes) -> tuple[int, ...]:
+        cells = cells_of(record, self._means.mixed)
+        return tuple(int(cells[place]) for place in self._places)  # type: ignore[arg-type]
+
+    def _lay(self, there: Sequence[bytes], coming: Sequence[bytes]) -> None:
+        """Raises TooMuch where so much is written that all might be."""
+        self._laying.differing(there, coming)
+        if self._update.written > max(self._update.known.rows // 3, 1000):
+            raise TooMuch
+
+    def whole_pages(self, differ: Sequence[int]) -> None:
+        """Compare all rows of some pages as they are at the target with what they will be."""
+        update, ranges = self._update, self._ranges
+        item, means = update.item, self._means
+        if sum(max(self._counts[number]) for number in differ) > max(
+            update.known.rows // 2, _SPREAD
+        ):
+            raise TooMuch  # reading both sides would take longer
+        for numbers in _groups(differ, self._counts, _TOGETHER // self._row, 1):
+            key_range = KeyRange(ranges[numbers[0]].after, ranges[numbers[-1]].upto)
+            there = all_of(self._ours.records(at_target(item), key_range=key_range))
+            pages: list[Page] = []
+            are: list[bytes] = []
+            coming: list[bytes] = []
+            rows = self._reader.rows(
+                item.table, leave=item.leave, replacements=item.replacements, key_range=key_range
+            )
+
+            def read(rows: Iterable[Batch] = rows, are: list[bytes] = are) -> Iterator[Batch]:
+                for batch in with_pages(item.table, rows):
+                    are += batch.records or ()
+                    batch.records = None
+                    yield batch
+
+            for batch in means.pipeline.change(item, read()):
+                pages += pages_as_they_became(batch)
+                coming += records_of(batch)
+            means.baseline.exchange(item.table, key_range, are)
+            self._lay(there, coming)
+            self._new |= {number: [] for number in numbers} | {
+                numbers[0]: _reaching(pages, key_range)
+            }
+
+    def end(self) -> None:
+        """Lay down what waits, and put the new pages in the place of the old."""
+        self._laying.end()
+        known = self._update.known
+        self._update.pages = [
+            page
+            for number in range(len(self._ranges))
+            for page in self._new.get(number, known.pages[number : number + 1])
+        ]
+
+
+class Laying:
+    """Sorts out which rows go, change and come, and lays them into the hidden tables of an update."""
+
+    def __init__(self, means: Means, update: Update) -> None:
+        self._means = means
+        self._update = update
+        table = update.item.table
+        names = [column.name for column in table.columns]
+        self._key = [names.index(name) for name in table.key]
+        self._unique = [names.index(name) for name in table.fixed - set(table.key)]
+        self._sides: tuple[list[Batch], list[Batch]] = ([], [])
+        self._size = 0
+        self._begun = False
+
+    def differing(self, there: Sequence[bytes], coming: Sequence[bytes]) -> None:
+        """The records of all rows of a stretch of the key, as they are and as they will be."""
+        are, will = set(there), set(coming)
+        table, means, update = self._update.item.table, self._means, self._update
+        sides = [
+            means.batch(table, [record for record in records if record not in same])
+            for records, same in ((there, will), (coming, are))
+        ]
+        before, after = ({self._key_of(row): row for row in batch.each()} for batch in sides)
+        both = before.keys() & after.keys()
+        update.gone += len(before) - len(both)
+        update.came += len(after) - len(both)
+        update.changed += len(both)
+        # In the course of one statement two rows would hold the same unique value.
+        update.unfit = update.unfit or any(
+            before[key][place] != after[key][place] for key in both for place in self._unique
+        )
+        for batches, batch in zip(self._sides, sides, strict=True):
+            if batch.cells:
+                batches.append(batch)
+                self._size += batch.size
+        if self._size > _LAID:
+            self.end()
+
+    def _key_of(self, row: Sequence[object]) -> tuple[int, ...]:
+        return tuple(int(row[place]) for place in self._key)  # type: ignore[call-overload]
+
+    def end(self) -> None:
+        """Lay down what waits."""
+        if self._size:
+            self._means.lay(self._update, *self._sides, first=not self._begun)
+            self._begun = True
+        self._sides, self._size = ([], []), 0
+
+
+def all_of(stretches: Iterable[list[bytes]]) -> list[bytes]:
+    return [record for records in stretches for record in records]
+
+
+def at_target(item: TablePlan) -> Table:
+    """A table as it is read at the target."""
+    return replace(item.table, name=item.target)
+
+
+def _count(digest: str) -> int:
+    return int(digest.partition("-")[0] or 0)
+
+
+def _groups(
+    numbers: Sequence[int], counts: Sequence[Sequence[int]], most: int, ranges: int
+) -> Iterator[list[int]]:
+    """Some pages in groups that are read together: in at most so many stretches, as far as no side has more rows than
+    that.
+
+    Raises:
+        TooMuch: one alone has more.
+    """
+    group: list[int] = []
+    rows = stretches = 0
+    for number in numbers:
+        mine = max(counts[number])
+        if mine > max(most, 2 * PAGE_ROWS):
+            raise TooMuch
+        apart = bool(group) and number != group[-1] + 1
+        if group and (rows + mine > most or stretches + apart > ranges):
+            yield group
+            group, rows, stretches, apart = [], 0, 0, False
+        stretches += apart or not group
+        group.append(number)
+        rows += mine
+    if group:
+        yield group
+
+
+def _reaching(pages: Sequence[Page], key_range: KeyRange) -> list[Page]:
+    """Pages that reach to the end of the range that they were read in."""
+    if key_range.upto is None:
+        return list(pages)
+    if not pages:
+        return [Page(key_range.upto, 0, NO_ROWS, NO_ROWS)]
+    return [*pages[:-1], replace(pages[-1], upto=key_range.upto)]
+
+
+def _source_records(reader: Reader, item: TablePlan, wanted: KeyRanges) -> list[bytes]:
+    """The rows of some ranges as they are at the source, in the order of the key."""
+    return all_of(
+        reader.records(
+            item.table, leave=item.leave, replacements=item.replacements, key_range=wanted
+        )
+    )
