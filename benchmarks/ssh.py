@@ -12,6 +12,7 @@ repeat pulls with a full one, ``unchanged`` a pull of media of which nothing cha
 from __future__ import annotations
 
 import argparse
+import contextlib
 import os
 import shutil
 import statistics
@@ -155,6 +156,7 @@ def unchanged(bench: Bench, folder: Path, count: int, runs: int) -> None:
     project.mkdir()
     remote = f'host = "ssh://{bench.server.name}"\nroot = "{folder}/live"'
     (project / "vetrin.toml").write_text(tree.PROJECT.replace('root = "live"', remote))
+    tree.shell(project / "copy")
     pull(project, "media")
     theirs, ours, memory = [], [], []
     for _ in range(runs):
@@ -254,8 +256,10 @@ def main() -> None:
     folder = Path(tempfile.mkdtemp(prefix="vb-", dir="/tmp"))
     what = args.what or KINDS
     print("behind 40 ms and 50 Mbit/s" if args.slow else "on loopback, plain", flush=True)
-    try:
+    with contextlib.ExitStack() as closing:
+        closing.callback(shutil.rmtree, folder, ignore_errors=True)
         plain = Bench(folder / "plain", args.slow)
+        closing.callback(plain.stop)
         if "database" in what:
             database(plain, folder / "database", args.size, args.runs)
         if "files" in what:
@@ -266,13 +270,10 @@ def main() -> None:
             again(plain, folder / "again", args.size, args.runs)
         if "unchanged" in what:
             unchanged(plain, folder / "unchanged", args.unchanged, args.runs)
-        plain.stop()
         if "files" in what:
             bare = Bench(folder / "bare", args.slow, (*SFTP_ONLY, *NO_FORWARDING))
+            closing.callback(bare.stop)
             without_shell(bare, folder / "without-shell", args.files)
-            bare.stop()
-    finally:
-        shutil.rmtree(folder, ignore_errors=True)
 
 
 if __name__ == "__main__":
