@@ -119,12 +119,19 @@ def test_status_goes_on_where_one_environment_is_broken(sample: Sample) -> None:
 def test_a_dry_run_of_a_repeat_pull_says_what_waits(sample: Sample) -> None:
     folder = sample.folder
     document(folder, "pull", "--yes")
-    assert "Waiting: nothing new, since run 1" in vetrin(folder, "pull", "--dry-run").stdout
+    assert (
+        "Waiting: nothing new in production since run 1"
+        in vetrin(folder, "pull", "--dry-run").stdout
+    )
     change(sample.root("production"), "UPDATE entries SET title = 'Santa specials' WHERE id = 3")
     plan = document(folder, "pull", "--dry-run")
     assert plan["since_run"] == 1 and "rewriting" not in plan
     assert [entry["title"] for entry in plan["waiting"]["entries"]] == ["Santa specials"]
-    assert "Waiting: 1 entry (Santa specials); 1 row" in vetrin(folder, "pull", "--dry-run").stdout
+    said = vetrin(folder, "pull", "--dry-run").stdout
+    assert (
+        "Waiting: new in production since run 1" in said
+        and ": 1 entry (Santa specials); 1 row" in said
+    )
     for words in (["--full"], ["--leave-rows", "spam-comments"]):
         plan = document(folder, "pull", "--dry-run", *words)
         assert "waiting" not in plan and plan["rewriting"]["replaced"] > 100

@@ -27,7 +27,7 @@ ROOMS = (
     ("database", "files"),
     ("config",),
     ("cms",),
-    ("rewrite", "append_log", "atomic", "spot"),
+    ("rewrite", "append_log", "atomic", "spot", "remark"),
     ("errors",),
 )
 FLOOR = {room: number for number, rooms in enumerate(ROOMS) for room in rooms}

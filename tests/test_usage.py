@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import json
 import os
 import re
@@ -77,7 +78,7 @@ def examples() -> list[str]:
     found: list[str] = []
     for path in [HOME / "README.md", *(HOME / "docs").glob("*.md")]:
         for block in re.findall(r"```sh\n(.*?)```", path.read_text(), re.DOTALL):
-            found += re.findall(r"(?:^|&& |; )\s*(vetrin [^&;\n]*)", block, re.MULTILINE)
+            found += re.findall(r"(?:^|&& |; )\s*(vetrin [^&;|\n]*)", block, re.MULTILINE)
     for name in COMMANDS:
         parser = Help()
         module_of(name).configure(parser)
@@ -92,6 +93,20 @@ class Help:
 
     def __getattr__(self, name: str):  # type: ignore[no-untyped-def]
         return lambda *words, **settings: self
+
+
+def test_every_code_of_a_remark_is_told() -> None:
+    calls = (
+        node
+        for path in (HOME / "src/vetrin").rglob("*.py")
+        for node in ast.walk(ast.parse(path.read_text()))
+        if isinstance(node, ast.Call) and getattr(node.func, "id", "") == "Remark"
+    )
+    used = {ast.literal_eval(call.args[0]) for call in calls}
+    told = re.findall(
+        r"^\| `([a-z-]+)` \| ", (HOME / "docs/automation.md").read_text(), re.MULTILINE
+    )
+    assert used <= set(told) and len(used) > 30
 
 
 def test_every_example_is_understood() -> None:

@@ -109,8 +109,8 @@ def _listed(out: Out, what: str, lines: list[str], most: int | None) -> None:
 
 def waiting(found: Changes) -> Text:
     """In a line, what of a source a transfer would bring."""
-    told = _in_short(found) if found.tables else "nothing new"
-    text = f"{told}, since run {found.run} of {moment(found.since)}"
+    since = f"new in {found.environment} since run {found.run}, {moment(found.since)}"
+    text = f"{since}: {_in_short(found)}" if found.tables else f"nothing {since}"
     return lead("Waiting: ", "bold").append(text, style="")
 
 

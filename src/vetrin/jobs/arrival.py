@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from ..cms.rules import CopyRule, ExtensionRule, KeptRows, NamedSetting
 from ..config import ARRIVAL_WORDS, Arrival, Keep, nearest, similar
 from ..errors import ProjectError
+from ..remark import Remark
 from ..rewrite.structured_values import NoSuchPart, part_of
 from ..site import Extension, ReadableSite, active_keys, extensions_of, missing_extensions
 from .arrival_steps import Activate, KeepRows, KeepSettings, SetColumns, SetPart, SetSetting, Step
@@ -26,8 +27,8 @@ class Settling:
 
     kept: list[Step]
     set: list[Step]
-    warnings: list[str]
-    notes: list[str]
+    warnings: list[Remark]
+    notes: list[Remark]
 
     @property
     def steps(self) -> list[Step]:
@@ -70,8 +71,11 @@ class _Work:
             return
         if not target.has_table(definition.settings.table):
             self._found.notes.append(
-                f"{target.environment.name} has no settings yet, so there is nothing of "
-                f"{name!r} to keep"
+                Remark(
+                    "nothing-to-keep",
+                    f"{target.environment.name} has no settings yet, so there is nothing of "
+                    f"{name!r} to keep",
+                )
             )
             return
         part = _PART.match(name)
@@ -84,7 +88,10 @@ class _Work:
                 part_of((own or "").encode("utf-8", "surrogateescape"), path)
             except NoSuchPart as error:
                 self._found.warnings.append(
-                    f"keep: {name} of {target.environment.name} cannot be kept: {error}"
+                    Remark(
+                        "cannot-be-kept",
+                        f"keep: {name} of {target.environment.name} cannot be kept: {error}",
+                    )
                 )
             self._found.kept.append(SetPart(part[1], path))
             return
@@ -98,7 +105,9 @@ class _Work:
     def _must_be_known(self, name: str) -> None:
         there = bool(self._target.settings(name) or self._source.settings(name))
         if not there and "*" in name:
-            self._found.warnings.append(f"keep: no setting fits {name!r}")
+            self._found.warnings.append(
+                Remark("keep-fits-nothing", f"keep: no setting fits {name!r}")
+            )
         elif not there:
             self._unknown(name)
 
@@ -121,13 +130,19 @@ class _Work:
         target = self._target
         live = target.table(rule.table)
         if live is None:
-            self._found.notes.append(f"{target.environment.name} has no {rule.name} to keep yet")
+            self._found.notes.append(
+                Remark(
+                    "nothing-to-keep", f"{target.environment.name} has no {rule.name} to keep yet"
+                )
+            )
             return
         rows = target.database.select(
             live.name, [rule.same], where=target.condition(rule.where), order=rule.same
         )
         if not rows:
-            self._found.warnings.append(f"keep: {target.environment.name} has no {rule.name}")
+            self._found.warnings.append(
+                Remark("nothing-to-keep", f"keep: {target.environment.name} has no {rule.name}")
+            )
             return
         self._found.kept.append(KeepRows(rule, tuple(str(row[0]) for row in rows)))
 
@@ -198,8 +213,11 @@ class _Work:
         for name in (*arrival.activate, *arrival.deactivate):
             if name not in known and name not in arrival.deactivate:
                 self._found.warnings.append(
-                    f"activate: {self._target.environment.name} has no {name!r}, so it stays off"
-                    + similar(name, sorted(known))
+                    Remark(
+                        "cannot-be-activated",
+                        f"activate: {self._target.environment.name} has no {name!r}, so it stays off"
+                        + similar(name, sorted(known)),
+                    )
                 )
         for rule in groups:
             if len(rule.active) > 1:
@@ -229,8 +247,11 @@ class _Work:
             off += [key for key in absent if key not in off]
         elif absent:
             self._found.warnings.append(
-                f"{', '.join(absent)}: active in {self._source.environment.name}, but "
-                f"{self._target.environment.name} has no such files among its {rule.name}"
+                Remark(
+                    "extension-missing",
+                    f"{', '.join(absent)}: active in {self._source.environment.name}, but "
+                    f"{self._target.environment.name} has no such files among its {rule.name}",
+                )
             )
         if on or off:
             self._found.set.append(Activate(rule, on, tuple(off)))
@@ -249,8 +270,11 @@ class _Work:
     def _missing_theme(self, rule: ExtensionRule) -> None:
         for key in self._absent(rule):
             self._found.warnings.append(
-                f"{key}: in use among the {rule.name}, but {self._target.environment.name} has no "
-                "such files: its pages will be blank until they are there"
+                Remark(
+                    "extension-missing",
+                    f"{key}: in use among the {rule.name}, but {self._target.environment.name} has no "
+                    "such files: its pages will be blank until they are there",
+                )
             )
 
     def _address_columns(self) -> None:

@@ -31,6 +31,7 @@ from ..database import (
 )
 from ..errors import DatabaseError, ProjectError
 from ..files import Patterns
+from ..remark import Remark
 from ..site import ReadableSite, extensions_of
 
 ENTRIES = "entries:"
@@ -61,7 +62,7 @@ class Leaving:
     leave: dict[str, Condition] = field(default_factory=dict)
     replacements: dict[str, dict[str, Replacement]] = field(default_factory=dict)
     kinds: list[LeftKind] = field(default_factory=list)
-    warnings: list[str] = field(default_factory=list)
+    warnings: list[Remark] = field(default_factory=list)
 
 
 def dropped(definition: Definition, arrival: Arrival) -> tuple[str, ...]:
@@ -191,12 +192,15 @@ def work_out(
     return found
 
 
-def _without_parents(source: ReadableSite, away: Collection[str]) -> list[str]:
+def _without_parents(source: ReadableSite, away: Collection[str]) -> list[Remark]:
     """Of tables that come all by themselves: what the rows in them refer to, and what does not come."""
     there = {table.name for table in source.tables} - set(away)
     return [
-        f"rows of {key.table} refer to rows of {key.parent}, which does not come along: they may refer to what "
-        f"is not there (foreign key {key.name})"
+        Remark(
+            "foreign-key-open",
+            f"rows of {key.table} refer to rows of {key.parent}, which does not come along: they may refer to what "
+            f"is not there (foreign key {key.name})",
+        )
         for key in source.database.foreign_keys()
         if key.table in there and key.parent not in there
     ]
@@ -208,14 +212,14 @@ class _Work:
         self._leave = leave
         self._names = {table.name for table in source.tables}
         self._kinds: list[LeftKind] = []
-        self._warnings: list[str] = []
+        self._warnings: list[Remark] = []
         self.own: dict[str, list[Condition]] = {}
 
     def tables(self) -> frozenset[str]:
         source, leave = self._source, self._leave
         for pattern in (*leave.tables, *leave.only):
             if said := source.unnamed(pattern):
-                self._warnings.append(f"leave: {said}")
+                self._warnings.append(Remark("leave-fits-nothing", f"leave: {said}"))
         return frozenset(
             name
             for name in self._names
@@ -225,7 +229,7 @@ class _Work:
 
     def choose_empty(self, pattern: str, away: frozenset[str]) -> None:
         if said := self._source.unnamed(pattern):
-            self._warnings.append(f"leave: {said}")
+            self._warnings.append(Remark("leave-fits-nothing", f"leave: {said}"))
         for name in sorted(self._names - away):
             if self._source.named(name, pattern):
                 self.choose("empty tables", name, EVERY_ROW)
@@ -266,15 +270,18 @@ class _Work:
         known = [str(row[0]) for row in self._source.database.groups(table, [rule.kind])]
         if kind not in known:
             self._warnings.append(
-                f"leave: {self._source.environment.name} has no entries of the type {kind!r}"
-                + similar(kind, known)
+                Remark(
+                    "leave-fits-nothing",
+                    f"leave: {self._source.environment.name} has no entries of the type {kind!r}"
+                    + similar(kind, known),
+                )
             )
             return
         self.choose(name, table, self._source.condition({rule.kind: kind}))
 
     def choose_where(self, pattern: str, text: str) -> None:
         if said := self._source.unnamed(pattern):
-            self._warnings.append(f"leave where: {said}")
+            self._warnings.append(Remark("leave-fits-nothing", f"leave where: {said}"))
         for name in sorted(self._names):
             if self._source.named(name, pattern):
                 try:
@@ -342,8 +349,11 @@ class _Work:
             if len(key.columns) > 1 or not key.parent_columns[0]:
                 if key.parent in self.own:
                     self._warnings.append(
-                        f"rows of {key.table} may refer to rows of {key.parent} that are left out, by the "
-                        f"foreign key {key.name}"
+                        Remark(
+                            "foreign-key-open",
+                            f"rows of {key.table} may refer to rows of {key.parent} that are left out, by the "
+                            f"foreign key {key.name}",
+                        )
                     )
                 continue
             child, parent = key.table[prefix:], key.parent[prefix:]

@@ -10,6 +10,7 @@ from ..config import Environment, Project
 from ..database.mysql import MysqlDatabase
 from ..database.mysql.charsets import KNOWN_EXACTLY, Between, ByServer, Conversion, between
 from ..errors import DatabaseError, FilesError, ReachError
+from ..remark import Remark
 from ..site import ReadableSite, Site, open_site
 from ..store import Manifest
 from .plan import PARTS, Choices, Part, Plan
@@ -87,4 +88,5 @@ def build_import(
         and not set(map(str, item.addresses)) & {manifest.address, *manifest.also}
     ]
     plan = build_plan(source, target, parts, others, choices)
-    return replace(plan, kind="import", notes=(*manifest.notes, *plan.notes))
+    notes = (Remark("of-the-archive", text) for text in manifest.notes)
+    return replace(plan, kind="import", notes=(*notes, *plan.notes))

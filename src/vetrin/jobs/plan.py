@@ -11,6 +11,7 @@ from ..config import Arrival, Environment, Keep, Leave, defaults
 from ..database import Attachment, Condition, Replacement, Table
 from ..errors import Refused
 from ..files import Difference, Entry, Move
+from ..remark import Remark
 from ..rewrite import Mapping
 from ..site import Encoded, Names, PrefixedValues, Signed, Site, Summary, is_empty
 from ..store import Build, Commit
@@ -127,8 +128,8 @@ class Plan:
     left_programs: tuple[str, ...] = ()
     files: Difference | None = None
     kept: tuple[str, ...] = ()
-    notes: tuple[str, ...] = ()
-    risks: tuple[str, ...] = ()
+    notes: tuple[Remark, ...] = ()
+    risks: tuple[Remark, ...] = ()
     others: tuple[Environment, ...] = ()
     encoded: Encoded = field(default_factory=dict)
     names: Names | None = None
@@ -215,6 +216,11 @@ class Plan:
             "kept": list(self.kept),
             "notes": list(self.notes),
             "risks": list(self.risks),
+            "remarks": [
+                {"kind": kind, "code": remark.code, "text": str(remark)}
+                for kind, remarks in (("risk", self.risks), ("note", self.notes))
+                for remark in remarks
+            ],
         }
 
     def _files(self, files: Difference) -> dict[str, Any]:

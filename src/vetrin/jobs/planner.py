@@ -12,6 +12,7 @@ from ..database import AbsentDatabase, Attachment, Counting, Defining, Question,
 from ..database.engines import engine_of
 from ..errors import JobError, Refused, Unsuitable
 from ..files import LINK_OUT, Clash, Difference, Entry, Terms, compare_trees, some_of, unit_of
+from ..remark import Remark
 from ..rewrite import Mapping, Rewriter, Tally
 from ..site import (
     Names,
@@ -119,8 +120,8 @@ class _Planner:
         self._parts = parts
         self._others = others
         self._choices = choices
-        self._notes: list[str] = []
-        self._risks: list[str] = [*target.unsure]
+        self._notes: list[Remark] = []
+        self._risks: list[Remark] = [*target.unsure]
         _adopt(source, target)
         self._prefixed = PrefixedValues.between(source, target)
 
@@ -192,7 +193,12 @@ class _Planner:
         _weigh(source, target, tables, self._risks)
         if source.definition.fixed:
             fixed = ", ".join(sorted(source.prefix + name for name in source.definition.fixed))
-            self._notes.append(f"not rewritten, because it identifies entries for good: {fixed}")
+            self._notes.append(
+                Remark(
+                    "not-rewritten",
+                    f"not rewritten, because it identifies entries for good: {fixed}",
+                )
+            )
         return _DataPlan(names, leaving, settled, tables, staying, views, routines, programs)
 
     def _weigh_what_is_there(self) -> None:
@@ -202,14 +208,20 @@ class _Planner:
             lacking = [part for part in ("core", "code") if part not in self._parts]
             if lacking:
                 self._risks.append(
-                    f"{target.environment.name} is empty, and without {' and '.join(lacking)} it will "
-                    "be no whole site"
+                    Remark(
+                        "no-whole-site",
+                        f"{target.environment.name} is empty, and without {' and '.join(lacking)} it will "
+                        "be no whole site",
+                    )
                 )
         for site in (source, target):
             if isinstance(site.database, AbsentDatabase):
                 self._notes.append(
-                    f"the database of {site.environment.name} is not looked at, and not needed: "
-                    f"{site.database.unwritable}"
+                    Remark(
+                        "database-unreached",
+                        f"the database of {site.environment.name} is not looked at, and not needed: "
+                        f"{site.database.unwritable}",
+                    )
                 )
 
     def _holds(self, files: Difference | None) -> tuple[str, str] | None:
@@ -234,8 +246,11 @@ class _Planner:
         theirs, ours = arriving.cms_version, overwritten.cms_version
         if theirs and ours and theirs != ours:
             self._risks.append(
-                f"{self._source.environment.name} runs {self._source.definition.title} {theirs}, "
-                f"{self._target.environment.name} {ours}: its code was made for the other one"
+                Remark(
+                    "other-version",
+                    f"{self._source.environment.name} runs {self._source.definition.title} {theirs}, "
+                    f"{self._target.environment.name} {ours}: its code was made for the other one",
+                )
             )
 
     def _arriving(self, leaving: Leaving) -> Summary:
@@ -255,7 +270,7 @@ class _Planner:
         for pattern in choices.keep.tables:
             fitting = [name for name in ours if target.named(name, pattern)]
             if not fitting:
-                self._risks.append(f"keep: {target.unnamed(pattern)}")
+                self._risks.append(Remark("keep-fits-nothing", f"keep: {target.unnamed(pattern)}"))
             stay |= {name[len(target.prefix) :] for name in fitting}
         kept = frozenset(source.prefix + name for name in stay)
         there = frozenset(table.name for table in source.tables)
@@ -268,8 +283,11 @@ class _Planner:
         ]
         if own:
             self._notes.append(
-                f"{target.environment.name} keeps its own {', '.join(own)}, whose rows may belong to "
-                "rows that are replaced"
+                Remark(
+                    "own-tables-stay",
+                    f"{target.environment.name} keeps its own {', '.join(own)}, whose rows may belong to "
+                    "rows that are replaced",
+                )
             )
         return found
 
@@ -296,7 +314,9 @@ class _Planner:
                     f"{target.environment.name} cannot take {table.name}: {error}",
                     "change the table, or leave it out with [leave] tables",
                 ) from error
-            self._risks += [f"{table.name}: {note}" for note in adapted.notes]
+            self._risks += [
+                Remark("table-adapted", f"{table.name}: {note}") for note in adapted.notes
+            ]
             leave = leaving.leave.get(table.name)
             counted = table.size <= _COUNTED
             rows = _rows(source, table)
@@ -327,7 +347,10 @@ class _Planner:
         views, without = views_without(self._source, {*absent, *lost})
         for view in without:
             self._notes.append(
-                f"the view {view} is left out, for it needs a table or routine that is"
+                Remark(
+                    "view-left-out",
+                    f"the view {view} is left out, for it needs a table or routine that is",
+                )
             )
         return views
 
@@ -340,7 +363,10 @@ class _Planner:
         for table, said in source.database.broken().items():
             if table.startswith(source.prefix):
                 self._risks.append(
-                    f"{table} cannot be used in {source.environment.name} itself, and stays behind: {said}"
+                    Remark(
+                        "broken-table",
+                        f"{table} cannot be used in {source.environment.name} itself, and stays behind: {said}",
+                    )
                 )
         coming = [item.table.name for item in tables]
         names = {item.target for item in tables} | {table.name for table in self._target.tables}
@@ -351,18 +377,28 @@ class _Planner:
             item = self._target.database.adapt_attachment(hanging, facts)
             if item.kind == "constraint" and not can_hang(item, {*coming, *names}):
                 self._risks.append(
-                    f"the foreign key {item.name} of {item.table} stays behind: the table that it points at will "
-                    "not be there"
+                    Remark(
+                        "foreign-key-stays",
+                        f"the foreign key {item.name} of {item.table} stays behind: the table that it points at will "
+                        "not be there",
+                    )
                 )
             if item.lost:
-                self._risks.append(f"the {item.kind} {item.name} stays behind: {item.lost}")
+                self._risks.append(
+                    Remark(
+                        "program-stays", f"the {item.kind} {item.name} stays behind: {item.lost}"
+                    )
+                )
             elif item.kind in ("trigger", "view", "routine"):
                 does = self._target.database.doing(item)
                 found.append(Program(item.kind, item.name, item.table, does))
         left = source.database.events()
         if left:
             self._notes.append(
-                f"events stay behind, for a copy does nothing at a time of its own: {some_of(left)}"
+                Remark(
+                    "events-stay",
+                    f"events stay behind, for a copy does nothing at a time of its own: {some_of(left)}",
+                )
             )
         return tuple(found)
 
@@ -379,8 +415,11 @@ class _Planner:
         hidden = [item.name for item in found if not item.sql]
         if hidden:
             self._risks.append(
-                f"stored routines that the account of {source.environment.name} is not shown, and that do not "
-                f"come: {some_of(hidden)}"
+                Remark(
+                    "routines-not-shown",
+                    f"stored routines that the account of {source.environment.name} is not shown, and that do not "
+                    f"come: {some_of(hidden)}",
+                )
             )
         coming = [item for item in found if item.sql]
         if "routines" in self._choices.leave.programs:
@@ -392,14 +431,20 @@ class _Planner:
         stay = [i.name for i in coming if called.get(i.name, i.name) in unknown]
         if stay:
             self._risks.append(
-                f"{target.environment.name} has stored routines under the names of {some_of(stay)} that its account "
-                "is not shown: they stay as they are"
+                Remark(
+                    "routines-not-shown-there",
+                    f"{target.environment.name} has stored routines under the names of {some_of(stay)} that its "
+                    "account is not shown: they stay as they are",
+                )
             )
             coming = [item for item in coming if item.name not in stay]
         if coming and not target.database.takes_routines:
             self._risks.append(
-                f"stored routines that the account of {target.environment.name} may not make, and that do not "
-                f"come: {some_of([item.name for item in coming])}"
+                Remark(
+                    "routines-not-allowed",
+                    f"stored routines that the account of {target.environment.name} may not make, and that do not "
+                    f"come: {some_of([item.name for item in coming])}",
+                )
             )
             coming = []
         at_target = {called.get(item.name, item.name) for item in coming}
@@ -454,15 +499,21 @@ class _Planner:
             coming = [e for e in files.coming if not (leave and leave.asks_for(e))]
             must_hold_none(source.files, coming, passwords_of(source, target))
         self._risks += [
-            f"leave: no file of {source.environment.name} fits {pattern!r}"
+            Remark(
+                "leave-fits-nothing",
+                f"leave: no file of {source.environment.name} fits {pattern!r}",
+            )
             for pattern in files.unused
             if pattern in choices.leave.files
         ]
         self._weigh_room(files)
         self._risks += [
-            f"{path} of {name} is {reason}: what {source.environment.name} has there does not come"
-            if reason == LINK_OUT
-            else f"{path} of {name} stays as it is ({reason})"
+            Remark(
+                "path-blocked",
+                f"{path} of {name} is {reason}: what {source.environment.name} has there does not come"
+                if reason == LINK_OUT
+                else f"{path} of {name} stays as it is ({reason})",
+            )
             for path, reason in files.blocked
         ]
         count = sum(entry.kind != "folder" for entry in files.only_there)
@@ -473,12 +524,15 @@ class _Planner:
                 if files.altered
                 else ""
             )
-            self._notes.append(f"{stay} that only {name} has{own}")
+            self._notes.append(Remark("own-files-stay", f"{stay} that only {name} has{own}"))
         gone = [entry for entry in files.gone if entry.kind != "folder"]
         if len(gone) > 20 and len(gone) > files.same + files.files:
             self._risks.append(
-                f"most files of {name} go ({len(gone):,}): is everything there in "
-                f"{source.environment.name}?"
+                Remark(
+                    "most-files-go",
+                    f"most files of {name} go ({len(gone):,}): is everything there in "
+                    f"{source.environment.name}?",
+                )
             )
         alone = [f"the environment in {path}/" for path in nested]
         alone += _named([e.path for e in files.archives], "archive", "archives")
@@ -486,7 +540,9 @@ class _Planner:
             paths = [path for path, why in files.passed if why == reason]
             alone += _named(paths, reason, reason)
         if alone:
-            self._notes.append(f"left out by themselves: {'; '.join(alone)}")
+            self._notes.append(
+                Remark("left-by-themselves", f"left out by themselves: {'; '.join(alone)}")
+            )
 
     def _weigh_room(self, files: Difference) -> None:
         """Raises JobError where a disk of the target has too little room for what comes."""
@@ -521,14 +577,20 @@ class _Planner:
             found.append(corrected_configuration(target))
         else:
             self._risks += [
-                f"the configuration of {target.environment.name} fixes the address {text}, which is "
-                'not its own; arrival configuration = "corrected" would change it'
+                Remark(
+                    "address-fixed",
+                    f"the configuration of {target.environment.name} fixes the address {text}, which is "
+                    'not its own; arrival configuration = "corrected" would change it',
+                )
                 for text in wrong_addresses(target)
             ]
         needed = source.definition.configuration.files and target.configuration.file is None
         if needed and configuration is None:
             self._risks.append(
-                f"{target.environment.name} has no configuration file; write one by hand"
+                Remark(
+                    "no-configuration",
+                    f"{target.environment.name} has no configuration file; write one by hand",
+                )
             )
         return tuple(item for item in found if item is not None)
 
@@ -656,15 +718,18 @@ def _rows(site: ReadableSite, table: Table) -> int:
 
 
 def _weigh(
-    source: ReadableSite, target: Site, tables: Sequence[TablePlan], risks: list[str]
+    source: ReadableSite, target: Site, tables: Sequence[TablePlan], risks: list[Remark]
 ) -> None:
     for item in tables:
-        risks += [f"{item.table.name}: {note}" for note in item.table.notes]
+        risks += [Remark("table-note", f"{item.table.name}: {note}") for note in item.table.notes]
     ours, theirs = target.database.facts(), source.database.facts()
     if ours.max_statement and theirs.max_statement and ours.max_statement < theirs.max_statement:
         risks.append(
-            f"{target.environment.name} takes packets of {ours.max_statement:,} bytes, "
-            f"{source.environment.name} of {theirs.max_statement:,}: a larger value could be refused"
+            Remark(
+                "smaller-packets",
+                f"{target.environment.name} takes packets of {ours.max_statement:,} bytes, "
+                f"{source.environment.name} of {theirs.max_statement:,}: a larger value could be refused",
+            )
         )
         limit = ours.max_statement
         for item in tables if ours.bulk_load is False else ():
@@ -677,11 +742,17 @@ def _weigh(
                 )
     if ours.bulk_load is False:
         risks.append(
-            f"{target.environment.name} forbids LOAD DATA LOCAL: rows go in by INSERT, which takes "
-            "about twice as long"
+            Remark(
+                "no-bulk-load",
+                f"{target.environment.name} forbids LOAD DATA LOCAL: rows go in by INSERT, which takes "
+                "about twice as long",
+            )
         )
     if ours.product != theirs.product:
         risks.append(
-            f"{theirs.product} {theirs.version} goes into {ours.product} {ours.version}: what the "
-            "one says differently is translated, and named here"
+            Remark(
+                "other-product",
+                f"{theirs.product} {theirs.version} goes into {ours.product} {ours.version}: what the "
+                "one says differently is translated, and named here",
+            )
         )

@@ -10,6 +10,7 @@ from typing import Any
 from ..config import Environment, Project
 from ..errors import DatabaseError, FilesError, HalfDone, JobError, LeftBroken, NoBuild, Refused
 from ..inspect.web_check import Home, look_at_home
+from ..remark import Remark
 from ..site import ReadableSite, Site, extensions_of
 from ..store import Build, Builds, BuildTree, Commit, commits_between
 from .events import Listener, Phase
@@ -162,7 +163,12 @@ def build_push(
     if build.commit is not None and build.commit.changes:
         count = build.commit.changes
         files = "1 file" if count == 1 else f"{count} files"
-        risks.append(f"{files} of the build differed from commit {build.commit.short}")
+        risks.append(
+            Remark(
+                "build-not-as-committed",
+                f"{files} of the build differed from commit {build.commit.short}",
+            )
+        )
     here = source.remote_host is None
     if here and build.commit and before and before.commit and before.commit.id != build.commit.id:
         root = source.environment.root

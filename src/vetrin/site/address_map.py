@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ..remark import Remark
 from ..rewrite import Address, Mapping
 from .site import ReadableSite
 
@@ -9,7 +10,7 @@ from .site import ReadableSite
 UNKNOWN = Address.parse("http://unknown.invalid")
 
 
-def mapping_for(source: ReadableSite, target: ReadableSite, notes: list[str]) -> Mapping:
+def mapping_for(source: ReadableSite, target: ReadableSite, notes: list[Remark]) -> Mapping:
     """All addresses and roots of the source, onto the target's.
 
     Addresses that the source's own settings hold count as its own, even where the project does not
@@ -27,8 +28,11 @@ def mapping_for(source: ReadableSite, target: ReadableSite, notes: list[str]) ->
             continue
         addresses.append(recorded)
         notes.append(
-            f"{source.environment.name} calls itself {recorded} (its {where}); "
-            "that is rewritten as well"
+            Remark(
+                "recorded-address",
+                f"{source.environment.name} calls itself {recorded} (its {where}); "
+                "that is rewritten as well",
+            )
         )
     return Mapping.build(
         addresses=addresses,

@@ -24,6 +24,7 @@ from ..config import Environment, Project
 from ..database import Database
 from ..errors import DatabaseError, FilesError, ProjectError, Protected, ReachError
 from ..files import private_folder
+from ..remark import Remark
 from ..spot import Spot
 
 _FRESH = 24 * 3600.0  # seconds for which it is believed where an environment was
@@ -85,13 +86,13 @@ def must_be_its_own(
     found: Found,
     look: Looker,
     source: Environment | None = None,
-) -> tuple[str, ...]:
-    """What could not be made sure of, in sentences.
+) -> tuple[Remark, ...]:
+    """What could not be made sure of.
 
     Raises:
         Protected: the target is, as a whole or in part, an environment that permits no writing, or the source.
     """
-    unsure: list[str] = []
+    unsure: list[Remark] = []
     known = _Known(project)
     for other in project.environments.values():
         mine = other.access == "read-write" and (source is None or other.name != source.name)
@@ -106,8 +107,11 @@ def must_be_its_own(
                 raise
             known.failed(other)
             unsure.append(
-                f"{other.name} could not be looked at ({error}), "
-                f"so it is not sure that {target.name} shares nothing with it"
+                Remark(
+                    "not-sure-of-others",
+                    f"{other.name} could not be looked at ({error}), "
+                    f"so it is not sure that {target.name} shares nothing with it",
+                )
             )
     return tuple(unsure)
 

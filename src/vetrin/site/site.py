@@ -15,6 +15,7 @@ from ..config import Environment, similar
 from ..database import Condition, Database, Like, ReadableDatabase, Selecting, Table
 from ..errors import AddressError
 from ..files import DigestCache, FileTree, SourceTree, looking_at
+from ..remark import Remark
 from ..remote.base import RemoteHost
 from ..rewrite import Address
 from .conditions import site_condition
@@ -249,7 +250,7 @@ class Site(ReadableSite):
     database: Database
     files: FileTree
     again: Callable[[], Site] | None = field(default=None, repr=False)
-    unsure: tuple[str, ...] = ()
+    unsure: tuple[Remark, ...] = ()
     lock: bytes = field(default=b"", repr=False)  # what the lock says that this process holds
 
     @property

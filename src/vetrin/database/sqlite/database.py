@@ -174,8 +174,9 @@ class Opener(Protocol):
     def spot(self, path: str) -> Spot | None:
         """Where the file really is; None where there is none."""
 
-    def connect(self, path: str, mode: str) -> Any:
-        """A connection as sqlite3 makes it; ``mode`` is ``ro``, ``rw`` or ``rwc``.
+    def connect(self, path: str, mode: str, *, bulk: bool = False) -> Any:
+        """A connection as sqlite3 makes it; ``mode`` is ``ro``, ``rw`` or ``rwc``, ``bulk`` says that many rows will
+        come or go.
 
         Raises:
             sqlite3.Error: it could not be opened.
@@ -209,7 +210,7 @@ class LocalOpener:
     def absolute(self, path: str) -> str:
         return str(Path(path).resolve())
 
-    def connect(self, path: str, mode: str) -> Any:
+    def connect(self, path: str, mode: str, *, bulk: bool = False) -> Any:
         found = sqlite3.connect(
             f"{Path(path).resolve().as_uri()}?mode={mode}",
             uri=True, isolation_level=None, timeout=30, check_same_thread=False,
@@ -259,14 +260,16 @@ class SqliteDatabase(AskedOneByOne, HiddenEditing):
     def unwritable(self) -> str:
         return self._opener.unwritable
 
-    def _connect(self) -> Any:
+    def _connect(self, *, bulk: bool = False) -> Any:
         try:
             if self.missing:
                 connection = sqlite3.connect(
                     ":memory:", isolation_level=None, check_same_thread=False
                 )
             else:
-                connection = self._opener.connect(str(self._path), self._mode)
+                # What is filled goes through the connection that asks.
+                bulk = bulk or self._mode != "ro"
+                connection = self._opener.connect(str(self._path), self._mode, bulk=bulk)
         except sqlite3.Error as error:
             raise DatabaseUnreachable(f"{self._path}: {error}") from error
         connection.text_factory = Text
@@ -401,7 +404,7 @@ class SqliteDatabase(AskedOneByOne, HiddenEditing):
 
     @contextlib.contextmanager
     def reading(self) -> Iterator[_Reader]:
-        connection = self._connect()
+        connection = self._connect(bulk=True)
         try:
             with _said(self._path.name):
                 connection.execute("BEGIN")

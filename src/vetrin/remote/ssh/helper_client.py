@@ -127,9 +127,9 @@ class Helpers:
             raise ConnectionFailed(f"{error.path}: {error}") from error
         return helper.pipe
 
-    def session(self) -> tuple[Frames, Pipe]:
-        """A helper of one's own, for as long as one likes."""
-        helper = self._another(packed=self.line.slow)
+    def session(self, *, bulk: bool = False) -> tuple[Frames, Pipe]:
+        """A helper of one's own, for as long as one likes; ``bulk``: for many bytes."""
+        helper = self._another(packed=bulk and self.line.slow)
         return helper.frames, helper.pipe
 
     def close(self) -> None:

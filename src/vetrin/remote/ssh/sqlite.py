@@ -60,13 +60,13 @@ class HelperOpener:
     def absolute(self, path: str) -> str:
         return path
 
-    def connect(self, path: str, mode: str) -> Any:
+    def connect(self, path: str, mode: str, *, bulk: bool = False) -> Any:
         if not self._helpers.hello.sqlite:
             raise sqlite3.OperationalError(
                 f"{self._helpers.hello.form} there has no SQLite; install its module"
             )
         try:
-            frames, pipe = self._helpers.session()
+            frames, pipe = self._helpers.session(bulk=bulk)
             said = frames.ask("sqlite", path=escaped(path), mode=mode)
         except (ConnectionFailed, ExchangeError) as error:
             raise sqlite3.OperationalError(str(error)) from error
@@ -98,7 +98,7 @@ class CopyOpener(LocalOpener):
     def spot(self, path: str) -> Spot | None:
         return spot_there(self._machine, self._account.rpartition("@")[2], path)
 
-    def connect(self, path: str, mode: str) -> Any:
+    def connect(self, path: str, mode: str, *, bulk: bool = False) -> Any:
         if self._folder is None:
             self._folder = tempfile.TemporaryDirectory(prefix="vetrin-")
             self._fetch(path, Path(self._folder.name))
