@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
+import socket
+import threading
+import time
 from collections.abc import Iterator
 
 import pymysql
@@ -89,3 +93,65 @@ def test_a_connection_that_is_lost_is_told_as_that_however_often_it_is_asked(
         with pytest.raises(DatabaseError) as raised:
             work()
         assert was_cut_off(raised.value), raised.value
+
+
+class Deaf:
+    """In front of a server: whoever says two things at once is cut off."""
+
+    def __init__(self, port: int) -> None:
+        self._server = socket.create_server(("127.0.0.1", 0))
+        self.port = self._server.getsockname()[1]
+        self._to = port
+        threading.Thread(target=self._serve, daemon=True).start()
+
+    def _serve(self) -> None:
+        with contextlib.suppress(OSError):
+            while True:
+                one, _ = self._server.accept()
+                other = socket.create_connection(("127.0.0.1", self._to))
+                for work in (self._there, self._back):
+                    threading.Thread(target=work, args=(one, other), daemon=True).start()
+
+    def _there(self, one: socket.socket, other: socket.socket) -> None:
+        with contextlib.suppress(OSError):
+            while block := one.recv(1 << 16):
+                time.sleep(0.02)  # so that all of it is there
+                one.setblocking(False)
+                with contextlib.suppress(BlockingIOError):
+                    block += one.recv(1 << 16)
+                one.setblocking(True)
+                if len(block) > 4 + int.from_bytes(block[:3], "little"):
+                    break
+                other.sendall(block)
+            other.shutdown(socket.SHUT_RDWR)
+
+    def _back(self, one: socket.socket, other: socket.socket) -> None:
+        with contextlib.suppress(OSError):
+            while block := other.recv(1 << 16):
+                one.sendall(block)
+            one.shutdown(socket.SHUT_RDWR)
+
+    def close(self) -> None:
+        self._server.close()
+
+
+def test_a_server_that_cannot_be_asked_several_things_is_asked_one_by_one(
+    database_server: DatabaseServer,
+) -> None:
+    database_server.create("deaf_site", "shell", "shell-word")
+    database_server.run(
+        "CREATE TABLE IF NOT EXISTS trains (id INT PRIMARY KEY)", database="deaf_site"
+    )
+    between = Deaf(database_server.port)
+    try:
+        credentials = Credentials(
+            "deaf_site", "shell", "shell-word", "127.0.0.1", between.port, None
+        )
+        database = MysqlDatabase(credentials, read_only=True)
+        with database.looking():
+            assert [table.name for table in database.tables()] == ["trains"]
+        with database.reading() as reader:
+            assert reader.count("trains") == 0
+        database.close()
+    finally:
+        between.close()

@@ -63,6 +63,8 @@ def was_lost(error: BaseException) -> bool:
     return isinstance(error, pymysql.InterfaceError) or type(error) is pymysql.Error
 
 
+_PROMPT = 30.0  # seconds in which a session is set up
+_one_by_one: set[object] = set()  # servers that are asked one thing after the other
 _NAMES = {"binary": "NAMES binary, ", "stored": "character_set_results = NULL, "}
 # What connects to a server by other means than this machine's network, as ``engines.Transport.dial``.
 Dial = Callable[..., Any]
@@ -171,18 +173,29 @@ def connect(
     """
     c = credentials
     try:
-        wire = _dialled(c, charset, dial, fills=fills, bulk=bulk, silence=silence)
         statements = [
-            f"SET {_NAMES.get(charset, '')}time_zone = '+00:00', foreign_key_checks = 0,"
-            f" sql_mode = '{MODE}', wait_timeout = 28800, net_write_timeout = 3600"
+            f"SET {_NAMES.get(charset, '')}time_zone = '+00:00', foreign_key_checks = 0, sql_mode = '{MODE}'",
+            "SET wait_timeout = 28800, net_write_timeout = 3600",
         ]
         if read_only:
             statements.append("SET SESSION TRANSACTION READ ONLY")
         if view:
             statements.append("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
             statements.append("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
-        # All at once: each question may cost a way there and back.
-        for answer in wire.several(statements):
+        server = c.host, c.port, c.socket, dial
+        while True:
+            wire = _dialled(c, charset, dial, fills=fills, bulk=bulk, silence=_PROMPT)
+            wire.one_by_one = server in _one_by_one
+            try:
+                answers = wire.several(statements)
+                break
+            except pymysql.Error as error:
+                # What stands between, or a server of a kind of its own, may throw away what comes early.
+                if wire.one_by_one or not was_lost(error):
+                    raise
+                _one_by_one.add(server)
+        wire.silence(silence)
+        for answer in answers:
             if isinstance(answer, pymysql.Error):
                 raise answer
     except pymysql.Error as error:

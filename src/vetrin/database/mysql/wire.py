@@ -45,6 +45,7 @@ class Wire(Connection):
         super().__init__(local_infile=fills, **more)
         self._local_infile = False  # that is for what the driver would do by itself
         self._in_clear = in_clear
+        self.one_by_one = False  # the server loses what comes before it has answered
 
     def _read_query_result(self, unbuffered: bool = False) -> Any:
         with self._well_formed():
@@ -87,9 +88,11 @@ class Wire(Connection):
             pymysql.Error: the connection broke.
         """
         found: list[list[Any] | pymysql.Error] = []
-        for sql in statements:
+        for sql in () if self.one_by_one else statements:
             self._send(COMMAND.COM_QUERY, sql.encode())
-        for _ in statements:
+        for sql in statements:
+            if self.one_by_one:
+                self._send(COMMAND.COM_QUERY, sql.encode())
             self._next_seq_id = 1
             try:
                 self._read_query_result()
