@@ -202,11 +202,12 @@ def test_an_answer_that_is_none_is_one_message(
 ) -> None:
     lay_out(mariadb_server, tmp_path)
     port = mariadb_server.port
-    for at in (1, 6, 20, 40):
+    for at in (1, 4, 9, 16, 24):
         with hostile(mariadb_server, at=at, answer=answer) as server:
             aimed(tmp_path, "live", port, server.port)
             port = server.port
             threading.Timer(2, server.close).start()
-            said = vetrin(tmp_path, "pull", "--yes", code=None)
+            # A run would wait for minutes for a server that is gone.
+            said = vetrin(tmp_path, "pull", "--dry-run", code=None)
             assert said.returncode in (0, 1, 3), (at, said.stderr)
             assert "did not expect" not in said.stderr, (at, said.stderr)

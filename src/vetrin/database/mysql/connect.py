@@ -200,9 +200,8 @@ def connect(
                 raise answer
     except pymysql.Error as error:
         code, *rest = error.args or (0,)
+        number = code if isinstance(code, int) else CR.CR_MALFORMED_PACKET
         raise DatabaseUnreachable(
-            f"{c.where}: {rest[0] if rest else error}",
-            _remedy(int(code or 0), c, error),
-            int(code or 0),
+            f"{c.where}: {rest[0] if rest else error}", _remedy(number, c, error), number
         ) from error
     return wire

@@ -99,7 +99,9 @@ class Wire(Connection):
                 found.append(list(self._result.rows or ()))  # type: ignore[attr-defined]
             except pymysql.Error as error:
                 code = error.args[0] if error.args else 0
-                if not getattr(self, "_sock", None) or code in range(2000, 3000):  # of the client
+                # What is no word of the server's, but the client's of it: nothing that follows can be made sense of.
+                if not isinstance(code, int) or code in range(2000, 3000):
+                    self._cut()
                     raise
                 found.append(error)
         return found
