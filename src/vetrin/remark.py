@@ -12,3 +12,6 @@ class Remark(str):
         found = super().__new__(cls, text)
         found.code = code
         return found
+
+    def __getnewargs__(self) -> tuple[str, str]:  # type: ignore[override]
+        return self.code, str(self)
