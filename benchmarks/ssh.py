@@ -85,13 +85,19 @@ def told(
     )
 
 
+def database_project(bench: Bench, server: systems.Mariadb, folder: Path, size: float) -> Path:
+    """A project whose production, with a database of so many megabytes, is behind the line."""
+    rows.generate(server, "large", size, folder)
+    project = rows.project(server, folder / "project", "large", "copied")
+    text = (project / "vetrin.toml").read_text()
+    remote = f'host = "ssh://{bench.server.name}"\nroot = "{project}/live"'
+    (project / "vetrin.toml").write_text(text.replace('root = "live"', remote))
+    return project
+
+
 def database(bench: Bench, folder: Path, size: float, runs: int) -> None:
     with systems.running(systems.Mariadb, folder / "mariadb") as server:
-        rows.generate(server, "large", size, folder)
-        project = rows.project(server, folder / "project", "large", "copied")
-        text = (project / "vetrin.toml").read_text()
-        remote = f'host = "ssh://{bench.server.name}"\nroot = "{project}/live"'
-        (project / "vetrin.toml").write_text(text.replace('root = "live"', remote))
+        project = database_project(bench, server, folder, size)
         dump = (
             f"{systems.program('mariadb-dump')} --socket={server.socket} -u root --single-transaction "
             "--quick large | gzip -1"
@@ -113,11 +119,7 @@ def database(bench: Bench, folder: Path, size: float, runs: int) -> None:
 def again(bench: Bench, folder: Path, size: float, runs: int) -> None:
     """Repeat pulls of a database, with nothing changed and with 0.1 per cent of the rows, against a full one."""
     with systems.running(systems.Mariadb, folder / "mariadb") as server:
-        rows.generate(server, "large", size, folder)
-        project = rows.project(server, folder / "project", "large", "copied")
-        text = (project / "vetrin.toml").read_text()
-        remote = f'host = "ssh://{bench.server.name}"\nroot = "{project}/live"'
-        (project / "vetrin.toml").write_text(text.replace('root = "live"', remote))
+        project = database_project(bench, server, folder, size)
         rows.empty(server, "copied")
         full = [pull(project, "data")[0]]
         full += [

@@ -93,20 +93,11 @@ def record_end(content: bytes, at: int, width: int) -> int:
 def split_records(content: bytes, width: int) -> list[bytes]:
     """The records, of ``width`` cells each, that lie one behind the other."""
     found: list[bytes] = []
-    begin = at = cells = 0
-    stop = len(content)
-    while at < stop:
-        length = content[at]
-        at += 1
-        if length < 251:
-            at += length
-        elif length != 251:
-            end = at + (2 if length == 252 else 3 if length == 253 else 8)
-            at = end + int.from_bytes(content[at:end], "little")
-        cells += 1
-        if cells == width:
-            found.append(content[begin:at])
-            begin, cells = at, 0
+    at = 0
+    while at < len(content):
+        end = record_end(content, at, width)
+        found.append(content[at:end])
+        at = end
     return found
 
 

@@ -45,7 +45,7 @@ class _Splice:
     came: list[bytes] = field(default_factory=list)
 
 
-class _Form:
+class RecordForm:
     """Where in a table's records what is."""
 
     def __init__(self, table: Table, *, mixed: bool) -> None:
@@ -63,7 +63,7 @@ class _Form:
 class _Opened:
     """A piece at hand. ``at`` is where the ranges begin that were not exchanged yet."""
 
-    def __init__(self, piece: Piece, content: bytes, form: _Form) -> None:
+    def __init__(self, piece: Piece, content: bytes, form: RecordForm) -> None:
         self.piece = piece
         self.content = content
         self.rows = sum(page.rows for page in piece.pages)
@@ -146,7 +146,7 @@ class BaselineEdits:
         mixed: bool,
     ) -> None:
         self.table = table.name
-        self._form = _Form(table, mixed=mixed)
+        self._form = RecordForm(table, mixed=mixed)
         self._pieces = list(pieces)
         self._next = 0  # the first piece that later ranges may reach into
         self._reader = TableReader(contents)

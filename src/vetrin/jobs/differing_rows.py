@@ -25,7 +25,7 @@ from ..database import (
 from ..database.row_codec import cells_of, records_of
 from ..site import RowPipeline
 from .baseline import Baseline
-from .baseline_edits import between
+from .baseline_edits import RecordForm, between
 from .last_copy import KnownTable, ranges_of
 from .plan import TablePlan
 
@@ -125,9 +125,7 @@ class DifferingRows:
         self._laying = Laying(means, update)
         self._new: dict[int, list[Page]] = {}
         self._row = max(1, update.item.table.size // max(1, update.item.rows))  # bytes
-        table = update.item.table
-        names = [column.name for column in table.columns]
-        self._places = [names.index(name) for name in table.key]
+        self._key = RecordForm(update.item.table, mixed=means.mixed).key
 
     def by_rows(self, differ: Sequence[int]) -> list[int]:
         """Find in the baseline which rows changed at the source, of pages that the target has as they were left: only
@@ -198,10 +196,6 @@ class DifferingRows:
             wanted = KeyRanges(keys=frozenset(ordered[at : at + _KEYS]))
             found += all_of(self._ours.records(at_target(self._update.item), key_range=wanted))
         return found
-
-    def _key(self, record: bytes) -> tuple[int, ...]:
-        cells = cells_of(record, self._means.mixed)
-        return tuple(int(cells[place]) for place in self._places)  # type: ignore[arg-type]
 
     def _lay(self, there: Sequence[bytes], coming: Sequence[bytes]) -> None:
         """Raises TooMuch where so much is written that all might be."""
