@@ -10,8 +10,9 @@ whole number, F another number, both as decimal text.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
+from typing import Any
 
-from .base import Batch, Cell
+from .base import BATCH_BYTES, Batch, Cell, Table
 
 NULL = b"\xfb"
 _SHORT = [bytes([length]) for length in range(251)]
@@ -46,6 +47,19 @@ def records_of(batch: Batch) -> list[bytes]:
         found.append(b"".join(pieces[at : at + step]))  # type: ignore[arg-type]
         at += step
     return found
+
+
+class RecordsOfRows:
+    """``Reader.records`` for readers whose rows come as cells."""
+
+    rows: Any
+
+    def records(
+        self, table: Table, stretch_bytes: int = BATCH_BYTES, **chosen: Any
+    ) -> Iterator[list[bytes]]:
+        """The rows that ``rows`` gives, as records."""
+        for batch in self.rows(table, stretch_bytes, **chosen):
+            yield records_of(batch)
 
 
 def cells_of(records: bytes, mixed: bool) -> list[Cell]:

@@ -26,13 +26,13 @@ from ..database.base import Cell
 from ..database.conditions import Lowered, Where
 from ..database.engines import engine_of
 from ..database.questions import AskedOneByOne
-from ..database.row_codec import batches_of, cells_of, records_of
+from ..database.row_codec import RecordsOfRows, batches_of, cells_of
 from ..errors import DatabaseError
 from .manifest import StoredTable
 from .row_index import DIALECT, RowIndex, Wanted, quote, wanted_by
 
 
-class SnapshotDatabase(AskedOneByOne):
+class SnapshotDatabase(AskedOneByOne, RecordsOfRows):
     """Implements ``ReadableDatabase``. ``stored`` gives a table's records, stretch by stretch.
 
     Raises StoreError wherever contents are damaged.
@@ -202,20 +202,6 @@ class SnapshotDatabase(AskedOneByOne):
             self._opened().index(part.table, part.column)
         asked = f"SELECT {sql} IS NOT {quote(column)}, {sql} FROM {quote(table)} ORDER BY rowid"
         return self._opened().ask(asked, [*values, *values], {})
-
-    def records(
-        self,
-        table: Table,
-        stretch_bytes: int = BATCH_BYTES,
-        *,
-        leave: Where | None = None,
-        replacements: Mapping[str, Replacement] | None = None,
-        key_range: KeyRange | KeyRanges | None = None,
-    ) -> Iterator[list[bytes]]:
-        for batch in self.rows(
-            table, stretch_bytes, leave=leave, replacements=replacements, key_range=key_range
-        ):
-            yield records_of(batch)
 
     def digests(
         self,

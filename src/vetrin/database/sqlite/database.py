@@ -37,7 +37,7 @@ from ..base import (
 from ..conditions import Replacement, Where
 from ..key_ranges import KeyRange, KeyRanges, digests_by_reading
 from ..questions import AskedOneByOne
-from ..row_codec import Text, records_of
+from ..row_codec import RecordsOfRows, Text
 from ..sql import Dialect
 from ..staging_edits import HiddenEditing
 from ..statements import SQLITE, doing
@@ -68,7 +68,7 @@ _SESSION = ("PRAGMA foreign_keys = OFF", "PRAGMA legacy_alter_table = ON")
 _DIALECT = Dialect(quote, "?")
 
 
-class _Reader:
+class _Reader(RecordsOfRows):
     def __init__(self, connection: Any) -> None:
         self._connection = connection
 
@@ -119,20 +119,6 @@ class _Reader:
             ),
             ranges,
         )
-
-    def records(
-        self,
-        table: Table,
-        stretch_bytes: int = BATCH_BYTES,
-        *,
-        leave: Where | None = None,
-        replacements: Mapping[str, Replacement] | None = None,
-        key_range: KeyRange | KeyRanges | None = None,
-    ) -> Iterator[list[bytes]]:
-        for batch in self.rows(
-            table, stretch_bytes, leave=leave, replacements=replacements, key_range=key_range
-        ):
-            yield records_of(batch)
 
     def count(self, table: str, where: Where | None = None) -> int:
         sql, values = _DIALECT.count(table, where)
