@@ -12,6 +12,7 @@ import pytest
 from hypothesis import settings
 from moto.server import ThreadedMotoServer
 
+from line import Line, railway_line
 from railway import Railway
 from ssh_server import SFTP_ONLY, SHELL_LESS, SshServer, ssh_server
 from systems import DatabaseServer, Mariadb, Mysql, Some, running
@@ -92,6 +93,13 @@ def database_server(request: pytest.FixtureRequest) -> DatabaseServer:
     found = request.getfixturevalue(f"{os.environ.get('DATABASE', 'mariadb')}_server")
     assert isinstance(found, DatabaseServer)
     return found
+
+
+@pytest.fixture(params=["sqlite", "mariadb", "mysql"])
+def line(request: pytest.FixtureRequest, tmp_path: Path) -> Line:
+    engine = request.param
+    server = None if engine == "sqlite" else request.getfixturevalue(f"{engine}_server")
+    return railway_line(engine, tmp_path, server)
 
 
 @pytest.fixture(scope="session")

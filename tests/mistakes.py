@@ -62,6 +62,12 @@ restore local newest
 snapshots k3f9ap
 run refresh
 push staging --build 3f9a1c
+push staging --parts data
+pull --merge
+pull --prefer local
+pull --merge --prefer lokal
+pull --merge --parts media
+pull --merge --decisions nothing.json
 export prodution out.zip
 export production out.rar
 export production /nowhere/out.zip

@@ -23,7 +23,7 @@ ROOMS = (
     ("inspect", "archive", "serve"),
     ("store",),
     ("site",),
-    ("remote",),
+    ("merge", "remote"),
     ("database", "files"),
     ("config",),
     ("cms",),

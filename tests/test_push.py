@@ -170,7 +170,7 @@ def test_guards(sample: Sample) -> None:
         "read-only" in vetrin(folder, "push", "production", "--confirm=production", code=5).stderr
     )
     assert "did you mean staging" in vetrin(folder, "push", "stageing", code=2).stderr
-    assert "a push does not overwrite the data" in vetrin(
+    assert "staging have no common state on record" in vetrin(
         folder, "push", "staging", "--parts", "data", code=5).stderr  # fmt: skip
     assert (
         "no build 'beef00'" in vetrin(folder, "push", "staging", "--build", "beef00", code=2).stderr

@@ -247,6 +247,16 @@ class RowsDiffer(DatabaseError):
 # Files, stores and archives
 
 
+class RowsMoved(DatabaseError):
+    """Rows that were to be changed are no longer as they were seen; ``count`` says how many, 0 where that is not
+    known."""
+
+    def __init__(self, count: int) -> None:
+        rows = "1 row" if count == 1 else f"{count} rows" if count else "some of the rows"
+        super().__init__(f"somebody changed {rows} in the meantime", "run the command again")
+        self.count = count
+
+
 class FilesError(VetrinError):
     """A file could not be read or written; the message is fit for the user. ``denied``: the account may not."""
 

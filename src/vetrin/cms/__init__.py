@@ -7,7 +7,16 @@ from .definition import (
     load_definition,
     shipped,
 )
-from .rules import EncodedRule, ExtensionRule, LinkRule, SignedRule
+from .rules import (
+    EncodedRule,
+    ExtensionRule,
+    LinkRule,
+    MergeRule,
+    NaturalRule,
+    ReferenceRule,
+    SetRule,
+    SignedRule,
+)
 from .site_config import (
     SiteConfiguration,
     configuration_file,
@@ -24,7 +33,11 @@ __all__ = [
     "EncodedRule",
     "ExtensionRule",
     "LinkRule",
+    "MergeRule",
+    "NaturalRule",
     "Place",
+    "ReferenceRule",
+    "SetRule",
     "SignedRule",
     "SiteConfiguration",
     "configuration_file",

@@ -19,17 +19,22 @@ from .rules import (
     ConfigurationRule,
     CopyRule,
     CountRule,
+    DistinctRule,
     EncodedRule,
     EntriesRule,
     ExtensionRule,
     KeptRows,
     LinkRule,
     MaintenanceRule,
+    MergeRule,
     NamedSetting,
+    NaturalRule,
     RecountRule,
+    ReferenceRule,
     RowsRule,
     RuntimeRule,
     ServeRule,
+    SetRule,
     SettingsRule,
     SignedRule,
     ValueAt,
@@ -68,6 +73,11 @@ class Definition:
     counts: tuple[CountRule, ...] = ()
     rows: tuple[RowsRule, ...] = ()
     links: tuple[LinkRule, ...] = ()
+    references: tuple[ReferenceRule, ...] = ()
+    naturals: tuple[NaturalRule, ...] = ()
+    sets: tuple[SetRule, ...] = ()
+    distinct: tuple[DistinctRule, ...] = ()
+    merge: MergeRule = field(default_factory=MergeRule)
     recounts: tuple[RecountRule, ...] = ()
     kept_rows: Mapping[str, KeptRows] = field(default_factory=dict)
     extensions: tuple[ExtensionRule, ...] = ()
@@ -88,8 +98,9 @@ class Definition:
 
 
 _TOP = ("name", "title", "site", "version", "runtime", "serve", "configuration", "parts", "maintenance", "tables",
-        "settings", "setting", "rewrite", "signed", "prefix", "entries", "count", "rows", "link", "recount",
-        "keep", "extension", "arrival", "address-rules", "address-columns", "copy", "check")  # fmt: skip
+        "settings", "setting", "rewrite", "signed", "prefix", "entries", "count", "rows", "link", "reference",
+        "natural", "set", "distinct", "merge", "recount", "keep", "extension", "arrival", "address-rules",
+        "address-columns", "copy", "check")  # fmt: skip
 
 
 def parse_definition(text: str, where: str) -> Definition:
@@ -152,6 +163,11 @@ def parse_definition(text: str, where: str) -> Definition:
         counts=several("count", CountRule),
         rows=several("rows", RowsRule),
         links=several("link", LinkRule),
+        references=several("reference", ReferenceRule),
+        naturals=several("natural", NaturalRule),
+        sets=several("set", SetRule),
+        distinct=several("distinct", DistinctRule),
+        merge=one("merge", MergeRule) or MergeRule(),
         recounts=several("recount", RecountRule),
         kept_rows={item.name: item for item in several("keep", KeptRows)},
         extensions=several("extension", ExtensionRule),

@@ -191,6 +191,90 @@ class LinkRule:
 
 
 @dataclass(frozen=True)
+class ReferenceRule:
+    """Where numbers of rows of ``to`` stand beside those of ``LinkRule``, so that they can follow a row that gets
+    another number in a merge.
+
+    Either in the columns ``at``, in rows that meet ``where``: as the whole value, as a list of several with commas
+    between them (``list_``), or in structured values at ``paths`` of keys (``locations.*``), where ``keys`` says that
+    the number is the last key itself. Or in the texts that ``MergeRule`` names: where one of ``patterns`` fits, with
+    {id} or {ids} (a list with commas) in it, in attributes of ``shortcodes`` (each as the name and the attribute),
+    and in those of blocks, each as the name of the block and the path of the attribute; of blocks with the values of
+    ``block_where`` in their attributes only.
+    """
+
+    to: str
+    at: tuple[str, ...] = ()
+    where: Where = field(default_factory=dict)
+    list_: bool = False
+    paths: tuple[str, ...] = ()
+    keys: bool = False
+    patterns: tuple[str, ...] = ()
+    shortcodes: tuple[str, ...] = ()
+    blocks: tuple[str, ...] = ()
+    block_where: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def table(self) -> str:
+        """The table whose numbers these are."""
+        return self.to.partition(".")[0]
+
+
+@dataclass(frozen=True)
+class NaturalRule:
+    """By what two rows are the same, whatever their numbers: the columns ``key``, and those of ``also`` in the row of
+    another table whose ``through`` column holds this one's number.
+
+    ``several``: a row is the same only where each side has one of that key. The values of ``own`` are never asked
+    about: each side keeps what it has.
+    """
+
+    table: str
+    key: tuple[str, ...]
+    through: str | None = None
+    also: tuple[str, ...] = ()
+    several: bool = False
+    own: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class DistinctRule:
+    """A name that no two rows may have, though the database would let them: the text in ``column``, among rows that
+    have the same values in ``among`` and meet ``where``. One that comes second gets a number behind it."""
+
+    table: str
+    column: str
+    among: tuple[str, ...] = ()
+    where: Where = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class SetRule:
+    """Lists in which only counts what is in them: in the column ``at``, in rows that meet ``where``, at ``paths`` of
+    keys; without a path the value itself."""
+
+    at: str
+    where: Where = field(default_factory=dict)
+    paths: tuple[str, ...] = ("",)
+
+
+@dataclass(frozen=True)
+class MergeRule:
+    """How content of two environments is merged.
+
+    ``own`` are settings that each environment has for itself, ``leave`` kinds of rows that are not merged,
+    ``drop`` kinds that the CMS makes anew once something was merged, ``latest`` columns of times of which the later
+    one stands, ``texts`` the columns that ``ReferenceRule`` looks for numbers in.
+    """
+
+    own: tuple[str, ...] = ()
+    leave: tuple[str, ...] = ()
+    drop: tuple[str, ...] = ()
+    latest: tuple[str, ...] = ()
+    texts: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class RecountRule:
     """A column that holds how many rows of another table belong to its row.
 
@@ -360,9 +444,9 @@ def read_rule(rule: type[Rule], data: object, where: str) -> Rule:
             values[name] = tuple(value) if isinstance(value, list) else value
             if isinstance(value, str) and str(names[name].type).startswith("tuple"):
                 values[name] = (value,)
-            if key.endswith("where"):
+            if key.endswith("where") and key != "block-where":
                 check_where(value, f"{where} {key}")
-            if key in ("from", "to", "through", "of", "with"):
+            if key in ("from", "to", "through", "of", "with", "at"):
                 for one in [value] if isinstance(value, str) else value:
                     if not _PLACE.match(str(one)):
                         raise DefinitionError(f"{where} {key}: write table.column")

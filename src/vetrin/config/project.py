@@ -15,6 +15,7 @@ from ..rewrite import Address
 from .build import BuildRule, read_build
 from .host import Host
 from .known_names import known_keys, nearest
+from .merge import read_prefer, with_merge
 from .selection import (
     Arrival,
     Keep,
@@ -112,6 +113,7 @@ class Project:
     routes: Mapping[str, Route] = field(default_factory=dict)
     build: BuildRule = field(default_factory=BuildRule)
     store: StoreRule = field(default_factory=StoreRule)
+    prefer: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def state(self) -> Path:
@@ -220,7 +222,18 @@ def parse_project(text: str, folder: Path) -> Project:
     _must_be_sane(data, FILE_NAME)
     known_keys(
         data,
-        ("site", "environment", "rewrite", "leave", "keep", "arrival", "route", "build", "store"),
+        (
+            "site",
+            "environment",
+            "rewrite",
+            "leave",
+            "keep",
+            "arrival",
+            "route",
+            "build",
+            "store",
+            "merge",
+        ),
         FILE_NAME,
     )
     site = _part(data, "site", FILE_NAME)
@@ -230,7 +243,7 @@ def parse_project(text: str, folder: Path) -> Project:
         definition = load_definition(_text(site, "cms", "[site]", required=True), folder)
     except DefinitionError as error:
         raise ProjectError(f"[site] cms: {error}") from error
-    definition = _with_rewriting(definition, data)
+    definition = with_merge(_with_rewriting(definition, data), data.get("merge", {}))
     environments: dict[str, Environment] = {}
     for key, entry in _part(data, "environment", FILE_NAME).items():
         if not _NAME.match(key):
@@ -262,6 +275,7 @@ def parse_project(text: str, folder: Path) -> Project:
         {key: read_route(key, entry, list(environments)) for key, entry in routes.items()},
         read_build(data.get("build", {})),
         _store(data.get("store", {}), name),
+        read_prefer(data.get("merge", {}), environments),
     )
 
 

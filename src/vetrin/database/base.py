@@ -13,7 +13,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Literal, Protocol
 
-from .conditions import Replacement, Where
+from .conditions import Condition, Replacement, Where
 from .questions import Question
 
 if TYPE_CHECKING:
@@ -215,7 +215,8 @@ class Patch:
     Both are hidden tables laid out like ``table``, with the same rows by ``key``; where the patch is ``whole``, those
     that only ``before`` has go, and those that only ``after`` has come. ``columns`` are all others than the key's;
     ``compared`` those that must still be as they were for a row to be changed or to go. ``given`` is the last number
-    that the table is to have given to a row, None where that stays as it is.
+    that the table is to have given to a row, None where that stays as it is. ``born`` are columns that only a row
+    that comes gets: nothing else is done to them.
     """
 
     table: str
@@ -226,9 +227,24 @@ class Patch:
     compared: list[str]
     whole: bool = False
     given: int | None = None
+    born: list[str] = field(default_factory=list)
 
     def reversed(self) -> Patch:
         return replace(self, before=self.after, after=self.before, given=None)
+
+
+@dataclass(frozen=True)
+class Recount:
+    """A column of ``table`` that is to hold how many rows of the table ``of`` belong to its row: those whose
+    ``owner`` column has the row's ``key``, and that meet ``where``. In the rows of some ``keys`` only."""
+
+    table: str
+    column: str
+    key: str
+    of: str
+    owner: str
+    where: Condition
+    keys: tuple[int, ...]
 
 
 @dataclass(frozen=True)
@@ -456,10 +472,20 @@ class Database(ReadableDatabase, Protocol):
         """What ``swap`` does, and what takes it back, as statements for a process near the database; None where
         they cannot be handed over."""
 
-    def patch(self, patches: Sequence[Patch]) -> int:
-        """Make all patches in one transaction; the number of rows that changed, went or came.
+    def patch(
+        self,
+        patches: Sequence[Patch],
+        recounts: Sequence[Recount] = (),
+        *,
+        expected: int | None = None,
+    ) -> int:
+        """Make all patches in one transaction, and count anew what ``recounts`` say; the number of rows that changed,
+        went or came.
 
         A row that is no longer as it was is left alone, so doing it again changes nothing.
+
+        Raises:
+            RowsMoved: these are not as many as are ``expected``; nothing was changed.
         """
 
     def definitions(self, tables: Iterable[str]) -> dict[str, str]:

@@ -7,7 +7,8 @@ which a condition is neither true nor false (because of NULL) counts as not meet
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, is_dataclass
+from typing import Any
 
 
 @dataclass(frozen=True)
@@ -82,6 +83,34 @@ Condition = OneOf | Like | Compared | InSubquery | AllOf | AnyOf | Not | Sql
 Simple = Mapping[str, "str | int | Sequence[str | int]"]
 Where = Simple | Condition
 EVERY_ROW = AllOf()
+
+
+def as_json(part: Condition) -> dict[str, Any]:
+    """A condition as a document: its kind, and its fields by name."""
+
+    def plain(value: object) -> object:
+        if is_dataclass(value) and not isinstance(value, type):
+            own = {item.name: plain(getattr(value, item.name)) for item in fields(value)}
+            return {"kind": type(value).__name__, **own}
+        return [plain(one) for one in value] if isinstance(value, tuple) else value
+
+    found = plain(part)
+    assert isinstance(found, dict)
+    return found
+
+
+def of_json(data: Mapping[str, Any]) -> Condition:
+    """Raises KeyError, TypeError or ValueError where it is no such document."""
+
+    def made(value: Any) -> Any:
+        if isinstance(value, Mapping):
+            return of_json(value)
+        return tuple(made(one) for one in value) if isinstance(value, list) else value
+
+    kinds = {kind.__name__: kind for kind in (OneOf, Like, Compared, InSubquery, AllOf, AnyOf, Not)}
+    kind = kinds[data["kind"]]
+    own = {item.name: made(data[item.name]) for item in fields(kind)}
+    return kind(**own)
 
 
 def condition(where: Where) -> Condition:

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
+from .base import Recount
 from .conditions import (
     AllOf,
     AnyOf,
@@ -100,6 +101,19 @@ class Dialect:
         return (
             f"INSERT INTO {self.quote(table)} ({into}) SELECT {what} FROM {self.quote(source)}{clause}",
             [*fixed.values(), *values],
+        )
+
+    def recount(self, part: Recount) -> Statement:
+        """Have a column hold how many rows of another table belong to its row."""
+        table, column, key, of, owner = map(
+            self.quote, (part.table, part.column, part.key, part.of, part.owner)
+        )
+        sql, values = self.condition(part.where)
+        keys = ", ".join([self.mark] * len(part.keys))
+        return (
+            f"UPDATE {table} SET {column} = (SELECT COUNT(*) FROM {of} WHERE {of}.{owner} = {table}.{key}"
+            f" AND {sql}) WHERE {key} IN ({keys})",
+            [*values, *part.keys],
         )
 
     def where(self, where: Where | None, *, left: bool = False) -> Statement:

@@ -1,7 +1,7 @@
 """The job itself: plan, run, journal, undo."""
 
 from .agreement import agreed
-from .changes import Changes, Since, changes_of, last_since
+from .changes import Changes, changes_of
 from .duration import time_for
 from .events import (
     Checking,
@@ -44,6 +44,7 @@ from .reconnect import was_cut_off
 from .recovery import finish, put_right, take_back_of_others
 from .restore import Wanted, build_restore, parts_wanted, snapshot_site
 from .run_context import RunContext
+from .since import Since, last_since
 from .snapshot import Keeping, take_snapshot
 from .switching import half_switched, must_be_whole
 from .transfer import Report, preview, run_plan, signature

@@ -13,29 +13,21 @@ from datetime import datetime
 from typing import Any, Literal
 
 from ..cms import Definition
-from ..config import Environment, Leave
-from ..database import AllOf, AnyOf, Condition, Like, Not, OneOf, Table
+from ..database import Table
 from ..database.base import Cell
-from ..errors import NothingToDo
 from ..files import DigestCache, Entry, Patterns
 from ..inspect.compare import Expected
+from ..merge.conditions import meets
 from ..rewrite.structured_values import differing_parts
 from ..site import (
-    PrefixedValues,
     ReadableSite,
-    Rewriting,
-    RowPipeline,
-    mapping_for,
     part_of_path,
 )
-from ..store import Manifest, Store, open_snapshot
-from .baseline import Notes
-from .exclusions import left_kinds, work_out
-from .expected import expected_of
-from .journal import Journals, Run
-from .last_copy import read
+from ..store import Store, open_snapshot
+from .journal import Run
 from .plan import Choices
-from .row_changes import Earlier, Left, Row, RowChange, TooLarge, row_changes
+from .row_changes import Row, RowChange, TooLarge, row_changes
+from .since import Since, earlier_of, left_of, own_of
 
 State = Literal["added", "changed", "removed"]
 _SECRET = re.compile(
@@ -138,43 +130,6 @@ class Changes:
         }
 
 
-@dataclass(frozen=True)
-class Since:
-    """What an environment is compared with: a ``manifest`` in a store, of a ``run`` where that is a baseline, and in
-    which ``role`` the environment took part in it."""
-
-    manifest: Manifest
-    role: str
-    run: Run | None = None
-
-    @property
-    def other(self) -> str:
-        if self.run is None:
-            return ""
-        return self.run.target if self.role == "source" else self.run.source
-
-
-def last_since(store: Store, journals: Journals, environment: Environment) -> Since:
-    """The last transfer that the environment's data is of, else the last that read it.
-
-    Raises:
-        NothingToDo: there is none whose baseline is kept.
-    """
-    manifests = {item.id: item for item in store.snapshots() if item.purpose == "baseline"}
-    for run in journals.standing(environment.name):
-        if "data" in run.parts or "media" in run.parts:
-            if run.baseline in manifests:
-                return Since(manifests[run.baseline], "target", run)
-            break  # what it holds is of something that is not known any more
-    for run in sorted(journals.runs(), key=lambda run: -run.number):
-        if run.source == environment.name and run.baseline in manifests:
-            return Since(manifests[run.baseline], "source", run)
-    raise NothingToDo(
-        f"no transfer from or to {environment.name} is known that its content could be compared with",
-        "after the next pull there is one; `--since SNAPSHOT` compares with a snapshot of it",
-    )
-
-
 def changes_of(
     site: ReadableSite,
     store: Store,
@@ -236,7 +191,9 @@ class _Work:
 
     def tables(self, tell: Callable[[str], None]) -> None:
         site, stored = self._site, self._stored
-        earlier, left, own = self._earlier(), self._left(), self._own()
+        earlier = earlier_of(site, stored, self._store, self._since)
+        left = left_of(site, self._since, self._choices)
+        own = own_of(site, stored, self._since, self._choices)
         theirs = {table.name.removeprefix(site.prefix): table for table in site.tables}
         with site.database.reading() as reader:
             for table in stored.tables:
@@ -258,34 +215,6 @@ class _Work:
                     item.state = "whole"
                 if item.state != "rows" or item.added or item.changed or item.removed:
                     self._found.tables.append(item)
-
-    def _earlier(self) -> Earlier:
-        run = self._since.run
-        last = read(run.folder) if run is not None else None
-        pipeline = None
-        if self._since.role == "target":
-            mapping = mapping_for(self._stored, self._site, [])
-            rewriting = Rewriting(mapping, encoded=self._stored.encoded)
-            pipeline = RowPipeline(rewriting, PrefixedValues.between(self._stored, self._site))
-        if last is None or run is None:
-            return Earlier(self._stored, self._store, pipeline=pipeline)
-        return Earlier(self._stored, self._store, last.tables, Notes(run).read(), pipeline)
-
-    def _left(self) -> Left:
-        """What does not travel, by the names that the tables have here."""
-        if self._since.run is None:
-            return Left()
-        leave = self._choices.leave
-        kinds = left_kinds(self._definition, leave, self._choices.arrival)
-        chosen = Leave(rows=kinds, where=leave.where)
-        found = work_out(self._site, chosen, {}, frozenset())
-        return Left(found.leave, found.replacements)
-
-    def _own(self) -> Expected:
-        """What of a target is its own: what it kept, and what arrival set."""
-        if self._since.role != "target":
-            return Expected()
-        return expected_of(self._stored, self._site, self._choices, data=True)
 
     def _count(
         self,
@@ -320,7 +249,11 @@ class _Work:
 
     def _is_minor(self, plain: str, values: Mapping[str, Cell]) -> bool:
         """True for a row of a kind that a transfer may well leave out."""
-        return any(table == plain and _meets(part, values) is True for table, part in self._minor)
+        names, row = list(values), list(values.values())
+        return any(
+            table == plain and meets(part, names, row, lambda *asked: False)
+            for table, part in self._minor
+        )
 
     def _setting(self, name: str, place: int, change: RowChange) -> None:
         old, new = (None if row is None else row[place] for row in (change.before, change.after))
@@ -390,23 +323,6 @@ def _state(change: RowChange) -> State:
     if change.before is None:
         return "added"
     return "removed" if change.after is None else "changed"
-
-
-def _meets(part: Condition, values: Mapping[str, Cell]) -> bool | None:
-    """Whether a row meets a condition on its own columns; None for one that only a database can tell."""
-    if isinstance(part, (AllOf, AnyOf)):
-        found = [_meets(one, values) for one in part.parts]
-        if None in found:
-            return None
-        return all(found) if isinstance(part, AllOf) else any(found)
-    if isinstance(part, Not):
-        inner = _meets(part.part, values)
-        return None if inner is None else not inner
-    if isinstance(part, OneOf):
-        return _text(values.get(part.column)) in map(str, part.values)
-    if isinstance(part, Like) and part.place == "begins":
-        return _text(values.get(part.column)).startswith(part.texts)
-    return None
 
 
 def _cells(table: Table, names: Sequence[str], change: RowChange) -> CellChange:

@@ -22,6 +22,7 @@ from .switch import Switch
 
 STOPPED, RESUMED = "stopped", "resumed"
 PLANNED, SWAPPING, DONE, FAILED, TAKEN_BACK = "planned", "swapping", "done", "failed", "taken-back"
+TRANSFERS = ("pull", "push", "restore", "import")
 _ENDED = (DONE, FAILED, TAKEN_BACK)
 _VERSION = 1
 _LONG = 1 << 14  # bytes
@@ -293,8 +294,8 @@ class Journals:
                 return run.baseline
         return ""
 
-    def standing(self, environment: str) -> Iterator[Run]:
-        """The transfers into an environment, newest first.
+    def standing(self, environment: str, kinds: Collection[str] = TRANSFERS) -> Iterator[Run]:
+        """The transfers into an environment, newest first; or runs of other ``kinds``.
 
         An undone run does not count, and an undone undo counts as what it brought back. One that found nothing to do
         rests on the run before it. A change in place does not alter where the content came from.
@@ -313,7 +314,7 @@ class Journals:
             if run.kind == "undo" and run.undoes is not None:
                 skipped.add(run.undoes)
                 continue
-            if run.kind in ("pull", "push", "restore", "import"):
+            if run.kind in kinds:
                 resting.append(run)
                 if run.changed:
                     yield resting.pop()

@@ -72,12 +72,18 @@ class Keeping:
         Raises:
             JobError: what was stored cannot be read again as it should be.
         """
+        return self.keep_parts(target, plan.parts, run, listener)
+
+    def keep_parts(
+        self, target: Site, parts: Sequence[str], run: int, listener: Listener = silent
+    ) -> str:
+        """The same of some parts."""
         if target.database.missing or is_empty(target.root, target.definition):
             return ""
         manifest = take_snapshot(
             target,
             self.store,
-            plan.parts,
+            parts,
             self.everywhere,
             label=f"before run {run}",
             purpose="before",

@@ -10,7 +10,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, fields, replace
 from typing import Any, TypeVar
 
-from ..database import Attachment, Exchange, Patch
+from ..database import Attachment, Exchange, Patch, Recount
+from ..database.conditions import as_json, of_json
 from ..files import Move
 
 Item = TypeVar("Item", Exchange, Attachment, Move, Patch)
@@ -20,7 +21,8 @@ Item = TypeVar("Item", Exchange, Attachment, Move, Patch)
 class Switch:
     """Tables, what hangs on them, files and rows that change over together.
 
-    ``held`` is the path of the file that holds visitors off meanwhile, empty where there is none.
+    ``held`` is the path of the file that holds visitors off meanwhile, empty where there is none. ``recounts`` are
+    made with the patches.
     """
 
     exchanges: tuple[Exchange, ...] = ()
@@ -29,6 +31,7 @@ class Switch:
     moves: tuple[Move, ...] = ()
     patches: tuple[Patch, ...] = ()
     held: str = ""
+    recounts: tuple[Recount, ...] = ()
 
     @property
     def nothing(self) -> bool:
@@ -43,6 +46,7 @@ class Switch:
             "moves": [vars(item) for item in self.moves],
             "patches": [vars(item) for item in self.patches],
             "held": self.held,
+            "recounts": [{**vars(item), "where": as_json(item.where)} for item in self.recounts],
         }
 
     @classmethod
@@ -55,6 +59,16 @@ class Switch:
             _items(Move, data["moves"]),
             _items(Patch, data.get("patches") or ()),
             str(data.get("held") or ""),
+            tuple(
+                Recount(
+                    **{
+                        **item,
+                        "where": of_json(item["where"]),
+                        "keys": tuple(map(int, item["keys"])),
+                    }
+                )
+                for item in data.get("recounts") or ()
+            ),
         )
 
 

@@ -148,15 +148,23 @@ def must_be_whole(site: ReadableSite) -> None:
 
 
 def perform(
-    target: Site, run: Run, switch: Switch, text: str = "", undoes: str = ""
+    target: Site,
+    run: Run,
+    switch: Switch,
+    text: str = "",
+    undoes: str = "",
+    *,
+    expected: int | None = None,
 ) -> tuple[list[str], int]:
     """Carry a switch out, or what is missing of it if that was begun; remarks on what could not be made in the
     database, and how many rows were patched.
 
     It is handed over as one piece to a process where the target is, where one can run there. ``text`` is that of
-    the file that holds visitors off, ``undoes`` the token of the run that it takes back.
+    the file that holds visitors off, ``undoes`` the token of the run that it takes back. So many rows are
+    ``expected`` to be patched, or none is.
 
     Raises:
+        RowsMoved: rows are no longer as they were seen, and none was patched.
         DatabaseUnreachable, ConnectionLost: a connection was lost in it; once it is made anew, the same call goes on.
         DatabaseError, FilesError: it failed; what can be taken back may have been already.
         HalfDone: it failed, and could not be taken back there.
@@ -182,10 +190,12 @@ def perform(
             return done
         target.files.put(RECORD, _record(run, switch, undoes).encode())
         run.write(SWAPPING, **switch.as_json())
-    return _from_here(target, run.token, switch, text)
+    return _from_here(target, run.token, switch, text, None if begun else expected)
 
 
-def _from_here(target: Site, token: str, switch: Switch, text: str) -> tuple[list[str], int]:
+def _from_here(
+    target: Site, token: str, switch: Switch, text: str, expected: int | None = None
+) -> tuple[list[str], int]:
     """Carry a switch out step by step, from wherever it had come to."""
     remarks: list[str] = []
     patched = 0
@@ -193,7 +203,7 @@ def _from_here(target: Site, token: str, switch: Switch, text: str) -> tuple[lis
         if switch.exchanges:
             remarks = target.database.swap(switch.exchanges, switch.detach, switch.attach)
         if switch.patches:
-            patched = target.database.patch(switch.patches)
+            patched = target.database.patch(switch.patches, switch.recounts, expected=expected)
         target.files.exchange(token, switch.moves)
     if switch.moves:
         target.files.flush(token)
@@ -350,7 +360,7 @@ def put_back(target: Site, token: str, switch: Switch, undoes: str = "") -> None
         back = [Exchange(e.live, e.outgoing, e.incoming) for e in switch.exchanges]
         database.swap(back, switch.attach, switch.detach)
     if switch.patches and all(patch.after in there for patch in switch.patches):
-        database.patch([patch.reversed() for patch in switch.patches])
+        database.patch([patch.reversed() for patch in switch.patches], switch.recounts)
     target.files.put_back(token, switch.moves)
     if switch.held and target.files.exists(switch.held):
         _let_settle(target)

@@ -197,4 +197,5 @@ def _back(target: Site, last: Run, run: Run) -> Switch:
         done.detach,
         tuple(move.reversed() for move in reversed(done.moves)),
         tuple(patch.reversed() for patch in done.patches),
+        recounts=done.recounts,
     )

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
 from .php_serialized import PhpError, looks_serialised, walk
@@ -109,6 +109,50 @@ def with_part(value: bytes, path: Sequence[str], part: bytes | None) -> bytes:
     if looks_serialised(value):
         return _php_counted(value, items, found, path[0], part)
     return _json_counted(value, items, found, path[0], part)
+
+
+def parts_of(value: bytes) -> dict[str, bytes]:
+    """All parts that a value has by their keys, as they stand in it, in their order.
+
+    Raises:
+        NoSuchPart: the value is no structure.
+    """
+    return {item.key: value[item.start : item.end] for item in _items(value)}
+
+
+def is_list(value: bytes) -> bool:
+    """Whether a structure has numbers from 0 on for keys, in their order."""
+    return [item.key for item in _items(value)] == [str(at) for at in range(len(_items(value)))]
+
+
+def inner_text(part: bytes) -> bytes | None:
+    """The content of a part that is a string; None for any other part."""
+    return _string(part)
+
+
+def as_text(content: bytes, like: bytes) -> bytes:
+    """A string with another content, written as ``like`` is."""
+    return _as_string(content, like)
+
+
+def with_parts(value: bytes, parts: Mapping[str, bytes | None]) -> bytes:
+    """The value with several of its own parts set, added or, with None, removed; see ``with_part``."""
+    items = {item.key: item for item in _items(value)}
+    there = [(items[key], part) for key, part in parts.items() if key in items and part is not None]
+    for item, text in sorted(there, key=lambda one: one[0].start, reverse=True):
+        value = value[: item.start] + text + value[item.end :]
+    for key, part in parts.items():
+        if key not in items or part is None:
+            value = with_part(value, (key,), part)
+    return value
+
+
+def as_list(parts: Sequence[bytes], like: bytes) -> bytes:
+    """A list of parts as they stand in ``like``, which is a list."""
+    if looks_serialised(like):
+        body = b"".join(b"i:%d;%b" % (at, part) for at, part in enumerate(parts))
+        return b"a:%d:{%b}" % (len(parts), body)
+    return b"[" + b",".join(parts) + b"]"
 
 
 def literal(new: str | int | bool, like: bytes) -> bytes:

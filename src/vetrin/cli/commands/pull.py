@@ -9,6 +9,7 @@ from ...config.edit import save_route
 from ..choices import add_choices, add_full, listed, parts_of, with_choices
 from ..common import project_of, source_of, target_of
 from ..console import Out
+from ..merging import add_merge, merge_flow, must_merge
 from ..stored import add_plan
 from ..transfer import transfer
 
@@ -29,6 +30,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
     add_choices(parser)
     add_full(parser)
+    parser.add_argument(
+        "--merge", action="store_true",
+        help="bring what changed at the source, and keep what changed here",
+    )  # fmt: skip
+    add_merge(parser)
     add_plan(parser)
     parser.add_argument(
         "--save-as", metavar="NAME", help="save this transfer as a route for `vetrin run NAME`"
@@ -37,6 +43,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
   vetrin pull                          production into the local environment
   vetrin pull --dry-run                the plan, with exact counts of what would be rewritten
   vetrin pull production --to staging
+  vetrin pull --merge                  what is new comes down, unfinished work here stays
   vetrin pull --full                   all rows, also those that are there as they came last time
   vetrin pull --leave-rows spam-comments,revisions --keep-settings active-plugins
   vetrin pull --parts data --leave-tables '*_log' --save-as refresh"""
@@ -47,6 +54,9 @@ def run(args: argparse.Namespace, out: Out) -> int:
     target = target_of(project, args.to)
     source = source_of(project, args.source, target)
     parts = parts_of(listed([args.parts]), "--parts") if args.parts else ()
+    must_merge(args, parts, merges=args.merge)
+    if args.merge:
+        return merge_flow(args, out, project, source, target)
     route = with_choices(Route(args.save_as or "pull", source.name, target.name, parts), args)
     if args.save_as:
         _save(args, out, project, route)

@@ -23,6 +23,7 @@ from ...jobs import (
     usual_parts,
 )
 from ...jobs.build import make_build, run_build
+from ...jobs.plan import PUSHED_PARTS
 from ...jobs.push import (
     Pushed,
     build_on,
@@ -47,6 +48,7 @@ from ..choices import (
 from ..common import ago, journals_of, project_of, words_of
 from ..consent import build_commands, must_agree
 from ..console import Out, lead, plural
+from ..merging import add_merge, merge_flow, must_merge
 from ..plan_view import show_report
 from ..progress import listener
 from ..stored import add_plan, store_of
@@ -71,7 +73,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--parts", metavar="PART,…",
-        help="code, core, media (code; into an empty root everything)",
+        help="code, core, media, data (code; into an empty root everything)",
     )  # fmt: skip
     parser.add_argument(
         "--untried", action="store_true",
@@ -82,6 +84,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     add_choices(parser)
     add_full(parser)
+    parser.add_argument(
+        "--overwrite", action="store_true",
+        help="with data: replace what is there instead of merging into it",
+    )  # fmt: skip
+    add_merge(parser)
     add_plan(parser)
     parser.epilog = """exit code 4 says that the build is there, but that the check found something
 
@@ -90,12 +97,14 @@ examples:
   vetrin push production                 the same build, if it passed there
   vetrin push staging --dry-run          what would be sent; nothing is built
   vetrin push staging --build 3f9a1c     an earlier one again
-  vetrin push staging --parts code,core --mirror"""
+  vetrin push staging --parts code,core --mirror
+  vetrin push production --parts data    merge local content into what is live there"""
 
 
 @dataclass(frozen=True)
 class _Errand:
-    """What is to be pushed where; with ``promoted`` it is the build on that environment."""
+    """What is to be pushed where; with ``promoted`` it is the build on that environment. ``merges``: data is to go
+    into data that is there."""
 
     project: Project
     target: Environment
@@ -104,6 +113,7 @@ class _Errand:
     source: Environment
     promoted: Environment | None = None
     build: Build | None = None
+    merges: bool = False
 
 
 def run(args: argparse.Namespace, out: Out) -> int:
@@ -114,6 +124,8 @@ def run(args: argparse.Namespace, out: Out) -> int:
     )
     errand = _errand(args, project, journals, builds)
     target = errand.target
+    if errand.merges:
+        return merge_flow(args, out, project, errand.source, target)
     if not {"code", "core"} & set(errand.parts):
         return transfer(args, out, project, errand.route, all_of_it=args.leave_nothing)
     builds.open()  # what it asks for is asked before a build takes its time
@@ -195,9 +207,10 @@ def _errand(
             raise ProjectError(f"--build: {error}") from error
         source = _origin(project, args.source or _made_in(project, build), target)
     else:
-        staging = staging_of(project, target) if target.role == "production" else None
+        live = target.role == "production" and bool({"code", "core"} & set(parts))
+        staging = staging_of(project, target) if live else None
         wanted = project.environment(args.source) if args.source else staging
-        if wanted is not None and wanted.role == "staging" and target.role == "production":
+        if wanted is not None and wanted.role == "staging" and live:
             promoted, build = wanted, build_on(wanted, journals, builds)
             source = _origin(project, _made_in(project, build), target)
         else:
@@ -209,13 +222,11 @@ def _errand(
     may_read(source)
     if build is not None and not args.parts and "data" not in parts:
         parts = parts_of(build.parts, "--build")
-    if "data" in parts and usual_parts("push", root_of(target), project.definition) != parts:
-        raise Refused(
-            f"a push does not overwrite the data of {target.name}",
-            f"push code, core or media; `vetrin pull {source.name} --to {target.name}` replaces data",
-        )
+    filled = usual_parts("push", root_of(target), project.definition) == PUSHED_PARTS
+    merges = "data" in parts and filled and not args.overwrite
+    must_merge(args, parts, merges=merges)
     route = with_choices(Route("push", source.name, target.name, parts), args)
-    return _Errand(project, target, parts, route, source, promoted, build)
+    return _Errand(project, target, parts, route, source, promoted, build, merges)
 
 
 def _made_in(project: Project, build: Build) -> str | None:

@@ -19,7 +19,7 @@ from typing import Any
 
 import pymysql
 
-from ...errors import DatabaseError, DatabaseUnreachable, RowsDiffer, Unsuitable
+from ...errors import DatabaseError, DatabaseUnreachable, RowsDiffer, RowsMoved, Unsuitable
 from ..base import (
     HIDDEN,
     Adapted,
@@ -30,6 +30,7 @@ from ..base import (
     ForeignKey,
     Patch,
     ReadableDatabase,
+    Recount,
     Script,
     Table,
     must_be_hidden,
@@ -548,7 +549,13 @@ class MysqlDatabase(HiddenEditing):
             waiting = [(name, sql) for name, sql, _ in failed]
         return []
 
-    def patch(self, patches: Sequence[Patch]) -> int:
+    def patch(
+        self,
+        patches: Sequence[Patch],
+        recounts: Sequence[Recount] = (),
+        *,
+        expected: int | None = None,
+    ) -> int:
         changed = 0
         with (
             said("the change of the rows"),
@@ -560,6 +567,10 @@ class MysqlDatabase(HiddenEditing):
                 for patch in patches:
                     for sql in patching(patch):
                         changed += cursor.execute(sql)
+                if expected is not None and changed != expected:
+                    raise RowsMoved(expected - changed)
+                for recount in recounts:
+                    cursor.execute(*self._dialect.recount(recount))
             except BaseException:
                 self._control.rollback()
                 raise

@@ -14,7 +14,7 @@ def patching(patch: Patch) -> list[str]:
         return [_update(patch)]
     live, before, after = map(quote, (patch.table, patch.before, patch.after))
     first = quote(patch.key[0])
-    names = [quote(name) for name in (*patch.key, *patch.columns)]
+    names = [quote(name) for name in (*patch.key, *patch.columns, *patch.born)]
     as_it_was = "".join(f" AND {text}" for text in _unchanged(patch))
     return [
         f"DELETE l FROM {live} l JOIN {before} b ON {_same('l', 'b', patch.key)}"

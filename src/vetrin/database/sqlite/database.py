@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path, PurePosixPath
 from typing import Any, Protocol
 
-from ...errors import DatabaseError, DatabaseUnreachable, RowsDiffer, Unsuitable
+from ...errors import DatabaseError, DatabaseUnreachable, RowsDiffer, RowsMoved, Unsuitable
 from ...spot import Spot, spot_here
 from ..base import (
     BATCH_BYTES,
@@ -29,6 +29,7 @@ from ..base import (
     ForeignKey,
     Patch,
     ReadableDatabase,
+    Recount,
     Script,
     Table,
     must_be_hidden,
@@ -613,7 +614,13 @@ class SqliteDatabase(AskedOneByOne, HiddenEditing):
             }
         )
 
-    def patch(self, patches: Sequence[Patch]) -> int:
+    def patch(
+        self,
+        patches: Sequence[Patch],
+        recounts: Sequence[Recount] = (),
+        *,
+        expected: int | None = None,
+    ) -> int:
         changed = 0
         with _said("the change of the rows"):
             self._connection.execute("BEGIN IMMEDIATE")
@@ -623,6 +630,10 @@ class SqliteDatabase(AskedOneByOne, HiddenEditing):
                         changed += self._connection.execute(sql).rowcount
                     if patch.given is not None:
                         self._set_given(patch.table, patch.given)
+                if expected is not None and changed != expected:
+                    raise RowsMoved(expected - changed)
+                for recount in recounts:
+                    self._connection.execute(*self._dialect.recount(recount))
             except BaseException:
                 self._connection.execute("ROLLBACK")
                 raise

@@ -1,0 +1,155 @@
+"""The plan of a merge, and its conflicts, as a person reads them."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterable
+
+from rich.text import Text
+
+from ..files import printable
+from ..jobs.merge_plan import MergePlan, StepLine
+from ..merge import Conflict, Decision
+from .common import moment
+from .console import Out, lead, number, plural
+from .grid import grid
+
+_MARKS = {"added": "+", "changed": "~", "removed": "-"}
+_STYLES = {"+": "good", "-": "bad", "~": "warning"}
+_FEW = 12
+_LONG = 400  # characters of a value
+_SAYS = {
+    "value": "both changed it",
+    "made-twice": "both made it",
+    "removed-there": "{incoming} changed it, {target} removed it",
+    "removed-here": "{incoming} removed it, {target} changed it or what belongs to it",
+    "leads-nowhere": "it leads to something that {target} removed",
+}
+
+
+def show_merge(out: Out, plan: MergePlan, *, every: bool) -> None:
+    """What a merge does, what it keeps, and what is to be decided."""
+    incoming, target = plan.incoming.name, plan.target.name
+    then = moment(plan.moment)
+    heading = lead("Merge ", "bold").append(incoming, style="name")
+    heading.append(" into ", style="bold").append(target, style="name")
+    out.show(heading.append(f", as both were one in run {plan.since.number}, {then}", style=""))
+    if plan.nothing:
+        out.show(lead("✓ ", "good").append(f"{target} has all that {incoming} changed", style=""))
+    else:
+        _show_tables(out, plan)
+        most = None if every else _FEW
+        _listed(out, "Entries", _lines(plan, lambda one: _is_entry(plan, one)), most)
+        _listed(out, "Settings", _lines(plan, lambda one: one.setting), most)
+        _listed(
+            out,
+            "Rows",
+            _lines(plan, lambda one: not one.setting and not _is_entry(plan, one)),
+            most,
+        )
+    _show_kept(out, plan)
+    for name, why in sorted(plan.odd.items()):
+        out.show(lead("! ", "warning").append(f"{name} is not merged: {why}", style=""))
+    _show_conflicts(out, plan, every=every)
+
+
+def _is_entry(plan: MergePlan, one: StepLine) -> bool:
+    entries = plan.definition.entries
+    return entries is not None and one.table == entries.table
+
+
+def _show_tables(out: Out, plan: MergePlan) -> None:
+    table = grid("table", ">added", ">changed", ">removed")
+    for name, count in sorted(plan.counts().items()):
+        table.add_row(name, *(number(count[kind]) if count[kind] else "" for kind in _MARKS))
+    out.show(table)
+
+
+def _lines(plan: MergePlan, wanted: Callable[[StepLine], bool]) -> list[str]:
+    return [
+        f"{_MARKS[one.kind]} {printable(one.title or f'{one.table} {one.key}')}"
+        for one in sorted(plan.lines, key=lambda one: ([*_MARKS].index(one.kind), one.title))
+        if wanted(one)
+    ]
+
+
+def _listed(out: Out, what: str, lines: list[str], most: int | None) -> None:
+    if not lines:
+        return
+    out.show(lead(f"{what}:", "bold"))
+    for line in lines[:most]:
+        out.show(lead(f"  {line[0]}", _STYLES[line[0]]).append(line[1:], style=""))
+    if most is not None and len(lines) > most:
+        out.show(f"  … and {number(len(lines) - most)} more; --list names them")
+
+
+def _show_kept(out: Out, plan: MergePlan) -> None:
+    """What the target has of its own, which stays."""
+    target, gained = plan.target.name, plan.gained.rows
+    if gained:
+        parts = [f"{_in_words(count)} in {name}" for name, count in sorted(gained.items()) if count]
+        text = f"what {target} has of its own since then: {', '.join(parts)}"
+        out.show(lead("Stays: ", "bold").append(text, style=""))
+    if plan.merged.kept:
+        parts = [f"{number(count)} of {name}" for name, count in sorted(plan.merged.kept.items())]
+        text = (
+            f"rows of visitors that {plan.incoming.name} removed from its copy: {', '.join(parts)}"
+        )
+        out.show(lead("Stays: ", "bold").append(text, style=""))
+    for table, old, new in plan.merged.renamed:
+        text = f"{old} of {table} is called {new} in {target}, as that has one of that name"
+        out.show(lead("Renamed: ", "bold").append(printable(text), style=""))
+
+
+def _in_words(count: Counter[str]) -> str:
+    return ", ".join(f"{number(count[kind])} {kind}" for kind in _MARKS if count[kind])
+
+
+def _show_conflicts(out: Out, plan: MergePlan, *, every: bool) -> None:
+    decisions = plan.decisions
+    if decisions.decided:
+        taken = Counter(_taken(plan, how) for _, how in decisions.decided)
+        parts = [f"{number(count)} as {who}" for who, count in sorted(taken.items())]
+        text = f"{plural(len(decisions.decided), 'conflict')} decided: {', '.join(parts)}"
+        out.show(lead("Conflicts: ", "bold").append(text, style=""))
+    if not decisions.open:
+        return
+    text = f"{plural(len(decisions.open), 'conflict')} to decide; what {plan.target.name} has stands otherwise"
+    out.show(lead("Conflicts: ", "bad").append(text, style=""))
+    for conflict in decisions.open[: None if every else _FEW]:
+        out.show(*conflict_lines(plan, conflict))
+    if not every and len(decisions.open) > _FEW:
+        out.show(f"  … and {number(len(decisions.open) - _FEW)} more; --list names them")
+
+
+def _taken(plan: MergePlan, how: Decision) -> str:
+    if how.text is not None:
+        return "a text of yours"
+    return f"{plan.incoming.name if how.take == 'incoming' else plan.target.name} has it"
+
+
+def conflict_lines(plan: MergePlan, conflict: Conflict) -> Iterable[Text]:
+    """What a conflict is about, and what both sides have."""
+    said = _SAYS[conflict.kind].format(incoming=plan.incoming.name, target=plan.target.name)
+    title = conflict.title or conflict.key
+    named = f"{printable(title)} · {conflict.place}" if not conflict.name else conflict.place
+    if conflict.kind in ("removed-here", "leads-nowhere") and conflict.path:
+        named = f"{printable(title)} · {conflict.table} ({', '.join(conflict.path)})"
+    yield lead("  ? ", "warning").append(named, style="").append(f": {said}", style="dim")
+    if conflict.kind in ("value", "made-twice"):
+        width = max(len(plan.incoming.name), len(plan.target.name), len("before"))
+        for who, value in (
+            ("before", conflict.base),
+            (plan.target.name, conflict.target),
+            (plan.incoming.name, conflict.incoming),
+        ):
+            if who != "before" or value is not None:
+                yield lead(f"      {who:{width}}  ", "dim").append(shown(value), style="")
+
+
+def shown(value: bytes | None) -> str:
+    """A value in a line, cut where it is long."""
+    if value is None:
+        return "(nothing)"
+    text = printable(value.decode("utf-8", "replace").replace("\n", "⏎"))
+    return text if len(text) <= _LONG else text[: _LONG - 1] + "…"

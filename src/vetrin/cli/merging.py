@@ -1,0 +1,244 @@
+"""The way from a look at both sides over the conflicts and the question to a merge, for `pull` and `push`."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from collections.abc import Sequence
+from functools import partial
+from pathlib import Path
+
+from ..config import Environment, Project
+from ..errors import ExitStatus, ProjectError, Refused, UsageError
+from ..jobs import Keeping, must_be_whole, only_run, put_right
+from ..jobs.merge import MergeReport, agreed_merge, merge
+from ..jobs.merge_plan import MergePlan, plan_merge
+from ..jobs.merge_sides import shared_state
+from ..merge import Conflict, Decision, Decisions, Rules, Take, take_of
+from ..site import open_site
+from ..store import open_store
+from .choices import chosen_by
+from .common import journals_of, words_of
+from .console import Out, lead, plural
+from .merge_view import conflict_lines, show_merge
+from .progress import listener
+from .stored import store_of
+
+_EDIT = "something else"
+
+
+def add_merge(parser: argparse.ArgumentParser) -> None:
+    """The options that say how conflicts of a merge are decided."""
+    group = parser.add_argument_group("what stands where both sides changed the same")
+    group.add_argument(
+        "--prefer", metavar="[WHAT=]ENV", action="append", default=[],
+        help="this environment's; WHAT is a table, table.column or settings.NAME, * fits any",
+    )  # fmt: skip
+    group.add_argument(
+        "--decisions", metavar="FILE",
+        help="a document of --json with `take` or `text` filled in for each conflict",
+    )  # fmt: skip
+
+
+def must_merge(args: argparse.Namespace, parts: Sequence[str], *, merges: bool) -> None:
+    """Raises UsageError for options that go together with nothing, Refused for parts that do."""
+    if not merges and (args.prefer or args.decisions):
+        raise UsageError(
+            "--prefer and --decisions are for a merge: pull --merge, push --parts data"
+        )
+    if merges and parts not in ((), ("data",)):
+        raise UsageError(
+            f"a merge is of data; {', '.join(part for part in parts if part != 'data')} go by a command of their own"
+        )
+
+
+def merge_flow(
+    args: argparse.Namespace, out: Out, project: Project, source: Environment, target: Environment
+) -> int:
+    """Look, decide, ask and merge; the exit code."""
+    journals = journals_of(project)
+    rules = rules_of(args, project, source, target)
+    made = _made(args, source, target)
+    with (
+        open_site(project, source) as incoming,
+        open_site(project, target, read_only=False, like=incoming.configuration) as goal,
+    ):
+        store = open_store(project, here=True)
+
+        def make() -> MergePlan:
+            with only_run(goal):
+                if args.dry_run:
+                    must_be_whole(goal)
+                else:
+                    put_right(goal, journals)
+                must_be_whole(incoming)
+                incoming.forget()
+                goal.forget()
+                shared = shared_state(
+                    store, journals, source.name, target.name, partial(chosen_by, project)
+                )
+                with listener(out) as listen:
+                    return plan_merge(incoming, goal, store, shared, Decisions(rules, made), listen)
+
+        if args.dry_run:
+            plan = make()
+            show_merge(out, plan, every=args.every_file)
+            out.document("merge", {"done": False, **plan.as_json()})
+            out.say("dry run: nothing was changed")
+            return ExitStatus.REFUSED if plan.decisions.open else ExitStatus.DONE
+        plan = make()
+        if plan.decisions.open:
+            if not _decide(args, out, plan, made):
+                return _undecided(args, out, plan)
+            plan = make()
+        production = target.role == "production"
+
+        def ask(plan: MergePlan, again: bool) -> None:
+            if again:
+                out.warn("something has changed since the plan was made; this is the plan now")
+            show_merge(out, plan, every=args.every_file)
+            if plan.decisions.open:
+                raise Refused(
+                    f"{plural(len(plan.decisions.open), 'conflict')} came up in the meantime",
+                    "run the command again",
+                )
+            if not plan.nothing:
+                out.confirm(
+                    f"Merge this into {target.name}?",
+                    args,
+                    target=target.name,
+                    production=production,
+                )
+
+        keeping = None
+        if production and project.store.before and not args.skip_backup:
+            keeping = Keeping(
+                store_of(project, out, writing=True), list(project.environments.values())
+            )
+
+        def carry_out(plan: MergePlan) -> MergeReport:
+            with listener(out) as listen:
+                return merge(
+                    plan, goal, journals,
+                    keeping=keeping, command=words_of(args), listener=listen,
+                )  # fmt: skip
+
+        waits = out.asks(args, target=target.name, production=production)
+        plan, report = agreed_merge(plan, make, ask, carry_out, waits=waits)
+    _show_report(out, plan, report)
+    out.document("merge", {"done": True, **plan.as_json(), **report.as_json()})
+    return ExitStatus.DONE
+
+
+def _show_report(out: Out, plan: MergePlan, report: MergeReport) -> None:
+    name, rows = plan.target.name, sum(report.rows.values())
+    text = (
+        f"Run {report.run.number}: {plural(rows, 'row')} of {plan.incoming.name} merged into {name}"
+    )
+    out.show(lead("✓ ", "good").append(text))
+    if rows:
+        out.show(f"Back: vetrin undo {name}")
+
+
+def rules_of(
+    args: argparse.Namespace, project: Project, source: Environment, target: Environment
+) -> Rules:
+    """Who wins where: what the command line says, then what vetrin.toml says.
+
+    Raises:
+        ProjectError: an environment is none of the two.
+    """
+    prefer: list[tuple[str, Take]] = []
+    for text in args.prefer:
+        what, equals, name = text.rpartition("=")
+        take = take_of(name, source.name, target.name)
+        if take is None:
+            raise ProjectError(
+                f"--prefer {text}: {name!r} is neither {source.name} nor {target.name}"
+            )
+        prefer.append((what if equals else "*", take))
+    for what, name in project.prefer.items():
+        take = take_of(name, source.name, target.name)
+        if take is not None:  # otherwise it is about others
+            prefer.append((what, take))
+    return Rules(tuple(prefer))
+
+
+def _made(
+    args: argparse.Namespace, source: Environment, target: Environment
+) -> dict[str, Decision]:
+    """The decisions of a document that was filled in.
+
+    Raises:
+        ProjectError: it cannot be read, or is no such document.
+    """
+    if not args.decisions:
+        return {}
+    path = Path(args.decisions)
+    found: dict[str, Decision] = {}
+    try:
+        data = json.loads(path.read_text(encoding="utf-8"))
+        for item in data["conflicts"]:
+            if item.get("text") is not None:
+                found[str(item["id"])] = Decision(text=str(item["text"]).encode())
+            elif item.get("take") is not None:
+                take = take_of(item["take"], source.name, target.name)
+                if take is None:
+                    raise ProjectError(
+                        f"--decisions {path}: conflict {item['id']}: {item['take']!r} is neither "
+                        f"{source.name} nor {target.name}"
+                    )
+                found[str(item["id"])] = Decision(take)
+    except OSError as error:
+        raise ProjectError(f"--decisions {path}: {error.strerror or error}") from error
+    except (ValueError, KeyError, TypeError, AttributeError) as error:
+        raise ProjectError(
+            f"--decisions {path}: it is no document that `--json` gave of a merge"
+        ) from error
+    return found
+
+
+def _decide(args: argparse.Namespace, out: Out, plan: MergePlan, made: dict[str, Decision]) -> bool:
+    """Have a person decide all conflicts one by one; False where nobody can be asked, or one is left open."""
+    if not out.at_terminal or out.json:
+        return False
+    show_merge(out, plan, every=args.every_file)
+    total = len(plan.decisions.open)
+    for count, conflict in enumerate(plan.decisions.open, 1):
+        out.messages.print(lead(f"Conflict {count} of {total}", "bold"))
+        for line in conflict_lines(plan, conflict):
+            out.messages.print(line)
+        decision = _asked(out, plan, conflict)
+        if decision is None:
+            return False
+        made[conflict.id] = decision
+    return True
+
+
+def _asked(out: Out, plan: MergePlan, conflict: Conflict) -> Decision | None:
+    choices: Sequence[str] = [f"{plan.target.name}'s", f"{plan.incoming.name}'s"]
+    if conflict.kind in ("value", "made-twice"):
+        choices = [*choices, _EDIT]
+    answer = out.choose("What is to stand?", choices)
+    if answer is None:
+        return None
+    if answer == _EDIT:
+        return Decision(text=out.ask("Type it").encode())
+    return Decision("target" if answer == choices[0] else "incoming")
+
+
+def _undecided(args: argparse.Namespace, out: Out, plan: MergePlan) -> int:
+    """Say what has to be decided; the exit code."""
+    count = plural(len(plan.decisions.open), "conflict")
+    if out.json:
+        out.document("merge", {"done": False, **plan.as_json()})
+        return ExitStatus.REFUSED
+    if not out.at_terminal:
+        show_merge(out, plan, every=args.every_file)
+    return out.fail(
+        ExitStatus.REFUSED,
+        f"{count} between {plan.incoming.name} and {plan.target.name}; nothing has changed",
+        f"--prefer {plan.target.name} (or WHAT={plan.incoming.name}, or a rule in [merge.prefer] of vetrin.toml) "
+        "decides them; --json writes them as a document that can be filled in and handed back with --decisions",
+        code="conflict",
+    )

@@ -1,0 +1,193 @@
+"""Merging: bringing what one environment changed into another one that changed as well.
+
+Built to survive what a transfer survives: until its one transaction only hidden tables are written, which hold the
+rows as they are and as they will be; a row that is no longer as it was seen stops it, and then it looks again.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from ..database import Batch, Patch, Table, hidden_name
+from ..database.engines import engine_of
+from ..errors import RowsMoved
+from ..merge import RowStep, TableSides
+from ..merge.references import Row
+from ..site import Site
+from . import switching
+from .events import Listener, Phase, silent
+from .identity import where
+from .journal import DONE, Journals, Run
+from .lock import only_run
+from .merge_plan import MergePlan
+from .merge_sides import keep_common
+from .recovery import drop_parked, recover, taken_back_on_failure
+from .snapshot import Keeping
+from .switch import Switch
+
+
+@dataclass(frozen=True)
+class MergeReport:
+    """What a merge did: its run, and the rows by table."""
+
+    run: Run
+    rows: Mapping[str, int]
+
+    def as_json(self) -> dict[str, Any]:
+        return {"run": self.run.number, "written_rows": dict(self.rows)}
+
+
+def merge(
+    plan: MergePlan,
+    target: Site,
+    journals: Journals,
+    *,
+    keeping: Keeping | None = None,
+    command: Sequence[str] = (),
+    listener: Listener = silent,
+) -> MergeReport:
+    """Carry a plan out.
+
+    Raises:
+        RowsMoved: somebody changed rows of it meanwhile; nothing was changed, and it has to be planned anew.
+        Refused: another run writes to the target.
+        JobError: something failed; the target is as it was before.
+    """
+    with only_run(target):
+        half = switching.underway(target.files) is not None
+        recover(target, journals)
+        if half:
+            raise RowsMoved(0)  # what was looked at is not what there is now
+        run = journals.begin(
+            "merge",
+            plan.incoming.name,
+            plan.target.name,
+            parts=["data"],
+            command=list(command),
+            **where(target),
+        )
+        with taken_back_on_failure(target, run, journals):
+            if keeping is not None and plan.steps:
+                listener(Phase("keep"))
+                saved = keeping.keep_parts(target, ("data",), run.number, listener)
+                run.write("saved", snapshot=saved)
+            rows = _carry_out(plan, target, run, listener)
+        switching.end(target, run.token)
+        if run.changed:
+            drop_parked(target, journals, keep=run)
+        return MergeReport(run, rows)
+
+
+def _carry_out(plan: MergePlan, target: Site, run: Run, listener: Listener) -> dict[str, int]:
+    mixed = engine_of(target.database.engine).any_type
+    plan.common.add(plan.incoming.name, plan.target.name, plan.merged.agreed, plan.merged.maps)
+    keep_common(run, plan.common, mixed=mixed)
+    by_table: dict[str, list[RowStep]] = defaultdict(list)
+    for step in plan.steps:
+        by_table[step.table].append(step)
+    listener(Phase("tables"))
+    patches = [
+        _staged(target, plan, plan.sides[name], steps, run.token, 2 * number, mixed=mixed)
+        for number, (name, steps) in enumerate(by_table.items())
+    ]
+    report = {name: len(steps) for name, steps in by_table.items()}
+    if patches:
+        listener(Phase("swap"))
+        switch = Switch(patches=tuple(patches), recounts=plan.recounts)
+        switching.perform(target, run, switch, expected=len(plan.steps))
+    run.write(
+        DONE,
+        report={
+            "rows": len(plan.steps),
+            "tables": report,
+            "conflicts": len(plan.decisions.open) + len(plan.decisions.decided),
+        },
+    )
+    return report
+
+
+def _staged(
+    target: Site,
+    plan: MergePlan,
+    sides: TableSides,
+    steps: Sequence[RowStep],
+    token: str,
+    number: int,
+    *,
+    mixed: bool,
+) -> Patch:
+    """Lay the rows of a table ready, as they are and as they will be."""
+    table = sides.table
+    database = target.database
+    schema = database.schema(table.name)
+    names = hidden_name("parked", token, number), hidden_name("parked", token, number + 1)
+    found = ([one.before for one in steps], [one.after for one in steps])
+    for hidden, rows in zip(names, found, strict=True):
+        database.lay_out(hidden, table, schema)
+        there = [row for row in rows if row is not None]
+        if there:
+            database.fill(hidden, table, [_batch(table, there, mixed=mixed)])
+    counted = _counted(target, sides.name)
+    rest = [
+        column.name
+        for column in table.columns
+        if column.name not in table.key and column.name not in counted
+    ]
+    return Patch(
+        table.name,
+        *names,
+        list(table.key),
+        rest,
+        rest,
+        whole=True,
+        born=[column.name for column in table.columns if column.name in counted],
+    )
+
+
+def _counted(target: Site, name: str) -> set[str]:
+    places = (rule.column.partition(".") for rule in target.definition.recounts)
+    return {column for table, _, column in places if table == name}
+
+
+def _batch(table: Table, rows: Sequence[Row], *, mixed: bool) -> Batch:
+    cells = [cell for row in rows for cell in row]
+    size = sum(len(cell) if isinstance(cell, bytes) else 8 for cell in cells)
+    return Batch(len(table.columns), cells, size, mixed)
+
+
+Ask = Callable[[MergePlan, bool], None]
+
+
+def agreed_merge(
+    plan: MergePlan,
+    make: Callable[[], MergePlan],
+    ask: Ask,
+    carry_out: Callable[[MergePlan], MergeReport],
+    *,
+    waits: bool,
+    tries: int = 5,
+) -> tuple[MergePlan, MergeReport]:
+    """Ask about a plan and carry it out; what somebody changes in the meantime is looked at again, and asked about
+    where that makes another plan of it.
+
+    ``ask`` comes back if a plan is agreed to, told whether it takes the place of one that no longer held; where it
+    ``waits`` for somebody, time passes in it.
+    """
+    ask(plan, False)
+    found = make() if waits else plan
+    while True:
+        if found.signature() != plan.signature():
+            plan = found
+            ask(plan, True)
+            found = make() if waits else plan
+            continue
+        try:
+            return found, carry_out(found)
+        except RowsMoved:
+            tries -= 1
+            if tries == 0:
+                raise
+            found = make()

@@ -1,0 +1,362 @@
+"""What a merge will do, worked out from what both sides changed."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..cms import Definition
+from ..config import Environment
+from ..database import (
+    AllOf,
+    AnyOf,
+    Condition,
+    InSubquery,
+    Not,
+    Recount,
+)
+from ..errors import Refused
+from ..merge import (
+    CommonState,
+    Conflict,
+    Decision,
+    Decisions,
+    Merged,
+    MergeRules,
+    RowStep,
+    TableSides,
+    merge_tables,
+)
+from ..merge.conditions import text_of
+from ..merge.references import Row
+from ..site import ReadableSite, Site
+from ..store import Store
+from .events import Checking, Listener, Phase, silent
+from .journal import Run
+from .merge_sides import (
+    MergeNeighbours,
+    Shared,
+    read_changes,
+    table_sides,
+)
+from .plan import can_be_written, may_read, may_write
+
+
+@dataclass(frozen=True)
+class Gained:
+    """What the target has of its own since both were one, by table (without prefix), and which of it a person
+    knows by a title."""
+
+    rows: Mapping[str, Counter[str]]
+    titles: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class StepLine:
+    """A step for a person: a row by its title or, of a setting, its name."""
+
+    table: str
+    kind: str
+    title: str
+    key: str
+    setting: bool = False
+
+
+@dataclass
+class MergePlan:
+    """What a merge will do. ``since`` is the run that both have in common; ``odd`` are tables that are not merged,
+    with why; ``dropped`` rows that the CMS makes anew afterwards. ``sides`` are the tables that were looked at."""
+
+    incoming: Environment
+    target: Environment
+    since: Run
+    moment: str
+    merged: Merged
+    decisions: Decisions
+    gained: Gained
+    common: CommonState
+    sides: Mapping[str, TableSides]
+    definition: Definition
+    lines: tuple[StepLine, ...] = ()
+    odd: Mapping[str, str] = field(default_factory=dict)
+    dropped: tuple[RowStep, ...] = ()
+    recounts: tuple[Recount, ...] = ()
+
+    @property
+    def steps(self) -> list[RowStep]:
+        return [*self.merged.steps, *self.dropped]
+
+    @property
+    def nothing(self) -> bool:
+        """True where the target has all that the other side changed."""
+        return not self.merged.steps
+
+    def counts(self) -> dict[str, Counter[str]]:
+        """How many rows are added, changed and removed, by table."""
+        found: dict[str, Counter[str]] = defaultdict(Counter)
+        for step in self.merged.steps:
+            found[step.table][step.kind] += 1
+        return dict(found)
+
+    def signature(self) -> tuple[object, ...]:
+        """The same for two plans that do the same and ask the same."""
+        steps = sorted((one.table, repr(one.key), one.kind) for one in self.merged.steps)
+        return tuple(steps), tuple(sorted(one.id for one in self.decisions.open))
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "kind": "merge",
+            "source": self.incoming.name,
+            "target": self.target.name,
+            "since": self.moment,
+            "since_run": self.since.number,
+            "tables": [
+                {"name": name, **{kind: count[kind] for kind in ("added", "changed", "removed")}}
+                for name, count in sorted(self.counts().items())
+            ],
+            "rows": [
+                {"table": one.table, "state": one.kind, "title": one.title, "key": one.key}
+                for one in self.lines
+            ],
+            "gained": [
+                {"name": name, **{kind: count[kind] for kind in ("added", "changed", "removed")}}
+                for name, count in sorted(self.gained.rows.items())
+            ],
+            "kept": dict(self.merged.kept),
+            "renamed": [
+                {"table": table, "old": old, "new": new} for table, old, new in self.merged.renamed
+            ],
+            "not_merged": dict(self.odd),
+            "conflicts": [conflict_json(one, None, self) for one in self.decisions.open],
+            "decided": [conflict_json(one, how, self) for one, how in self.decisions.decided],
+        }
+
+
+def conflict_json(conflict: Conflict, decision: Decision | None, plan: MergePlan) -> dict[str, Any]:
+    """A conflict as a document; ``take`` is to be filled in with an environment's name, or ``text`` with a value."""
+    names = {"incoming": plan.incoming.name, "target": plan.target.name}
+    return {
+        "id": conflict.id,
+        "kind": conflict.kind,
+        "place": conflict.place,
+        "table": conflict.table,
+        "key": conflict.key,
+        "column": conflict.column or None,
+        "path": list(conflict.path),
+        "title": conflict.title or conflict.name or None,
+        "before": _shown(conflict.base),
+        plan.incoming.name: _shown(conflict.incoming),
+        plan.target.name: _shown(conflict.target),
+        "take": None if decision is None or decision.text is not None else names[decision.take],
+        "text": None if decision is None else _shown(decision.text),
+    }
+
+
+def _shown(value: bytes | None) -> str | None:
+    return None if value is None else value.decode("utf-8", "replace")
+
+
+def plan_merge(
+    incoming: ReadableSite,
+    target: Site,
+    store: Store,
+    shared: Shared,
+    decisions: Decisions,
+    listener: Listener = silent,
+) -> MergePlan:
+    """Look at what both sides changed, and work out what becomes of the target.
+
+    Raises:
+        Refused: a guard forbids it, or the two cannot be merged.
+        DatabaseError, StoreError: something could not be read.
+    """
+    may_read(incoming.environment)
+    may_write(target.environment)
+    can_be_written(target)
+    here, there = incoming.database.engine, target.database.engine
+    if here != there:
+        raise Refused(
+            f"{incoming.environment.name} has {here}, {target.environment.name} has {there}: their rows cannot be "
+            "put side by side",
+            "",
+        )
+    listener(Phase("look"))
+
+    def tell(name: str) -> None:
+        listener(Checking(name))
+
+    came = read_changes(incoming, store, shared, tell)
+    changed = read_changes(target, store, shared, tell)
+    sides, odd = table_sides(incoming, target, shared, came, changed)
+    with target.database.reading() as reader:
+        near = MergeNeighbours(incoming, target, reader)
+        titles = _Titles(target)
+        rules = MergeRules(
+            target.definition,
+            keep_visitors=target.environment.role == "production",
+            title=titles.of,
+        )
+        merged = merge_tables(
+            sides, rules, near, shared.common.maps_from(incoming.environment.name), decisions
+        )
+        by_name = {one.name: one for one in sides}
+        dropped = tuple(_dropped(target, near, merged, by_name)) if merged.steps else ()
+        recounts = tuple(_recounts(target, near, merged, by_name))
+        lines = tuple(
+            StepLine(
+                step.table,
+                step.kind,
+                titles.of(step.table, by_name[step.table].names, step.after or step.before or ()),
+                ", ".join(map(text_of, step.key)),
+                setting=bool(
+                    rules.setting_name(
+                        step.table, by_name[step.table].names, step.after or step.before or ()
+                    )
+                ),
+            )
+            for step in merged.steps
+        )
+    return MergePlan(
+        incoming.environment,
+        target.environment,
+        shared.run,
+        shared.since.manifest.taken,
+        merged,
+        decisions,
+        _gained(sides, titles),
+        shared.common,
+        by_name,
+        target.definition,
+        lines,
+        odd,
+        dropped,
+        recounts,
+    )
+
+
+class _Titles:
+    """What a person calls a row: the title of an entry, the name of a setting, or what belongs to which entry."""
+
+    def __init__(self, site: Site) -> None:
+        self._site = site
+        self._known: dict[str, str] = {}
+
+    def of(self, table: str, names: Sequence[str], row: Row) -> str:
+        definition = self._site.definition
+        settings, entries = definition.settings, definition.entries
+        if settings is not None and settings.table == table:
+            return text_of(row[names.index(settings.name)])
+        if entries is None:
+            return ""
+        if entries.table == table:
+            return text_of(row[names.index(entries.title)])
+        natural = next((rule for rule in definition.naturals if rule.table == table), None)
+        own = [name for name in natural.key if natural is not None] if natural is not None else []
+        said = ""
+        for link in definition.links:
+            if (link.table, link.owner[0], link.then) == (
+                table,
+                entries.table,
+                "leave",
+            ) and link.through is None:
+                said = self._entry(text_of(row[names.index(link.column)]))
+                own = [name for name in own if name != link.column]
+                break
+        more = ", ".join(text_of(row[names.index(name)]) for name in own)
+        return f"{said}: {more}" if said and more else said or more
+
+    def _entry(self, number: str) -> str:
+        rule = self._site.definition.entries
+        assert rule is not None
+        if number not in self._known:
+            rows = self._site.database.select(
+                self._site.prefix + rule.table, [rule.title], where={rule.id: number}, limit=1
+            )
+            self._known[number] = str(rows[0][0]) if rows else ""
+        return self._known[number]
+
+
+def _gained(sides: Sequence[TableSides], titles: _Titles) -> Gained:
+    found: dict[str, Counter[str]] = defaultdict(Counter)
+    named: list[str] = []
+    entries = titles._site.definition.entries
+    for one in sides:
+        for changed in one.target.values():
+            row = changed.after or changed.before or ()
+            kind = (
+                "added"
+                if changed.before is None
+                else "removed"
+                if changed.after is None
+                else "changed"
+            )
+            found[one.name][kind] += 1
+            if entries is not None and one.name == entries.table:
+                named.append(titles.of(one.name, one.names, row))
+    return Gained(dict(found), tuple(filter(None, named)))
+
+
+def _dropped(
+    target: Site, near: MergeNeighbours, merged: Merged, sides: Mapping[str, TableSides]
+) -> Iterator[RowStep]:
+    """Rows that the CMS makes anew once something changed, so that they are not of the past."""
+    done = {(step.table, step.key) for step in merged.steps}
+    for kind in target.definition.rows:
+        if kind.name not in target.definition.merge.drop or kind.table not in sides:
+            continue
+        one = sides[kind.table]
+        for row in near.meeting(one.table, target.condition(kind.where)):
+            if (one.name, one.key_of(row)) not in done:
+                done.add((one.name, one.key_of(row)))
+                yield RowStep(one.name, one.key_of(row), row, None)
+
+
+def _recounts(
+    target: Site, near: MergeNeighbours, merged: Merged, sides: Mapping[str, TableSides]
+) -> Iterator[Recount]:
+    """Which counts of rows have to be made anew."""
+    steps: dict[str, list[RowStep]] = defaultdict(list)
+    for step in merged.steps:
+        steps[step.table].append(step)
+    for rule in target.definition.recounts:
+        table, _, column = rule.column.partition(".")
+        of, _, owner = rule.of.partition(".")
+        if table not in sides or of not in sides:
+            continue
+        condition = target.condition(rule.where)
+        names = sides[of].names
+        found = {
+            text_of(row[names.index(owner)])
+            for step in steps[of]
+            for row in (step.before, step.after)
+            if row is not None
+        }
+        found |= {text_of(step.key[0]) for step in steps[table] if step.kind == "added"}
+        for part in _subqueries(condition):
+            other = part.table.removeprefix(target.prefix)
+            keys = [step.key[0] for step in steps.get(other, ())]
+            rows = near.find(of, part.column, keys)
+            found |= {text_of(row[names.index(owner)]) for row in rows}
+        numbers = tuple(sorted(int(text) for text in found if text.isdigit()))
+        if numbers:
+            yield Recount(
+                target.prefix + table,
+                column,
+                rule.key,
+                target.prefix + of,
+                owner,
+                condition,
+                numbers,
+            )
+
+
+def _subqueries(part: Condition) -> Iterator[InSubquery]:
+    if isinstance(part, (AllOf, AnyOf)):
+        for one in part.parts:
+            yield from _subqueries(one)
+    elif isinstance(part, Not):
+        yield from _subqueries(part.part)
+    elif isinstance(part, InSubquery):
+        yield part

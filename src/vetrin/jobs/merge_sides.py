@@ -1,0 +1,453 @@
+"""What two environments changed since they were one, read out of both, and what else a merge asks of the target."""
+
+from __future__ import annotations
+
+import fnmatch
+import re
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..append_log import AppendLog
+from ..database import (
+    AllOf,
+    Batch,
+    Condition,
+    InSubquery,
+    KeyRanges,
+    OneOf,
+    Reader,
+    Table,
+    can_copy_in_ranges,
+)
+from ..database.base import Cell
+from ..database.engines import engine_of
+from ..errors import NewerLog, Refused
+from ..inspect.compare import Expected
+from ..merge import Changed, CommonState, Key, TableSides
+from ..merge.conditions import meets, text_of
+from ..merge.references import Row
+from ..site import (
+    PrefixedValues,
+    ReadableSite,
+    Rewriting,
+    RowPipeline,
+    Site,
+    TableRows,
+    mapping_for,
+    signed_between,
+)
+from ..store import Store, open_snapshot
+from .journal import Journals, Run
+from .plan import Choices
+from .row_changes import TooLarge, row_changes
+from .since import Since, earlier_of, left_of, own_of
+
+FILE = "common.jsonl"
+_VERSION = 1
+_AT_ONCE = 500  # keys that one question asks for
+_READ_WHOLE = 32 << 20  # bytes of a table whose rows cannot be asked for by key
+_NEXT_NUMBER = re.compile(r"\bAUTO_INCREMENT=(\d+)")
+_APART = ("log", "cache", "index")  # roles of tables that each environment has for itself
+
+
+@dataclass(frozen=True)
+class Shared:
+    """What two environments had in common last: a ``manifest`` of ``run``'s source, and what later merges made of
+    it. ``choices`` are those of that run."""
+
+    since: Since
+    run: Run
+    common: CommonState
+    choices: Choices
+
+    def role(self, environment: str) -> Since:
+        """The same, as one of both took part in it."""
+        role = "source" if environment == self.run.source else "target"
+        return Since(self.since.manifest, role, self.run)
+
+
+def shared_state(
+    store: Store, journals: Journals, one: str, other: str, choices: Callable[[Run], Choices]
+) -> Shared:
+    """The last transfer between two environments that still stands, with the merges that came after it.
+
+    Raises:
+        Refused: there is none of which enough is kept.
+    """
+    manifests = {item.id: item for item in store.snapshots() if item.purpose == "baseline"}
+    found: list[Run] = []
+    for source, target in ((one, other), (other, one)):
+        for run in journals.standing(target):
+            if "data" in run.parts:
+                if run.source == source and run.baseline in manifests:
+                    found.append(run)
+                break
+    if not found:
+        raise Refused(
+            f"{one} and {other} have no common state on record: nothing tells what either of them changed",
+            f"`vetrin pull {one} --to {other}` (or the other way round) makes one, and overwrites what is there",
+        )
+    run = max(found, key=lambda item: item.number)
+    manifest = manifests[run.baseline]
+    merges = [
+        merged
+        for target in (one, other)
+        for merged in journals.standing(target, ("merge",))
+        if merged.number > run.number and {merged.source, merged.target} == {one, other}
+    ]
+    common = CommonState(run.source)
+    mixed = engine_of(manifest.data.engine).any_type if manifest.data is not None else False
+    if merges:
+        newest = max(merges, key=lambda item: item.number)
+        common = _kept(newest, run.source, mixed=mixed)
+    return Shared(Since(manifest, "source", run), run, common, choices(run))
+
+
+def _kept(merge: Run, first: str, *, mixed: bool) -> CommonState:
+    log = AppendLog(merge.folder / FILE, "common state", _VERSION)
+    try:
+        events = log.read()
+        if log.there and events.sound and events.version == _VERSION:
+            return CommonState.of_lines(first, events.items, mixed=mixed)
+    except (NewerLog, KeyError, TypeError, ValueError):
+        pass
+    raise Refused(
+        f"what run {merge.number} merged is not on record any more, so that nothing tells what is new since",
+        "a pull brings both to one state again",
+    )
+
+
+def keep_common(run: Run, common: CommonState, *, mixed: bool) -> None:
+    """Put on record, in a run's folder, what both have in common after it. Raises OSError."""
+    log = AppendLog(run.folder / FILE, "common state", _VERSION)
+    log.remove()
+    log.begin()
+    for line in common.lines(mixed=mixed):
+        log.append(line, durable=False)
+    log.append({"away": [], "alone": []}, durable=True)
+
+
+@dataclass
+class SideChanges:
+    """What one environment changed, by table (without prefix). ``odd`` are tables that cannot be merged, with why."""
+
+    tables: dict[str, dict[Key, Changed]] = field(default_factory=dict)
+    odd: dict[str, str] = field(default_factory=dict)
+
+
+def read_changes(
+    site: ReadableSite,
+    store: Store,
+    shared: Shared,
+    tell: Callable[[str], None] = lambda name: None,
+) -> SideChanges:
+    """Read what an environment changed since both were one.
+
+    Raises:
+        DatabaseError, StoreError: something could not be read.
+    """
+    since = shared.role(site.environment.name)
+    found = SideChanges()
+    with (
+        open_snapshot(store, since.manifest, site.definition) as stored,
+        site.database.reading() as reader,
+    ):
+        earlier = earlier_of(site, stored, store, since)
+        left = left_of(site, since, shared.choices)
+        there = {table.name.removeprefix(site.prefix): table for table in site.tables}
+        for then in stored.tables:
+            name = then.name.removeprefix(stored.prefix)
+            now = there.get(name)
+            if now is None or _is_apart(site, name):
+                continue
+            if [one.name for one in now.columns] != [one.name for one in then.columns]:
+                found.odd[name] = "its columns are not what they were"
+                continue
+            tell(now.name)
+            try:
+                changes = [*row_changes(earlier, then, now, reader, left)]
+            except TooLarge:
+                found.odd[name] = "it has no key, and is too large to be compared"
+                continue
+            if changes and not now.key:
+                found.odd[name] = "it has no key"
+                continue
+            places = [[one.name for one in then.columns].index(key) for key in now.key]
+            mine = {
+                tuple((one.after or one.before or ())[place] for place in places): Changed(
+                    one.before, one.after
+                )
+                for one in changes
+            }
+            rows = RowsByKey(site, reader, now)
+            mine = shared.common.changes(site.environment.name, name, mine, rows.of)
+            if mine:
+                found.tables[name] = mine
+    return found
+
+
+def _is_apart(site: ReadableSite, name: str) -> bool:
+    return any(
+        fnmatch.fnmatchcase(name, pattern)
+        for role in _APART
+        for pattern in site.definition.roles.get(role, ())
+    )
+
+
+def is_of_visitors(site: ReadableSite, name: str) -> bool:
+    """Whether a table's rows come from visitors, by what the definition says of its name."""
+    patterns = site.definition.roles.get("visitors", ())
+    return any(fnmatch.fnmatchcase(name, pattern) for pattern in patterns)
+
+
+class RowsByKey:
+    """Reads rows of a table by their keys."""
+
+    def __init__(self, site: ReadableSite, reader: Reader, table: Table) -> None:
+        self._reader = reader
+        self._table = table
+        self._mixed = engine_of(site.database.engine).any_type
+
+    def of(self, keys: Iterable[Key]) -> dict[Key, Row]:
+        """The rows that are there, by key.
+
+        Raises:
+            Refused: the table is too large to be read as a whole, which it would have to be.
+        """
+        wanted = {*keys}
+        if not wanted:
+            return {}
+        names = [column.name for column in self._table.columns]
+        places = [names.index(name) for name in self._table.key]
+        found: dict[Key, Row] = {}
+        for batch in self._batches(wanted):
+            for row in batch.each():
+                key = tuple(row[place] for place in places)
+                if key in wanted:
+                    found[key] = row
+        return found
+
+    def _batches(self, wanted: set[Key]) -> Iterator[Batch]:
+        if can_copy_in_ranges(self._table):
+            numbers = sorted(tuple(int(cell) for cell in key) for key in wanted)  # type: ignore[arg-type]
+            for at in range(0, len(numbers), _AT_ONCE):
+                some = KeyRanges(keys=frozenset(numbers[at : at + _AT_ONCE]))
+                yield from self._reader.rows(self._table, key_range=some)
+            return
+        if self._table.size > _READ_WHOLE:
+            raise Refused(
+                f"{self._table.name} has no key of numbers, and is too large to be merged row by row",
+                "",
+            )
+        yield from self._reader.rows(self._table)
+
+
+class MergeSide:
+    """Implements ``merge.Side`` on an open environment."""
+
+    def __init__(self, site: ReadableSite) -> None:
+        self._site = site
+        self._known: dict[tuple[InSubquery, Cell], bool] = {}
+
+    def condition(self, where: Any) -> Condition:
+        """A condition of the definition, for its tables."""
+        return self._site.condition(where)
+
+    def within(self, part: InSubquery, value: Cell) -> bool:
+        """Whether a value is among those that a condition asks its database for."""
+        asked = part, value
+        if asked not in self._known:
+            parts: list[Condition] = [OneOf(part.key, (text_of(value),))]
+            if part.condition is not None:
+                parts.append(part.condition)
+            self._known[asked] = self._site.database.count(part.table, AllOf(tuple(parts))) > 0
+        return self._known[asked]
+
+
+class MergeNeighbours:
+    """Implements ``merge.Neighbours`` on two open environments; the target is read through ``reader``."""
+
+    def __init__(self, incoming: ReadableSite, target: ReadableSite, reader: Reader) -> None:
+        self.incoming = MergeSide(incoming)
+        self.target = MergeSide(target)
+        self._site = target
+        self._reader = reader
+
+    def _table(self, name: str) -> Table | None:
+        return self._site.table(name)
+
+    def rows(self, table: str, keys: Iterable[Key]) -> dict[Key, Row]:
+        """The target's rows of some keys."""
+        there = self._table(table)
+        return {} if there is None else RowsByKey(self._site, self._reader, there).of(keys)
+
+    def find(self, table: str, column: str, values: Iterable[Cell]) -> list[Row]:
+        """The target's rows of which a column has one of some values."""
+        there, wanted = self._table(table), {value for value in values if value is not None}
+        if there is None or not wanted:
+            return []
+        texts, found = sorted({text_of(value) for value in wanted}), []
+        for at in range(0, len(texts), _AT_ONCE):
+            where = OneOf(column, tuple(texts[at : at + _AT_ONCE]))
+            found += self.meeting(there, where)
+        place = [one.name for one in there.columns].index(column)
+        return [row for row in found if row[place] in wanted]
+
+    def meeting(self, table: Table, where: Condition) -> list[Row]:
+        """The target's rows that meet a condition."""
+        keys = self._site.database.select(table.name, list(table.key), where=where)
+        mixed = engine_of(self._site.database.engine).any_type
+        cells = [
+            tuple(one if mixed and isinstance(one, int) else str(one).encode() for one in key)
+            for key in keys
+        ]
+        return [*RowsByKey(self._site, self._reader, table).of(cells).values()]
+
+    def next_number(self, table: str) -> int:
+        """A number above all that the target gave to rows of a table."""
+        there = self._table(table)
+        if there is None:
+            return 1
+        database = self._site.database
+        given = [database.last_given(there.name) or 0]
+        told = _NEXT_NUMBER.search(database.schema(there.name).rpartition("\n)")[2])
+        if told is not None:
+            given.append(int(told[1]) - 1)
+        highest = database.select(
+            there.name, [there.key[0]], order=there.key[0], descending=True, limit=1
+        )
+        given += [int(row[0]) for row in highest if str(row[0]).isdigit()]
+        return max(given) + 1
+
+
+@dataclass(frozen=True)
+class Filter:
+    """Which changes of the incoming side are not to be merged: settings that each environment has for itself, kinds
+    of rows that the definition names, and tables that are its own."""
+
+    site: ReadableSite
+    own: Expected
+    kept: Sequence[str] = ()
+
+    def table(self, name: str) -> bool:
+        """Whether a table stays out."""
+        kept = any(fnmatch.fnmatchcase(name, pattern) for pattern in self.kept)
+        return kept or name in self.own.tables
+
+    def row(self, name: str, names: Sequence[str], row: Row) -> bool:
+        """Whether a row stays out."""
+        definition, side = self.site.definition, MergeSide(self.site)
+        rule = definition.settings
+        if rule is not None and rule.table == name:
+            setting = text_of(row[names.index(rule.name)])
+            if self.own.has_setting(setting):
+                return True
+            if any(fnmatch.fnmatchcase(setting, one) for one in definition.merge.own):
+                return True
+        return any(
+            kind.table == name and meets(side.condition(kind.where), names, row, side.within)
+            for kind in definition.rows
+            if kind.name in definition.merge.leave
+        )
+
+
+def table_sides(
+    incoming: ReadableSite,
+    target: Site,
+    shared: Shared,
+    came: SideChanges,
+    there: SideChanges,
+) -> tuple[list[TableSides], dict[str, str]]:
+    """What both sides changed, table by table, with the rows that come as the target would have them; and the tables
+    that cannot be merged, with why."""
+    mapping = mapping_for(incoming, target, [])
+    rewriting = Rewriting(
+        mapping, encoded=incoming.encoded, signed=signed_between(incoming, target)
+    )
+    pipeline = RowPipeline(rewriting, PrefixedValues.between(incoming, target))
+    # What either of them keeps for itself does not come.
+    filters = _filter(incoming, target, shared), _filter(target, incoming, shared)
+    odd = {**there.odd, **came.odd}
+    found: list[TableSides] = []
+    for table in target.tables:
+        name = table.name.removeprefix(target.prefix)
+        here = incoming.table(name)
+        if here is None or name in odd or _is_apart(target, name):
+            continue
+        names = [column.name for column in here.columns]
+        if names != [column.name for column in table.columns]:
+            if name in came.tables:
+                odd[name] = "it has other columns on the two sides"
+            continue
+        if any(one.table(name) for one in filters):
+            if name in came.tables:
+                odd[name] = "an environment keeps its own"
+            continue
+        changes = {
+            key: changed
+            for key, changed in came.tables.get(name, {}).items()
+            if not any(
+                one.row(name, names, changed.after or changed.before or ()) for one in filters
+            )
+        }
+        rows = _carried(incoming, here, pipeline, changes)
+        for key in _broken(incoming, here, rewriting, changes):
+            # What cannot be rewritten would bring addresses of the one environment to the other.
+            said = ", ".join(map(text_of, key))
+            odd[f"{name} {said}"] = (
+                f"a value there is broken; `vetrin heal {incoming.environment.name}` first"
+            )
+            del changes[key]
+            rows.pop(key, None)
+        visitors = target.environment.role == "production" and is_of_visitors(target, name)
+        found.append(
+            TableSides(name, table, changes, rows, there.tables.get(name, {}), visitors=visitors)
+        )
+    return found, odd
+
+
+def _filter(site: ReadableSite, other: ReadableSite, shared: Shared) -> Filter:
+    since = shared.role(site.environment.name)
+    if since.role != "target":
+        return Filter(site, Expected())
+    own = own_of(site, other, since, shared.choices)
+    return Filter(site, own, shared.choices.keep.tables)
+
+
+def _carried(
+    site: ReadableSite, table: Table, pipeline: RowPipeline, changes: dict[Key, Changed]
+) -> dict[Key, Row]:
+    """The rows that came as the target would have them."""
+    coming = [(key, changed.after) for key, changed in changes.items() if changed.after is not None]
+    if not coming:
+        return {}
+    mixed = engine_of(site.database.engine).any_type
+    cells = [cell for _, row in coming for cell in row]
+    batch = Batch(len(table.columns), cells, sum(map(_size, cells)), mixed)
+    rows = [
+        row
+        for changed in pipeline.change(TableRows(table, site.rewritable(table)), [batch])
+        for row in changed.each()
+    ]
+    return {key: row for (key, _), row in zip(coming, rows, strict=True)}
+
+
+def _broken(
+    site: ReadableSite, table: Table, rewriting: Rewriting, changes: dict[Key, Changed]
+) -> list[Key]:
+    """The rows of which a value could not be rewritten."""
+    if not rewriting.left:
+        return []
+    rewriting.left.clear()
+    found: list[Key] = []
+    for key, changed in changes.items():
+        one = rewriting.again()
+        _carried(site, table, RowPipeline(one), {key: changed})
+        if one.left:
+            found.append(key)
+    return found
+
+
+def _size(cell: Cell) -> int:
+    return len(cell) if isinstance(cell, bytes) else 8

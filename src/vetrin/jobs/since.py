@@ -1,0 +1,87 @@
+"""What an environment is compared with to tell what changed in it: a transfer, or a snapshot."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ..config import Environment, Leave
+from ..errors import NothingToDo
+from ..inspect.compare import Expected
+from ..site import PrefixedValues, ReadableSite, Rewriting, RowPipeline, mapping_for
+from ..store import Manifest, Store
+from .baseline import Notes
+from .exclusions import left_kinds, work_out
+from .expected import expected_of
+from .journal import Journals, Run
+from .last_copy import read
+from .plan import Choices
+from .row_changes import Earlier, Left
+
+
+@dataclass(frozen=True)
+class Since:
+    """What an environment is compared with: a ``manifest`` in a store, of a ``run`` where that is a baseline, and in
+    which ``role`` the environment took part in it."""
+
+    manifest: Manifest
+    role: str
+    run: Run | None = None
+
+    @property
+    def other(self) -> str:
+        if self.run is None:
+            return ""
+        return self.run.target if self.role == "source" else self.run.source
+
+
+def last_since(store: Store, journals: Journals, environment: Environment) -> Since:
+    """The last transfer that the environment's data is of, else the last that read it.
+
+    Raises:
+        NothingToDo: there is none whose baseline is kept.
+    """
+    manifests = {item.id: item for item in store.snapshots() if item.purpose == "baseline"}
+    for run in journals.standing(environment.name):
+        if "data" in run.parts or "media" in run.parts:
+            if run.baseline in manifests:
+                return Since(manifests[run.baseline], "target", run)
+            break  # what it holds is of something that is not known any more
+    for run in sorted(journals.runs(), key=lambda run: -run.number):
+        if run.source == environment.name and run.baseline in manifests:
+            return Since(manifests[run.baseline], "source", run)
+    raise NothingToDo(
+        f"no transfer from or to {environment.name} is known that its content could be compared with",
+        "after the next pull there is one; `--since SNAPSHOT` compares with a snapshot of it",
+    )
+
+
+def earlier_of(site: ReadableSite, stored: ReadableSite, store: Store, since: Since) -> Earlier:
+    """The copy that an environment is compared with, as the environment would have its rows."""
+    run = since.run
+    last = read(run.folder) if run is not None else None
+    pipeline = None
+    if since.role == "target":
+        mapping = mapping_for(stored, site, [])
+        rewriting = Rewriting(mapping, encoded=stored.encoded)
+        pipeline = RowPipeline(rewriting, PrefixedValues.between(stored, site))
+    if last is None or run is None:
+        return Earlier(stored, store, pipeline=pipeline)
+    return Earlier(stored, store, last.tables, Notes(run).read(), pipeline)
+
+
+def left_of(site: ReadableSite, since: Since, choices: Choices) -> Left:
+    """What does not travel, by the names that the tables have here."""
+    if since.run is None:
+        return Left()
+    leave = choices.leave
+    kinds = left_kinds(site.definition, leave, choices.arrival)
+    chosen = Leave(rows=kinds, where=leave.where)
+    found = work_out(site, chosen, {}, frozenset())
+    return Left(found.leave, found.replacements)
+
+
+def own_of(site: ReadableSite, stored: ReadableSite, since: Since, choices: Choices) -> Expected:
+    """What of a target is its own: what it kept, and what arrival set."""
+    if since.role != "target":
+        return Expected()
+    return expected_of(stored, site, choices, data=True)

@@ -1,0 +1,455 @@
+"""Merging one environment's content into another that changed as well: whole sites, on every engine."""
+
+from __future__ import annotations
+
+import json
+import random
+import sqlite3
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from killing import killed_after
+from line import Line
+from railway import Railway
+from vetrin.config import load_project
+from vetrin.errors import JobError, Refused, RowsMoved
+from vetrin.jobs import Choices, Journals, only_run, put_right, undo
+from vetrin.jobs.merge import MergeReport, agreed_merge, merge
+from vetrin.jobs.merge_plan import MergePlan, plan_merge
+from vetrin.jobs.merge_sides import shared_state
+from vetrin.merge import Decisions, Rules
+from vetrin.site import Site, open_site
+from vetrin.store import FolderBackend, Store
+
+Rows = dict[object, tuple]
+
+
+class Merging:
+    """Merges between the two sides of a line."""
+
+    def __init__(self, line: Line) -> None:
+        self.line = line
+
+    def run(
+        self,
+        source: str,
+        target: str,
+        rules: Rules | None = None,
+        work: Callable[[MergePlan, Site], MergeReport] | None = None,
+    ) -> MergePlan:
+        """Merge, or with ``work`` do something else with the plan."""
+        project = load_project(self.line.folder)
+        store = Store(FolderBackend(self.line.folder / ".vetrin/store"))
+        journals = Journals(project.state)
+        goal = replace(project.environment(target), access="read-write")
+        with (
+            open_site(project, project.environment(source)) as incoming,
+            open_site(project, goal, read_only=False) as site,
+        ):
+            with only_run(site):
+                put_right(site, journals)
+            shared = shared_state(store, journals, source, target, lambda run: Choices())
+            plan = plan_merge(incoming, site, store, shared, Decisions(rules or Rules()))
+            if work is not None:
+                work(plan, site)
+            else:
+                merge(plan, site, journals)
+        return plan
+
+    def take_back(self, target: str) -> None:
+        project = load_project(self.line.folder)
+        goal = replace(project.environment(target), access="read-write")
+        with open_site(project, goal, read_only=False) as site:
+            undo(site, Journals(project.state))
+
+    def name(self, table: str) -> str:
+        return f"x_{table}" if self.line.prefix == "wp_" else table
+
+
+def changes(chance: random.Random, word: str, turn: int) -> Iterator[str]:
+    """What people did to one side: statements that every engine understands."""
+    for count in range(chance.randint(1, 6)):
+        some = chance.randrange(0, 7200, 3)
+        yield chance.choice(
+            [
+                f"UPDATE x_trains SET log = 'of {word} https://live.test/{some}' WHERE id = {some}",
+                f"UPDATE x_trains SET seats = {chance.randint(20, 90)} WHERE id = {some}",
+                f"DELETE FROM x_trains WHERE id BETWEEN {some} AND {some + 30}",
+                f"INSERT INTO x_trains VALUES ({8000 + 100 * turn + count}, 'new {word} {some}', 1)",
+                f"UPDATE x_calls SET at = '{word} {some}' WHERE train = {some % 60} AND stop = {some % 40}",
+                f"DELETE FROM x_calls WHERE train = {some % 60}",
+                f"UPDATE x_stops SET name = '{word} {some}' WHERE code = 'stop{some % 300}'",
+                f"INSERT INTO x_stops VALUES ('{word}-{count}', 'A stop of {word}')",
+            ]
+        )
+
+
+def held(rows: dict[str, Rows], name: str) -> Rows:
+    return {key[:-1]: row for key, row in rows[name].items()}  # type: ignore[index]
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_both_sides_keep_what_they_made(line: Line, seed: int) -> None:
+    chance, merging = random.Random(seed), Merging(line)
+    line.pull()
+    for turn in range(4):
+        target = chance.choice(["production", "local"])
+        source = "local" if target == "production" else "production"
+        for name in line.sides:
+            line.sides[name](*changes(chance, f"{name}{turn}", turn))
+        before, came = line.rows(target), line.rows(source)
+        was = line.digests(target)
+        plan = merging.run(source, target)
+        now = line.rows(target)
+        asked = {(one.table, one.key, one.column) for one in plan.decisions.open}
+        for table in ("trains", "calls", "stops"):
+            name = merging.name(table)
+            mine, theirs = held(before, name), held(now, name)
+            rows_came = held(came, name)
+            gone = [key for key in mine if key not in theirs]
+            for key in gone:  # only what the other side removed, and nobody here touched
+                assert key not in rows_came
+            for key, row in rows_came.items():
+                words = [
+                    cell
+                    for cell in row
+                    if source.encode() + str(turn).encode() in bytes(str(cell), "utf-8")
+                ]
+                if not words:
+                    continue
+                texts = [str(cell) for row in theirs.values() for cell in row]
+                found = any(
+                    str(word).split("https")[0].strip("b'") in text
+                    for word in words
+                    for text in texts
+                )
+                assert found or asked, f"{name} {key} did not come"
+            for key, row in mine.items():
+                if any(f"{target}{turn}" in str(cell) for cell in row):
+                    assert key in theirs, f"{name} {key} of {target} is lost"
+                    kept = [cell for cell in row if f"{target}{turn}" in str(cell)]
+                    assert all(cell in theirs[key] for cell in kept)
+        after = line.digests(target)
+        again = merging.run(source, target)
+        assert again.nothing and not again.decisions.open
+        assert line.digests(target) == after
+        if plan.merged.steps and chance.random() < 0.5:
+            merging.take_back(target)
+            assert line.digests(target) == was
+            merging.take_back(target)
+            assert line.digests(target) == after
+
+
+UP = [
+    "UPDATE x_trains SET log = 'mine' WHERE id IN (3, 3000, 7197)",
+    "DELETE FROM x_calls WHERE train = 7",
+    "INSERT INTO x_trains VALUES (9000, 'new here', 4)",
+]
+THERE = [
+    "UPDATE x_trains SET seats = 99 WHERE id IN (3, 600)",
+    "INSERT INTO x_trains VALUES (9000, 'new there', 5)",
+    "INSERT INTO x_calls VALUES (900, 1, 'x')",
+]
+
+
+def test_rows_of_one_number_become_two(line: Line) -> None:
+    merging = Merging(line)
+    line.pull()
+    line.sides["local"](*UP)
+    line.sides["production"](*THERE)
+    merging.run("local", "production")
+    rows = held(line.rows("production"), merging.name("trains"))
+    new = sorted(str(row[1]) for row in rows.values() if "new" in str(row[1]))
+    assert [text.strip("b'") for text in new] == ["new here", "new there"]
+    changed = next(row for key, row in rows.items() if int(key[0]) == 3)  # type: ignore[index]
+    assert b"mine" in (changed[1], bytes(str(changed[1]), "utf-8"))
+    assert int(changed[2]) == 99
+
+
+def test_killed_anywhere_it_is_the_old_or_the_merged_and_goes_on(line: Line, every: int) -> None:
+    merging = Merging(line)
+    project = load_project(line.folder)
+    with open_site(project, project.environment("local")) as site:
+        engine = type(site.database)
+    line.pull()
+    line.sides["local"](*UP)
+    line.sides["production"](*THERE)
+    old = line.digests("production")
+    merging.run("local", "production")
+    new = line.digests("production")
+    merging.take_back("production")
+    assert line.digests("production") == old
+    methods = ["lay_out", "fill", "_execute", "patch", "drop"]
+    steps, stride = 0, every or (3 if engine.engine == "sqlite" else 5)
+    while killed_after(
+        steps, lambda: merging.run("local", "production"), engine=engine, methods=methods
+    ):
+        now = line.digests("production")
+        assert now in (old, new), steps
+        if now == old or steps % 2:
+            merging.run("local", "production")
+            assert line.digests("production") == new, steps
+        merging.take_back("production")
+        if line.digests("production") == new:  # what was left had to be taken back first
+            merging.take_back("production")
+        assert line.digests("production") == old, steps
+        steps += stride
+    assert steps > 10
+
+
+def test_a_row_that_somebody_changes_meanwhile_stops_it_and_it_looks_again(
+    line: Line, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    merging = Merging(line)
+    line.pull()
+    line.sides["local"](*UP)
+    project = load_project(line.folder)
+    with open_site(project, project.environment("local")) as site:
+        engine = type(site.database)
+    real = engine.patch
+    before = line.digests("production")
+
+    def patch(self, patches, *more, **options):  # type: ignore[no-untyped-def]
+        monkeypatch.undo()
+        line.sides["production"]("UPDATE x_trains SET seats = 1234 WHERE id = 3000")
+        return real(self, patches, *more, **options)
+
+    monkeypatch.setattr(engine, "patch", patch)
+    with pytest.raises(JobError, match="somebody changed 1 row"):
+        merging.run("local", "production")
+    line.sides["production"]("UPDATE x_trains SET seats = 3 WHERE id = 3000")
+    assert line.digests("production") == before or line.rows("production")
+    assert not [text for text in _texts(line, merging) if "mine" in text]
+
+    monkeypatch.setattr(engine, "patch", patch)
+    plans: list[MergePlan] = []
+
+    def work(plan: MergePlan, site: Site) -> MergeReport:
+        def make() -> MergePlan:
+            raise AssertionError("it is the command that looks again")
+
+        with pytest.raises(RowsMoved):
+            agreed_merge(
+                plan, make, lambda plan, again: plans.append(plan),
+                lambda plan: merge(plan, site, Journals(load_project(line.folder).state)),
+                waits=False, tries=1,
+            )  # fmt: skip
+        raise RowsMoved(1)
+
+    with pytest.raises((RowsMoved, JobError)):
+        merging.run("local", "production", work=work)
+    merging.run("local", "production")
+    assert len([text for text in _texts(line, merging) if "mine" in text]) == 3
+
+
+def _texts(line: Line, merging: Merging) -> list[str]:
+    rows = held(line.rows("production"), merging.name("trains"))
+    return [str(row[1]) for row in rows.values()]
+
+
+def test_without_a_common_state_it_is_refused(line: Line) -> None:
+    with pytest.raises(Refused, match="have no common state on record"):
+        Merging(line).run("local", "production")
+
+
+# -- by the command, on the sample project ------------------------------------------------------------------------
+
+
+class Site2:
+    """One environment of the sample, written to as its CMS would."""
+
+    def __init__(self, railway: Railway, name: str) -> None:
+        self.path = railway.folder / name / "data/harrowmere.sqlite"
+        self.address = str(railway.project.environment(name).address)
+
+    def run(self, sql: str, *values: object) -> int:
+        connection = sqlite3.connect(self.path)
+        with connection:
+            number = connection.execute(sql, values).lastrowid
+        connection.close()
+        return int(number or 0)
+
+    def one(self, sql: str, *values: object) -> object:
+        connection = sqlite3.connect(self.path)
+        row = connection.execute(sql, values).fetchone()
+        connection.close()
+        return row[0] if row else None
+
+    def write(self, title: str, body: str = "", slug: str = "") -> int:
+        return self.run(
+            "INSERT INTO entries (kind, slug, title, body, state) VALUES ('page', ?, ?, ?, 'public')",
+            slug or title.lower().replace(" ", "-"), title, body.replace("HOME", self.address),
+        )  # fmt: skip
+
+
+@pytest.fixture
+def two(tmp_path: Path) -> tuple[Railway, Site2, Site2]:
+    """The sample after a pull; production may be written to."""
+    railway = Railway(tmp_path / "project")
+    toml = railway.folder / "vetrin.toml"
+    toml.write_text(toml.read_text().replace('"read-only"', '"read-write"'))
+    railway.vetrin("pull", "--yes")
+    return railway, Site2(railway, "local"), Site2(railway, "production")
+
+
+UPWARDS = ("push", "production", "--parts", "data", "--confirm", "production")
+
+
+def test_new_pages_go_up_and_lead_where_they_led(two: tuple[Railway, Site2, Site2]) -> None:
+    railway, local, live = two
+    first = local.write("Members area", '<a href="HOME/entry/1">one</a>')
+    local.write("Joining", f'<a href="HOME/entry/{first}">read this</a>')
+    news = live.write("Snow on the line")
+    booking = live.run(
+        "INSERT INTO bookings (entry_id, name, seats) VALUES (5, 'Tamsin Oakhollow', 2)"
+    )
+    assert first == news  # both made an entry under one number
+    railway.vetrin(*UPWARDS)
+    members = live.one("SELECT id FROM entries WHERE title = 'Members area'")
+    assert members not in (None, first)
+    assert live.one("SELECT title FROM entries WHERE id = ?", news) == "Snow on the line"
+    body = str(live.one("SELECT body FROM entries WHERE title = 'Joining'"))
+    assert body == f'<a href="{live.address}/entry/{members}">read this</a>'
+    assert live.one("SELECT name FROM bookings WHERE id = ?", booking) == "Tamsin Oakhollow"
+    # The way back takes only that, and leaves what came since.
+    live.run("INSERT INTO comments (entry_id, author, body) VALUES (1, 'Jory', 'Hello')")
+    railway.vetrin("undo", "production", "--confirm", "production")
+    assert live.one("SELECT count(*) FROM entries WHERE title IN ('Members area', 'Joining')") == 0
+    assert live.one("SELECT count(*) FROM comments WHERE author = 'Jory' AND body = 'Hello'") == 1
+
+
+def test_after_a_merge_up_a_pull_changes_nothing_of_it(two: tuple[Railway, Site2, Site2]) -> None:
+    railway, local, live = two
+    local.write("Members area")
+    live.write("Snow on the line")
+    railway.vetrin(*UPWARDS)
+    railway.vetrin("pull", "--merge", "--yes")
+    titles = "SELECT group_concat(title, '|') FROM (SELECT title FROM entries ORDER BY title)"
+    assert local.one(titles) == live.one(titles)
+    for words in (UPWARDS, ("pull", "--merge", "--yes")):
+        found = json.loads(railway.vetrin(*words, "--json"))
+        assert found["tables"] == [] and found["conflicts"] == []
+    railway.vetrin("pull", "--yes")
+    assert local.one(titles) == live.one(titles)
+    assert json.loads(railway.vetrin(*UPWARDS, "--json"))["tables"] == []
+
+
+def test_what_both_changed_is_asked_and_can_be_handed_back(
+    two: tuple[Railway, Site2, Site2], tmp_path: Path
+) -> None:
+    railway, local, live = two
+    for site, title in ((local, "Tickets"), (live, "Fares and tickets")):
+        site.run("UPDATE entries SET title = ? WHERE id = 3", title)
+    local.run("UPDATE entries SET title = 'Timetable 2027' WHERE id = 2")
+    live.run("UPDATE entries SET state = 'draft' WHERE id = 2")
+    found = json.loads(railway.vetrin(*UPWARDS, "--json", code=5))
+    assert live.one("SELECT title FROM entries WHERE id = 2") == "Timetable"
+    (conflict,) = found["conflicts"]
+    assert (conflict["place"], conflict["before"]) == ("entries.title", "Fares")
+    assert (conflict["local"], conflict["production"]) == ("Tickets", "Fares and tickets")
+    filled = tmp_path / "decided.json"
+    for way, title in (
+        ({"take": "local"}, "Tickets"),
+        ({"take": "production"}, "Fares and tickets"),
+        ({"text": "All fares"}, "All fares"),
+    ):
+        conflict.update({"take": None, "text": None, **way})
+        filled.write_text(json.dumps(found))
+        railway.vetrin(*UPWARDS, "--decisions", str(filled))
+        assert live.one("SELECT title FROM entries WHERE id = 3") == title
+        assert live.one("SELECT title FROM entries WHERE id = 2") == "Timetable 2027"
+        assert live.one("SELECT state FROM entries WHERE id = 2") == "draft"
+        railway.vetrin("undo", "production", "--confirm", "production")
+    filled.write_text("[]")
+    railway.vetrin(*UPWARDS, "--decisions", str(filled), code=2)
+    railway.vetrin(*UPWARDS, "--prefer", "somebody", code=2)
+    railway.vetrin(*UPWARDS, "--prefer", "comments=local", code=5)
+    toml = railway.folder / "vetrin.toml"
+    toml.write_text(toml.read_text() + '\n[merge.prefer]\n"entries.title" = "local"\n')
+    railway.vetrin(*UPWARDS)
+    assert live.one("SELECT title FROM entries WHERE id = 3") == "Tickets"
+
+
+def test_a_dry_run_says_it_all_and_writes_nothing(two: tuple[Railway, Site2, Site2]) -> None:
+    railway, local, live = two
+    local.write("Members area")
+    live.run("INSERT INTO bookings (entry_id, name, seats) VALUES (5, 'Tamsin Oakhollow', 2)")
+    before = live.path.read_bytes()
+    runs = sorted((railway.folder / ".vetrin/runs").iterdir())
+    said = railway.vetrin("push", "production", "--parts", "data", "--dry-run")
+    assert "+ Members area" in said and "1 added in bookings" in said
+    assert live.path.read_bytes() == before
+    assert sorted((railway.folder / ".vetrin/runs").iterdir()) == runs
+
+
+def test_settings_are_merged_by_their_parts(two: tuple[Railway, Site2, Site2]) -> None:
+    railway, local, live = two
+
+    def put(site: Site2, old: str, new: str) -> None:
+        value = str(site.one("SELECT value FROM settings WHERE name = 'theme'"))
+        lengths = {len(old.encode()), len(new.encode())}
+        assert old in value and len(lengths) == 1  # so that no length has to be put right
+        site.run("UPDATE settings SET value = ? WHERE name = 'theme'", value.replace(old, new))
+
+    put(local, "Fünf Stationen", "Acht Stationen!")
+    put(live, "train-01", "train-02")
+    own = live.one("SELECT value FROM settings WHERE name = 'address'")
+    railway.vetrin(*UPWARDS)
+    value = str(live.one("SELECT value FROM settings WHERE name = 'theme'"))
+    assert "Acht Stationen!" in value and f"{live.address}/media/2026/04/train-02" in value
+    assert local.address not in value
+    assert live.one("SELECT value FROM settings WHERE name = 'address'") == own
+    assert live.one("SELECT value FROM settings WHERE name = 'hidden_from_search'") == "no"
+
+
+def test_a_broken_value_does_not_go_up(two: tuple[Railway, Site2, Site2]) -> None:
+    railway, local, live = two
+    value = str(local.one("SELECT value FROM settings WHERE name = 'theme'"))
+    local.run(
+        "UPDATE settings SET value = ? WHERE name = 'theme'",
+        value.replace("all aboard", "mind the gap"),
+    )
+    before = live.one("SELECT value FROM settings WHERE name = 'theme'")
+    found = json.loads(railway.vetrin(*UPWARDS, "--json"))
+    assert "vetrin heal local" in found["not_merged"]["settings theme"]
+    assert live.one("SELECT value FROM settings WHERE name = 'theme'") == before
+
+
+def test_what_visitors_made_stays_unless_somebody_says_otherwise(
+    two: tuple[Railway, Site2, Site2],
+) -> None:
+    railway, local, live = two
+    entry = live.one("SELECT entry_id FROM comments GROUP BY entry_id ORDER BY count(*) DESC")
+    comments = live.one("SELECT count(*) FROM comments WHERE entry_id = ?", entry)
+    local.run("DELETE FROM comments WHERE entry_id = ?", entry)
+    local.run("DELETE FROM bookings WHERE entry_id = ?", entry)
+    local.run("DELETE FROM entries WHERE id = ?", entry)
+    found = json.loads(railway.vetrin(*UPWARDS, "--json", code=5))
+    assert [one["kind"] for one in found["conflicts"]] == ["removed-here"]
+    assert found["kept"]["comments"] == comments
+    railway.vetrin(*UPWARDS, "--prefer", "production")
+    assert live.one("SELECT count(*) FROM comments WHERE entry_id = ?", entry) == comments
+    assert live.one("SELECT count(*) FROM entries WHERE id = ?", entry) == 1
+
+
+def test_a_name_that_is_taken_gets_a_number(two: tuple[Railway, Site2, Site2]) -> None:
+    railway, local, live = two
+    local.write("Snow", slug="snow")
+    live.write("Snow on the line", slug="snow")
+    found = json.loads(railway.vetrin(*UPWARDS, "--json"))
+    assert found["renamed"] == [{"table": "entries", "old": "snow", "new": "snow-2"}]
+    assert live.one("SELECT slug FROM entries WHERE title = 'Snow'") == "snow-2"
+
+
+def test_overwriting_on_purpose_is_still_possible(two: tuple[Railway, Site2, Site2]) -> None:
+    railway, local, live = two
+    local.write("Members area")
+    live.write("Snow on the line")
+    railway.vetrin(
+        "push", "production", "--parts", "data", "--overwrite", "--confirm", "production"
+    )
+    assert live.one("SELECT count(*) FROM entries WHERE title = 'Snow on the line'") == 0
+    assert live.one("SELECT count(*) FROM entries WHERE title = 'Members area'") == 1
