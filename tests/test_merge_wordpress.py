@@ -1,0 +1,174 @@
+"""A merge on real WordPress: both sides edited through WordPress's own functions, then looked at by WordPress."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+from collections.abc import Iterator
+
+import httpx
+import pytest
+
+from systems import Mariadb, program
+from test_wordpress import Sites, everything
+from wordpress_site import HERE, WordPress
+
+UP = ("push", "production", "--parts", "data", "--confirm", "production", "--skip-backup")
+
+
+@pytest.fixture(scope="module")
+def sites(tmp_path_factory: pytest.TempPathFactory, database_server: Mariadb) -> Iterator[Sites]:
+    sites = Sites(tmp_path_factory.mktemp("merging"), database_server)
+    toml = sites.folder / "vetrin.toml"
+    toml.write_text(
+        toml.read_text().replace('root = "live"', 'root = "live"\naccess = "read-write"')
+    )
+    try:
+        edited(sites.production, "before")
+        sites.vetrin("pull", "--yes")
+        edited(sites.production, "live")
+        edited(sites.local, "local")
+        yield sites
+    finally:
+        sites.production.stop()
+        sites.local.stop()
+
+
+def edited(site: WordPress, side: str) -> None:
+    done = subprocess.run(
+        [program("php"), str(HERE / "merge.php"), str(site.root), site.address, side],
+        capture_output=True, text=True, env=site.environment,
+    )  # fmt: skip
+    assert not done.returncode, done.stdout + done.stderr
+
+
+def asked(site: WordPress, code: str) -> object:
+    """What WordPress answers to a piece of PHP that echoes JSON."""
+    head = (
+        "$_SERVER['HTTP_HOST'] = '127.0.0.1'; $_SERVER['REQUEST_URI'] = '/';"
+        f"require '{site.root}/wp-load.php'; require_once ABSPATH . 'wp-admin/includes/admin.php';"
+    )
+    done = subprocess.run(
+        [program("php"), "-r", head + code], capture_output=True, text=True, env=site.environment
+    )
+    assert not done.returncode, done.stdout + done.stderr
+    return json.loads(done.stdout)
+
+
+def test_all_of_both_is_there_and_leads_where_it_led(sites: Sites) -> None:
+    live, local = sites.production, sites.local
+    before = everything(live)
+    found = json.loads(sites.vetrin(*UP, "--json", code=5))
+    said = {(one["kind"], one["place"]) for one in found["conflicts"]}
+    assert ("value", "posts.post_content/¶1") in said, said
+    assert [kind for kind, _ in said].count("leads-nowhere") == 1, said
+    assert {one["title"] for one in found["conflicts"] if one["kind"] == "value"} == {"Timetable"}
+    assert everything(live) == before
+    assert not found["not_merged"]
+    report = json.loads(sites.vetrin(*UP, "--prefer", "production", "--json"))
+    assert report["done"]
+
+    # All of the live site's.
+    assert sites.rows(live, "SELECT count(*) FROM wp_posts WHERE post_type = 'booking'") == [(3,)]
+    seats = sites.rows(
+        live, "SELECT meta_value FROM wp_postmeta WHERE meta_key = 'seats' ORDER BY meta_id"
+    )
+    assert [row[0] for row in seats] == ["1", "2", "3"]
+    titles = {row[0] for row in sites.rows(live, "SELECT post_title FROM wp_posts")}
+    assert {"Snow on the line", "News number three"} <= titles and "Volunteers" not in titles
+    assert live.unserialise()["bad"] == []
+    roles = asked(live, "echo json_encode(get_user_by('login', 'lampman')->roles);")
+    assert roles == ["editor"]
+    assert asked(
+        live, "echo json_encode(wp_authenticate('porter', 'porter-live') instanceof WP_User);"
+    )
+    assert sites.rows(live, "SELECT count(*) FROM wp_users WHERE user_login = 'porter'") == [(1,)]
+
+    # All of the local one's, under other numbers.
+    assert {"Our engines", "The tender", "Winter gala"} <= titles
+    page = asked(
+        live,
+        """
+        $pages = get_posts(array('post_type' => 'page', 'numberposts' => -1));
+        foreach ($pages as $one) { $ids[$one->post_title] = $one->ID; }
+        $page = get_post($ids['Our engines']);
+        preg_match('~"id":(\\d+)~', $page->post_content, $image);
+        preg_match('~"ids":\\[(\\d+),(\\d+)\\]~', $page->post_content, $gallery);
+        preg_match('~wp-image-(\\d+)"/></figure>\\n<!-- /wp:image~', $page->post_content, $class);
+        preg_match('~\\[gallery ids="(\\d+), (\\d+)"~', $page->post_content, $code);
+        preg_match('~data-id="(\\d+)"~', $page->post_content, $data);
+        $name = function ($id) { return basename(get_attached_file($id)); };
+        $menu = wp_get_nav_menu_items('Winter');
+        echo json_encode(array(
+            'front' => get_option('page_on_front') == $page->ID,
+            'image' => $name($image[1]), 'class' => $name($class[1]), 'data' => $name($data[1]),
+            'gallery' => array($name($gallery[1]), $name($gallery[2])),
+            'code' => array($name($code[1]), $name($code[2])),
+            'thumbnail' => $name(get_post_thumbnail_id($page)),
+            'logo' => $name(get_theme_mod('custom_logo')),
+            'child' => get_post($ids['The tender'])->post_parent == $page->ID,
+            'link' => strpos(get_post($ids['The tender'])->post_content, "?page_id=$page->ID\\"") !== false,
+            'menu' => array_map(function ($one) { return array($one->title, $one->object_id, $one->object); }, $menu),
+            'parent' => array_values(array_filter(array_map(function ($one) { return (int) $one->menu_item_parent; }, $menu))),
+            'first' => $menu[0]->ID,
+            'location' => get_nav_menu_locations()['main'] == wp_get_nav_menu_object('Winter')->term_id,
+            'engines' => $page->ID, 'tender' => $ids['The tender'],
+            'galas' => get_term_by('slug', 'galas', 'category')->count,
+            'term' => get_term_by('slug', 'galas', 'category')->term_id,
+            'sticky' => array_map('get_the_title', get_option('sticky_posts')),
+            'fares' => get_post($ids['Fares'])->post_content,
+            'comments' => (int) get_post($ids['Fares'])->comment_count,
+            'description' => get_option('blogdescription'),
+        ));
+        """,
+    )
+    assert isinstance(page, dict)
+    assert page["front"] and page["child"] and page["link"] and page["location"]
+    assert (page["image"], page["class"], page["logo"]) == ("engine.png",) * 3
+    assert (page["data"], page["thumbnail"]) == ("tender.png",) * 2
+    assert page["gallery"] == page["code"] == ["engine.png", "tender.png"]
+    # The entry that would lead to the page that is gone was left out.
+    assert [item[0] for item in page["menu"]] == ["Our engines", "The tender", "Galas", "Desk"]
+    assert [int(item[1]) for item in page["menu"][:3]] == [
+        page["engines"],
+        page["tender"],
+        page["term"],
+    ]
+    assert page["parent"] == [page["first"]]
+    assert page["galas"] == 2 and page["sticky"] == ["Winter gala"]
+    assert (
+        page["fares"]
+        == "<p>Adults pay ten.</p>\n\n<p>Children pay five.</p>\n\n<p>Dogs ride for one.</p>"
+    )
+    assert page["comments"] == 1 and page["description"] == "Steam in the hills"
+    assert sites.rows(live, "SELECT option_value FROM wp_options WHERE option_name = 'home'") == [
+        (live.address,)
+    ]
+    foreign = f"SELECT count(*) FROM wp_posts WHERE post_content LIKE '%:{local.port}%'"
+    assert sites.rows(live, foreign) == [(0,)]
+    for title in ("Our engines", "The tender", "Winter gala", "Snow on the line", "Fares"):
+        number = sites.rows(
+            live,
+            f"SELECT ID FROM wp_posts WHERE post_title = '{title}' AND post_type IN ('post', 'page')",
+        )[0][0]
+        answer = httpx.get(f"{live.address}/?p={number}", follow_redirects=True)
+        assert answer.status_code == 200, title
+
+    # Once more there is nothing to do; down it comes without harm, and that is the end of it.
+    assert json.loads(sites.vetrin(*UP, "--json"))["tables"] == []
+    down = json.loads(sites.vetrin("pull", "--merge", "--yes", "--json"))
+    assert {one["name"] for one in down["tables"]} >= {"posts", "comments", "users"}
+    assert local.unserialise()["bad"] == []
+    for words in (UP, ("pull", "--merge", "--yes")):
+        again = json.loads(sites.vetrin(*words, "--json"))
+        assert again["tables"] == [] and again["conflicts"] == [], again
+    theirs, mine = (
+        sorted(
+            sites.rows(
+                site,
+                "SELECT post_title, post_type FROM wp_posts WHERE post_type IN ('post', 'page', 'booking', 'attachment')",
+            )
+        )
+        for site in (live, local)
+    )
+    assert theirs == mine
