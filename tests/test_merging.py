@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import random
 import sqlite3
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -15,13 +15,13 @@ from killing import killed_after
 from line import Line
 from railway import Railway
 from vetrin.config import load_project
-from vetrin.errors import JobError, Refused, RowsMoved
+from vetrin.errors import Refused, RowsMoved
 from vetrin.jobs import Choices, Journals, only_run, put_right, undo
-from vetrin.jobs.merge import MergeReport, agreed_merge, merge
+from vetrin.jobs.merge import agreed_merge, merge
 from vetrin.jobs.merge_plan import MergePlan, plan_merge
 from vetrin.jobs.merge_sides import shared_state
 from vetrin.merge import Decisions, Rules
-from vetrin.site import Site, open_site
+from vetrin.site import open_site
 from vetrin.store import FolderBackend, Store
 
 Rows = dict[object, tuple]
@@ -34,13 +34,8 @@ class Merging:
         self.line = line
 
     def run(
-        self,
-        source: str,
-        target: str,
-        rules: Rules | None = None,
-        work: Callable[[MergePlan, Site], MergeReport] | None = None,
+        self, source: str, target: str, rules: Rules | None = None, *, tries: int = 5
     ) -> MergePlan:
-        """Merge, or with ``work`` do something else with the plan."""
         project = load_project(self.line.folder)
         store = Store(FolderBackend(self.line.folder / ".vetrin/store"))
         journals = Journals(project.state)
@@ -49,14 +44,17 @@ class Merging:
             open_site(project, project.environment(source)) as incoming,
             open_site(project, goal, read_only=False) as site,
         ):
-            with only_run(site):
-                put_right(site, journals)
-            shared = shared_state(store, journals, source, target, lambda run: Choices())
-            plan = plan_merge(incoming, site, store, shared, Decisions(rules or Rules()))
-            if work is not None:
-                work(plan, site)
-            else:
-                merge(plan, site, journals)
+
+            def make() -> MergePlan:
+                with only_run(site):
+                    put_right(site, journals)
+                shared = shared_state(store, journals, source, target, lambda run: Choices())
+                return plan_merge(incoming, site, store, shared, Decisions(rules or Rules()))
+
+            plan, _ = agreed_merge(
+                make(), make, lambda plan, again: None,
+                lambda plan: merge(plan, incoming, site, journals), waits=False, tries=tries,
+            )  # fmt: skip
         return plan
 
     def take_back(self, target: str) -> None:
@@ -218,31 +216,17 @@ def test_a_row_that_somebody_changes_meanwhile_stops_it_and_it_looks_again(
         return real(self, patches, *more, **options)
 
     monkeypatch.setattr(engine, "patch", patch)
-    with pytest.raises(JobError, match="somebody changed 1 row"):
-        merging.run("local", "production")
-    line.sides["production"]("UPDATE x_trains SET seats = 3 WHERE id = 3000")
-    assert line.digests("production") == before or line.rows("production")
-    assert not [text for text in _texts(line, merging) if "mine" in text]
+    with pytest.raises(RowsMoved, match="somebody changed 1 row"):
+        merging.run("local", "production", tries=1)
+    assert "mine" not in str(_texts(line, merging))
+    line.sides["production"]("UPDATE x_trains SET seats = 4 WHERE id = 3000")
+    assert line.digests("production") == before
 
     monkeypatch.setattr(engine, "patch", patch)
-    plans: list[MergePlan] = []
-
-    def work(plan: MergePlan, site: Site) -> MergeReport:
-        def make() -> MergePlan:
-            raise AssertionError("it is the command that looks again")
-
-        with pytest.raises(RowsMoved):
-            agreed_merge(
-                plan, make, lambda plan, again: plans.append(plan),
-                lambda plan: merge(plan, site, Journals(load_project(line.folder).state)),
-                waits=False, tries=1,
-            )  # fmt: skip
-        raise RowsMoved(1)
-
-    with pytest.raises((RowsMoved, JobError)):
-        merging.run("local", "production", work=work)
     merging.run("local", "production")
-    assert len([text for text in _texts(line, merging) if "mine" in text]) == 3
+    rows = held(line.rows("production"), merging.name("trains"))
+    mine = {int(key[0]): int(row[2]) for key, row in rows.items() if "mine" in str(row[1])}  # type: ignore[index]
+    assert mine.keys() == {3, 3000, 7197} and mine[3000] == 1234
 
 
 def _texts(line: Line, merging: Merging) -> list[str]:
@@ -453,3 +437,54 @@ def test_overwriting_on_purpose_is_still_possible(two: tuple[Railway, Site2, Sit
     )
     assert live.one("SELECT count(*) FROM entries WHERE title = 'Snow on the line'") == 0
     assert live.one("SELECT count(*) FROM entries WHERE title = 'Members area'") == 1
+
+
+def test_pictures_come_along_and_get_a_name_of_their_own(two: tuple[Railway, Site2, Site2]) -> None:
+    railway, local, live = two
+    for site, content in ((local, b"an engine of local"), (live, b"another engine, of production")):
+        folder = railway.folder / site.path.parent.parent.name / "media/2026/11"
+        folder.mkdir(parents=True)
+        (folder / "engine.png").write_bytes(content)
+    (railway.folder / "local/media/2026/11/tender.png").write_bytes(b"a tender")
+    local.write(
+        "Our engines",
+        '<img src="HOME/media/2026/11/engine.png"> <img src="HOME/media/2026/11/tender.png">',
+    )
+    live.write("Live engines", '<img src="HOME/media/2026/11/engine.png">')
+    found = json.loads(railway.vetrin(*UPWARDS, "--json"))
+    assert {one["target"] for one in found["files"]} >= {
+        "media/2026/11/engine-2.png", "media/2026/11/tender.png"
+    }  # fmt: skip
+    media = railway.folder / "production/media/2026/11"
+    assert (media / "engine.png").read_bytes() == b"another engine, of production"
+    assert (media / "engine-2.png").read_bytes() == b"an engine of local"
+    assert (media / "tender.png").read_bytes() == b"a tender"
+    body = live.one("SELECT body FROM entries WHERE title = 'Our engines'")
+    assert body == (
+        f'<img src="{live.address}/media/2026/11/engine-2.png"> <img src="{live.address}/media/2026/11/tender.png">'
+    )
+    body = live.one("SELECT body FROM entries WHERE title = 'Live engines'")
+    assert body == f'<img src="{live.address}/media/2026/11/engine.png">'
+    railway.vetrin("undo", "production", "--confirm", "production")
+    assert sorted(path.name for path in media.iterdir()) == ["engine.png"]
+
+
+def test_a_new_table_comes_as_a_whole_and_names_rows_as_they_are_there(
+    two: tuple[Railway, Site2, Site2],
+) -> None:
+    railway, local, live = two
+    toml = railway.folder / "vetrin.toml"
+    toml.write_text(
+        toml.read_text() + '\n[[merge.link]]\nfrom = "stamps.entry_id"\nto = "entries.id"\n'
+    )
+    entry = local.write("Members area")
+    live.write("Snow on the line")
+    local.run("CREATE TABLE stamps (id INTEGER PRIMARY KEY, entry_id INTEGER, link TEXT)")
+    local.run("INSERT INTO stamps VALUES (1, ?, ?)", entry, f"{local.address}/entry/1")
+    found = json.loads(railway.vetrin(*UPWARDS, "--json"))
+    assert found["new_tables"] == ["stamps"]
+    members = live.one("SELECT id FROM entries WHERE title = 'Members area'")
+    assert live.one("SELECT entry_id FROM stamps") == members != entry
+    assert live.one("SELECT link FROM stamps") == f"{live.address}/entry/1"
+    railway.vetrin("undo", "production", "--confirm", "production")
+    assert live.one("SELECT count(*) FROM sqlite_master WHERE name = 'stamps'") == 0

@@ -7,11 +7,11 @@ from collections.abc import Callable, Iterable
 
 from rich.text import Text
 
-from ..files import printable
+from ..files import printable, some_of
 from ..jobs.merge_plan import MergePlan, StepLine
 from ..merge import Conflict, Decision
 from .common import moment
-from .console import Out, lead, number, plural
+from .console import Out, lead, number, plural, size
 from .grid import grid
 
 _MARKS = {"added": "+", "changed": "~", "removed": "-"}
@@ -47,6 +47,18 @@ def show_merge(out: Out, plan: MergePlan, *, every: bool) -> None:
             _lines(plan, lambda one: not one.setting and not _is_entry(plan, one)),
             most,
         )
+    if plan.new:
+        names = ", ".join(one.name for one in plan.new)
+        out.show(lead("New tables: ", "bold").append(printable(names), style=""))
+    if plan.files.entries:
+        count = plural(len(plan.files.entries), "file")
+        text = (
+            f"{count}, {size(plan.files.size)}: {some_of([path for _, path in plan.files.entries])}"
+        )
+        out.show(lead("Media: ", "bold").append(text, style=""))
+    for old, new in plan.files.renamed:
+        text = f"{old} is called {new} in {plan.target.name}, as that has another file of that name"
+        out.show(lead("Renamed: ", "bold").append(printable(text), style=""))
     _show_kept(out, plan)
     for name, why in sorted(plan.odd.items()):
         out.show(lead("! ", "warning").append(f"{name} is not merged: {why}", style=""))

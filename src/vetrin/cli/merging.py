@@ -119,7 +119,7 @@ def merge_flow(
         def carry_out(plan: MergePlan) -> MergeReport:
             with listener(out) as listen:
                 return merge(
-                    plan, goal, journals,
+                    plan, incoming, goal, journals,
                     keeping=keeping, command=words_of(args), listener=listen,
                 )  # fmt: skip
 

@@ -264,7 +264,8 @@ class MergeRule:
 
     ``own`` are settings that each environment has for itself, ``leave`` kinds of rows that are not merged,
     ``drop`` kinds that the CMS makes anew once something was merged, ``latest`` columns of times of which the later
-    one stands, ``texts`` the columns that ``ReferenceRule`` looks for numbers in.
+    one stands, ``texts`` the columns that ``ReferenceRule`` looks for numbers in, ``file_names`` those that name
+    media files without their folder. Columns are written as ``table.column`` or ``table.column where key=value``.
     """
 
     own: tuple[str, ...] = ()
@@ -272,6 +273,7 @@ class MergeRule:
     drop: tuple[str, ...] = ()
     latest: tuple[str, ...] = ()
     texts: tuple[str, ...] = ()
+    file_names: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

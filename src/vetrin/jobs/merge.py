@@ -16,14 +16,16 @@ from ..database.engines import engine_of
 from ..errors import RowsMoved
 from ..merge import RowStep, TableSides
 from ..merge.references import Row
-from ..site import Site
+from ..site import PrefixedValues, ReadableSite, RowPipeline, Site
 from . import switching
 from .events import Listener, Phase, silent
 from .identity import where
 from .journal import DONE, Journals, Run
 from .lock import only_run
+from .merge_files import stage_files
+from .merge_new_tables import lay_out_tables
 from .merge_plan import MergePlan
-from .merge_sides import keep_common
+from .merge_sides import keep_common, merge_rewriting
 from .recovery import drop_parked, recover, taken_back_on_failure
 from .snapshot import Keeping
 from .switch import Switch
@@ -42,6 +44,7 @@ class MergeReport:
 
 def merge(
     plan: MergePlan,
+    incoming: ReadableSite,
     target: Site,
     journals: Journals,
     *,
@@ -65,44 +68,57 @@ def merge(
             "merge",
             plan.incoming.name,
             plan.target.name,
-            parts=["data"],
+            parts=["data", "media"] if plan.files.entries else ["data"],
             command=list(command),
             **where(target),
         )
         with taken_back_on_failure(target, run, journals):
-            if keeping is not None and plan.steps:
+            if keeping is not None and not plan.nothing:
                 listener(Phase("keep"))
                 saved = keeping.keep_parts(target, ("data",), run.number, listener)
                 run.write("saved", snapshot=saved)
-            rows = _carry_out(plan, target, run, listener)
+            rows = _carry_out(plan, incoming, target, run, listener)
         switching.end(target, run.token)
         if run.changed:
             drop_parked(target, journals, keep=run)
         return MergeReport(run, rows)
 
 
-def _carry_out(plan: MergePlan, target: Site, run: Run, listener: Listener) -> dict[str, int]:
+def _carry_out(
+    plan: MergePlan, incoming: ReadableSite, target: Site, run: Run, listener: Listener
+) -> dict[str, int]:
     mixed = engine_of(target.database.engine).any_type
     plan.common.add(plan.incoming.name, plan.target.name, plan.merged.agreed, plan.merged.maps)
     keep_common(run, plan.common, mixed=mixed)
     by_table: dict[str, list[RowStep]] = defaultdict(list)
     for step in plan.steps:
         by_table[step.table].append(step)
+    rewriting = merge_rewriting(incoming, target)
+    moves = stage_files(plan.files, incoming, target, rewriting.mapping, run.token, listener)
     listener(Phase("tables"))
+    pipeline = RowPipeline(rewriting, PrefixedValues.between(incoming, target))
+    exchanges = lay_out_tables(
+        plan.new, incoming, target, pipeline, plan.merged.maps, run.token, listener
+    )
     patches = [
-        _staged(target, plan, plan.sides[name], steps, run.token, 2 * number, mixed=mixed)
+        _staged(target, plan.sides[name], steps, run.token, 2 * number, mixed=mixed)
         for number, (name, steps) in enumerate(by_table.items())
     ]
     report = {name: len(steps) for name, steps in by_table.items()}
-    if patches:
+    switch = Switch(
+        tuple(exchanges), moves=tuple(moves), patches=tuple(patches), recounts=plan.recounts
+    )
+    if not switch.nothing:
         listener(Phase("swap"))
-        switch = Switch(patches=tuple(patches), recounts=plan.recounts)
         switching.perform(target, run, switch, expected=len(plan.steps))
+        target.forget()
     run.write(
         DONE,
         report={
             "rows": len(plan.steps),
             "tables": report,
+            "files": len(plan.files.entries),
+            "file_bytes": plan.files.size,
             "conflicts": len(plan.decisions.open) + len(plan.decisions.decided),
         },
     )
@@ -111,7 +127,6 @@ def _carry_out(plan: MergePlan, target: Site, run: Run, listener: Listener) -> d
 
 def _staged(
     target: Site,
-    plan: MergePlan,
     sides: TableSides,
     steps: Sequence[RowStep],
     token: str,

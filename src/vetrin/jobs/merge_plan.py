@@ -30,11 +30,13 @@ from ..merge import (
     merge_tables,
 )
 from ..merge.conditions import text_of
-from ..merge.references import Row
+from ..merge.references import Column, Row
 from ..site import ReadableSite, Site
 from ..store import Store
 from .events import Checking, Listener, Phase, silent
 from .journal import Run
+from .merge_files import ComingFiles, FileNames, coming_files
+from .merge_new_tables import NewTable, new_tables
 from .merge_sides import (
     MergeNeighbours,
     Shared,
@@ -83,6 +85,8 @@ class MergePlan:
     odd: Mapping[str, str] = field(default_factory=dict)
     dropped: tuple[RowStep, ...] = ()
     recounts: tuple[Recount, ...] = ()
+    files: ComingFiles = field(default_factory=ComingFiles)
+    new: tuple[NewTable, ...] = ()
 
     @property
     def steps(self) -> list[RowStep]:
@@ -91,7 +95,7 @@ class MergePlan:
     @property
     def nothing(self) -> bool:
         """True where the target has all that the other side changed."""
-        return not self.merged.steps
+        return not (self.merged.steps or self.files.entries or self.new)
 
     def counts(self) -> dict[str, Counter[str]]:
         """How many rows are added, changed and removed, by table."""
@@ -103,7 +107,9 @@ class MergePlan:
     def signature(self) -> tuple[object, ...]:
         """The same for two plans that do the same and ask the same."""
         steps = sorted((one.table, repr(one.key), one.kind) for one in self.merged.steps)
-        return tuple(steps), tuple(sorted(one.id for one in self.decisions.open))
+        files = sorted(path for _, path in self.files.entries)
+        asked = sorted(one.id for one in self.decisions.open)
+        return tuple(steps), tuple(files), tuple(one.name for one in self.new), tuple(asked)
 
     def as_json(self) -> dict[str, Any]:
         return {
@@ -128,6 +134,8 @@ class MergePlan:
             "renamed": [
                 {"table": table, "old": old, "new": new} for table, old, new in self.merged.renamed
             ],
+            "files": [{"path": entry.path, "target": path} for entry, path in self.files.entries],
+            "new_tables": [one.name for one in self.new],
             "not_merged": dict(self.odd),
             "conflicts": [conflict_json(one, None, self) for one in self.decisions.open],
             "decided": [conflict_json(one, how, self) for one, how in self.decisions.decided],
@@ -165,6 +173,7 @@ def plan_merge(
     shared: Shared,
     decisions: Decisions,
     listener: Listener = silent,
+    others: Sequence[Environment] = (),
 ) -> MergePlan:
     """Look at what both sides changed, and work out what becomes of the target.
 
@@ -189,7 +198,13 @@ def plan_merge(
 
     came = read_changes(incoming, store, shared, tell)
     changed = read_changes(target, store, shared, tell)
-    sides, odd = table_sides(incoming, target, shared, came, changed)
+    files = coming_files(incoming, target, store, shared, others)
+    bare = [Column.parse(text) for text in target.definition.merge.file_names]
+    naming = FileNames(files.renamed, files.folders, bare, target.definition.fixed)
+    sides, odd = table_sides(incoming, target, shared, came, changed, naming.through)
+    for path in files.differing:
+        odd[path] = "the file is not the same on both sides; `--parts media` brings it"
+    kept = shared.choices.keep.tables if incoming.environment.name == shared.run.target else ()
     with target.database.reading() as reader:
         near = MergeNeighbours(incoming, target, reader)
         titles = _Titles(target)
@@ -233,6 +248,8 @@ def plan_merge(
         odd,
         dropped,
         recounts,
+        files,
+        tuple(new_tables(incoming, target, shared.since.manifest, kept)),
     )
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import fnmatch
 import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -159,7 +159,7 @@ def read_changes(
         for then in stored.tables:
             name = then.name.removeprefix(stored.prefix)
             now = there.get(name)
-            if now is None or _is_apart(site, name):
+            if now is None or is_apart(site, name):
                 continue
             if [one.name for one in now.columns] != [one.name for one in then.columns]:
                 found.odd[name] = "its columns are not what they were"
@@ -187,7 +187,8 @@ def read_changes(
     return found
 
 
-def _is_apart(site: ReadableSite, name: str) -> bool:
+def is_apart(site: ReadableSite, name: str) -> bool:
+    """Whether each environment has a table for itself, by what the definition says of its name."""
     return any(
         fnmatch.fnmatchcase(name, pattern)
         for role in _APART
@@ -352,19 +353,28 @@ class Filter:
         )
 
 
+def merge_rewriting(incoming: ReadableSite, target: Site) -> Rewriting:
+    """What makes values of the one environment those of the other."""
+    mapping = mapping_for(incoming, target, [])
+    return Rewriting(mapping, encoded=incoming.encoded, signed=signed_between(incoming, target))
+
+
+# Rows of a table, by key, with the names of files changed: of the table, its columns, the rows as the target would
+# have them and as they are.
+Rename = Callable[[str, Sequence[str], Mapping[Key, Row], Mapping[Key, Row]], dict[Key, Row]]
+
+
 def table_sides(
     incoming: ReadableSite,
     target: Site,
     shared: Shared,
     came: SideChanges,
     there: SideChanges,
+    rename: Rename = lambda table, names, rows, own: dict(rows),
 ) -> tuple[list[TableSides], dict[str, str]]:
     """What both sides changed, table by table, with the rows that come as the target would have them; and the tables
     that cannot be merged, with why."""
-    mapping = mapping_for(incoming, target, [])
-    rewriting = Rewriting(
-        mapping, encoded=incoming.encoded, signed=signed_between(incoming, target)
-    )
+    rewriting = merge_rewriting(incoming, target)
     pipeline = RowPipeline(rewriting, PrefixedValues.between(incoming, target))
     # What either of them keeps for itself does not come.
     filters = _filter(incoming, target, shared), _filter(target, incoming, shared)
@@ -373,7 +383,7 @@ def table_sides(
     for table in target.tables:
         name = table.name.removeprefix(target.prefix)
         here = incoming.table(name)
-        if here is None or name in odd or _is_apart(target, name):
+        if here is None or name in odd or is_apart(target, name):
             continue
         names = [column.name for column in here.columns]
         if names != [column.name for column in table.columns]:
@@ -400,6 +410,8 @@ def table_sides(
             )
             del changes[key]
             rows.pop(key, None)
+        own = {key: one.after for key, one in changes.items() if one.after is not None}
+        rows = rename(name, names, rows, own)
         visitors = target.environment.role == "production" and is_of_visitors(target, name)
         found.append(
             TableSides(name, table, changes, rows, there.tables.get(name, {}), visitors=visitors)

@@ -14,6 +14,7 @@ from ..errors import (
     JobError,
     Overtaken,
     Refused,
+    RowsMoved,
     Stopped,
     described,
 )
@@ -229,6 +230,8 @@ def taken_back_on_failure(target: Site, run: Run, journals: Journals) -> Iterato
             # On a line that is gone: whoever comes next finds the record, and puts right what it tells of.
             if not isinstance(second, (OSError, FilesError)) and not was_cut_off(second):
                 raise
+        if isinstance(error, RowsMoved):
+            raise  # whoever asked for it looks again
         if isinstance(error, (DatabaseError, FilesError, OSError, HalfDone)):
             remedy = f"{target.environment.name} is as it was before"
             if isinstance(error, DatabaseUnreachable) and error.remedy:

@@ -110,7 +110,7 @@ class References:
 
     def __init__(self, definition: Definition, side: Side) -> None:
         self._side = side
-        self._texts = [_Place.parse(text) for text in definition.merge.texts]
+        self._texts = [Column.parse(text) for text in definition.merge.texts]
         self._links: dict[str, list[tuple[LinkRule, Condition]]] = defaultdict(list)
         for link in definition.links:
             if link.through is None:
@@ -236,8 +236,9 @@ class References:
 
 
 @dataclass(frozen=True)
-class _Place:
-    """A column, written as ``table.column`` or ``table.column where key=value``; the value may end with ``*``."""
+class Column:
+    """A column of some rows, written as ``table.column`` or ``table.column where key=value``, where the value may end
+    with ``*``."""
 
     table: str
     column: str
@@ -245,7 +246,7 @@ class _Place:
     value: bytes = b""
 
     @classmethod
-    def parse(cls, text: str) -> _Place:
+    def parse(cls, text: str) -> Column:
         place, _, where = text.partition(" where ")
         table, _, column = place.partition(".")
         key, _, value = where.partition("=")
