@@ -364,7 +364,7 @@ def test_a_dry_run_says_it_all_and_writes_nothing(two: tuple[Railway, Site2, Sit
     before = live.path.read_bytes()
     runs = sorted((railway.folder / ".vetrin/runs").iterdir())
     said = railway.vetrin("push", "production", "--parts", "data", "--dry-run")
-    assert "+ Members area" in said and "1 added in bookings" in said
+    assert "+ Members area" in said and "bookings 1 added" in said
     assert live.path.read_bytes() == before
     assert sorted((railway.folder / ".vetrin/runs").iterdir()) == runs
 

@@ -27,8 +27,8 @@ _SAYS = {
 }
 
 
-def show_merge(out: Out, plan: MergePlan, *, every: bool) -> None:
-    """What a merge does, what it keeps, and what is to be decided."""
+def show_merge(out: Out, plan: MergePlan, *, every: bool, asks: bool = False) -> None:
+    """What a merge does, what it keeps, and what is to be decided; where it ``asks``, of that only how much it is."""
     incoming, target = plan.incoming.name, plan.target.name
     then = moment(plan.moment)
     heading = lead("Merge ", "bold").append(incoming, style="name")
@@ -62,7 +62,7 @@ def show_merge(out: Out, plan: MergePlan, *, every: bool) -> None:
     _show_kept(out, plan)
     for name, why in sorted(plan.odd.items()):
         out.show(lead("! ", "warning").append(f"{name} is not merged: {why}", style=""))
-    _show_conflicts(out, plan, every=every)
+    _show_conflicts(out, plan, every=every, asks=asks)
 
 
 def _is_entry(plan: MergePlan, one: StepLine) -> bool:
@@ -99,8 +99,8 @@ def _show_kept(out: Out, plan: MergePlan) -> None:
     """What the target has of its own, which stays."""
     target, gained = plan.target.name, plan.gained.rows
     if gained:
-        parts = [f"{_in_words(count)} in {name}" for name, count in sorted(gained.items()) if count]
-        text = f"what {target} has of its own since then: {', '.join(parts)}"
+        parts = [f"{name} {_in_words(count)}" for name, count in sorted(gained.items()) if count]
+        text = f"what {target} has of its own since then: {'; '.join(parts)}"
         out.show(lead("Stays: ", "bold").append(text, style=""))
     if plan.merged.kept:
         parts = [f"{number(count)} of {name}" for name, count in sorted(plan.merged.kept.items())]
@@ -114,10 +114,10 @@ def _show_kept(out: Out, plan: MergePlan) -> None:
 
 
 def _in_words(count: Counter[str]) -> str:
-    return ", ".join(f"{number(count[kind])} {kind}" for kind in _MARKS if count[kind])
+    return " and ".join(f"{number(count[kind])} {kind}" for kind in _MARKS if count[kind])
 
 
-def _show_conflicts(out: Out, plan: MergePlan, *, every: bool) -> None:
+def _show_conflicts(out: Out, plan: MergePlan, *, every: bool, asks: bool) -> None:
     decisions = plan.decisions
     if decisions.decided:
         taken = Counter(_taken(plan, how) for _, how in decisions.decided)
@@ -128,6 +128,8 @@ def _show_conflicts(out: Out, plan: MergePlan, *, every: bool) -> None:
         return
     text = f"{plural(len(decisions.open), 'conflict')} to decide; what {plan.target.name} has stands otherwise"
     out.show(lead("Conflicts: ", "bad").append(text, style=""))
+    if asks:
+        return
     for conflict in decisions.open[: None if every else _FEW]:
         out.show(*conflict_lines(plan, conflict))
     if not every and len(decisions.open) > _FEW:

@@ -20,9 +20,9 @@ from ..store import open_store
 from .choices import chosen_by
 from .common import journals_of, words_of
 from .console import Out, lead, plural
-from .merge_view import conflict_lines, show_merge
+from .merge_view import conflict_lines, show_merge, shown
 from .progress import listener
-from .stored import store_of
+from .stored import show_way_back, store_of
 
 _EDIT = "something else"
 
@@ -92,6 +92,11 @@ def merge_flow(
                 return _undecided(args, out, plan)
             plan = make()
         production = target.role == "production"
+        keeping = None
+        if production and project.store.before and not args.skip_backup:
+            keeping = Keeping(
+                store_of(project, out, writing=True), list(project.environments.values())
+            )
 
         def ask(plan: MergePlan, again: bool) -> None:
             if again:
@@ -103,18 +108,13 @@ def merge_flow(
                     "run the command again",
                 )
             if not plan.nothing:
+                show_way_back(out, keeping)
                 out.confirm(
                     f"Merge this into {target.name}?",
                     args,
                     target=target.name,
                     production=production,
                 )
-
-        keeping = None
-        if production and project.store.before and not args.skip_backup:
-            keeping = Keeping(
-                store_of(project, out, writing=True), list(project.environments.values())
-            )
 
         def carry_out(plan: MergePlan) -> MergeReport:
             with listener(out) as listen:
@@ -202,7 +202,7 @@ def _decide(args: argparse.Namespace, out: Out, plan: MergePlan, made: dict[str,
     """Have a person decide all conflicts one by one; False where nobody can be asked, or one is left open."""
     if not out.at_terminal or out.json:
         return False
-    show_merge(out, plan, every=args.every_file)
+    show_merge(out, plan, every=args.every_file, asks=True)
     total = len(plan.decisions.open)
     for count, conflict in enumerate(plan.decisions.open, 1):
         out.messages.print(lead(f"Conflict {count} of {total}", "bold"))
@@ -223,7 +223,8 @@ def _asked(out: Out, plan: MergePlan, conflict: Conflict) -> Decision | None:
     if answer is None:
         return None
     if answer == _EDIT:
-        return Decision(text=out.ask("Type it").encode())
+        there = shown(conflict.target) if conflict.target is not None else ""
+        return Decision(text=out.ask("Type it", there).encode())
     return Decision("target" if answer == choices[0] else "incoming")
 
 

@@ -68,17 +68,17 @@ def coming_files(
     manifest = shared.since.manifest
     known = {entry.path for entry in store.listed(manifest)} if manifest.listed else set()
     own = set(shared.run.report.get("only_on_target") or ())
-    new = [entry for entry in found.new if entry.kind == "file" and entry.path not in known]
-    clashing = [
-        entry for entry in found.changed if entry.kind == "file" and entry.path not in known
-    ]
+    # What one side had for itself already then is nothing that it gained.
+    before = known | own
+    new, clashing = (
+        [entry for entry in entries if entry.kind == "file" and entry.path not in before]
+        for entries in (found.new, found.changed)
+    )
     if not known:
         clashing = []  # nothing tells whether they are two files or two editions of one
     taken = {entry.path for entry in found.there} | {entry.path for entry in new}
     entries = [(entry, entry.path) for entry in new]
     for entry in clashing:
-        if entry.path in own:
-            continue
         path = _free(entry.path, taken)
         taken.add(path)
         entries.append((entry, path))
