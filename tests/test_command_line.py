@@ -53,7 +53,7 @@ def change(root: Path, *statements: str) -> None:
 
 def test_the_demo_does_what_it_says(tmp_path: Path) -> None:
     done = vetrin(tmp_path, "demo", "--into", "railway")
-    assert "13 of 13" in done.stdout
+    assert "14 of 14" in done.stdout
     assert "What to try next" in done.stdout
     assert (tmp_path / "railway/vetrin.toml").is_file()
     assert "not empty" in vetrin(tmp_path, "demo", "--into", "railway", code=1).stderr

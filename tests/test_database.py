@@ -19,8 +19,10 @@ from vetrin.database import (
     KeyRange,
     OneOf,
     Patch,
+    Recount,
     Table,
     can_copy_in_ranges,
+    condition,
     digest_of_rows,
     hidden_name,
     spans,
@@ -30,7 +32,7 @@ from vetrin.database.mysql import Credentials, MysqlDatabase
 from vetrin.database.mysql.row_text import FIELD, LINE
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.database.table_digest import table_digest
-from vetrin.errors import DatabaseError, RowsDiffer
+from vetrin.errors import DatabaseError, RowsDiffer, RowsMoved
 
 ODD = 'odd `name`-with "quotes" é'
 
@@ -376,6 +378,44 @@ def test_a_table_of_the_target_goes_on_pointing_at_the_live_name(pair: Pair) -> 
     assert "_vetrin_" not in repr(pair.target.attachments(["own"], []))
     pair.target.drop(pair.target.hidden_tables())
     assert pair.target.count("own") == 1
+
+
+def test_a_patch_of_whole_rows_counts_anew_and_stops_where_rows_moved(pair: Pair) -> None:
+    key = "INTEGER" if pair.source.engine == "sqlite" else "INT"
+    pair.in_target(
+        f"CREATE TABLE a (id {key} PRIMARY KEY, t VARCHAR(20), n {key} NOT NULL DEFAULT 0)",
+        f"CREATE TABLE c (id {key} PRIMARY KEY, a_id {key}, state VARCHAR(9))",
+        "INSERT INTO a VALUES (1, 'one', 7), (2, 'two', 1), (3, 'three', 0)",
+        "INSERT INTO c VALUES (1, 1, 'good'), (2, 1, 'bad'), (3, 1, 'good'), (4, 2, 'good')",
+    )
+    table = next(one for one in pair.target.tables() if one.name == "a")
+    with pair.target.reading() as reader:
+        (batch,) = reader.rows(table)
+    rows = [*batch.each()]
+    word = type(rows[0][1])
+    new = [[rows[0][0], word(b"ONE"), rows[0][2]], [type(rows[0][0])(9) if isinstance(rows[0][0], int) else b"9", word(b"nine"), rows[0][2]]]  # fmt: skip
+    names = ["_vetrin_parked_p_0", "_vetrin_parked_p_1"]
+    for name, some in zip(names, ([rows[0], rows[2]], new), strict=True):
+        pair.target.lay_out(name, table, pair.target.schema("a"))
+        cells = [cell for row in some for cell in row]
+        pair.target.fill(name, table, [Batch(batch.width, cells, 0, batch.mixed)])
+    patch = Patch("a", *names, ["id"], ["t"], ["t"], whole=True, born=["n"])
+    recount = Recount("a", "n", "id", "c", "a_id", condition({"state": "good"}), (1, 9))
+    before = digests(pair.target)
+    pair.in_target("UPDATE a SET t = 'moved' WHERE id = 3")
+    with pytest.raises(RowsMoved) as moved:
+        pair.target.patch([patch], [recount], expected=3)
+    assert moved.value.count == 1
+    pair.in_target("UPDATE a SET t = 'three' WHERE id = 3")
+    assert digests(pair.target) == before
+    pair.in_target("UPDATE a SET n = 100 WHERE id = 1")  # a count of its own is no other row
+    assert pair.target.patch([patch], [recount], expected=3) == 3
+    wanted = [(1, "ONE", 2), (2, "two", 1), (9, "nine", 0)]
+    assert pair.in_target("SELECT id, t, n FROM a ORDER BY id") == wanted
+    pair.in_target("INSERT INTO c VALUES (5, 1, 'good')")
+    assert pair.target.patch([patch.reversed()], [recount]) == 3
+    wanted = [(1, "one", 3), (2, "two", 1), (3, "three", 0)]
+    assert pair.in_target("SELECT id, t, n FROM a ORDER BY id") == wanted
 
 
 def test_patching_changes_the_named_rows_only(pair: Pair) -> None:

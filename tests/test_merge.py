@@ -6,10 +6,12 @@ from __future__ import annotations
 import copy
 import json
 import random
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from vetrin.cms.definition import parse_definition
 from vetrin.database import Column, InSubquery, Table
@@ -17,13 +19,20 @@ from vetrin.database.base import Cell
 from vetrin.merge import (
     Changed,
     CommonState,
+    Decision,
     Decisions,
+    IdMaps,
     Key,
     Merged,
     MergeRules,
     References,
+    Rules,
     TableSides,
+    ValueMerge,
+    Versions,
     merge_tables,
+    merge_texts,
+    merge_value,
 )
 from vetrin.rewrite import Mapping as Pairs
 from vetrin.rewrite import Rewriter, Tally, parse_pair
@@ -540,3 +549,164 @@ def _names_the_same(
             } and one.id not in (1, 2, 3, 4, 5):
                 mine, theirs = here[b"%d" % one.id], now[b"%d" % other.id]
                 assert mine == theirs or b"Title" in mine + theirs
+
+
+# -- values, texts, references ------------------------------------------------------------------------------------
+
+
+def merged(
+    base: str, incoming: str, target: str, *, sets: tuple[tuple[str, ...], ...] = ()
+) -> tuple[str | None, list[tuple[str, ...]]]:
+    """What two sides make of a value, and the paths of what they were asked about; the target's stands there."""
+    asked: list[tuple[str, ...]] = []
+
+    def choose(
+        path: tuple[str, ...], base: bytes | None, incoming: bytes | None, target: bytes | None
+    ) -> bytes | None:
+        asked.append(path)
+        return target
+
+    one, mine, other = (text.encode() for text in (base, incoming, target))
+    value = merge_value(
+        Versions(one, mine, mine, one, other), ValueMerge(choose, lambda path: path in sets)
+    )
+    return None if value is None else value.decode(), asked
+
+
+def php(value: Any) -> str:
+    if isinstance(value, dict):
+        body = "".join(php(key) + php(item) for key, item in value.items())
+        return f"a:{len(value)}:{{{body}}}"
+    if isinstance(value, list):
+        return php(dict(enumerate(value)))
+    if isinstance(value, int):
+        return f"i:{value};"
+    return f's:{len(str(value).encode())}:"{value}";'
+
+
+WAYS: dict[str, Callable[[Any], str]] = {
+    "php": php,
+    "json": lambda value: json.dumps(value, separators=(",", ":")),
+}
+
+
+@pytest.mark.parametrize("way", WAYS)
+@pytest.mark.parametrize(
+    ("base", "incoming", "target", "wanted", "asked"),
+    [
+        ({"a": 1, "b": 2}, {"a": 5, "b": 2}, {"a": 1, "b": 7}, {"a": 5, "b": 7}, []),
+        ({"a": 1}, {"a": 1, "n": "new"}, {"a": 1, "m": "other"}, {"a": 1, "m": "other", "n": "new"}, []),
+        ({"a": 1, "b": 2}, {"b": 2}, {"a": 1, "b": 3}, {"b": 3}, []),
+        ({"a": 1, "b": 2}, {"b": 2}, {"a": 4, "b": 2}, {"a": 4, "b": 2}, [("a",)]),
+        ({"a": {"b": {"c": "x"}}}, {"a": {"b": {"c": "y"}}}, {"a": {"b": {"c": "z"}}}, {"a": {"b": {"c": "z"}}}, [("a", "b", "c")]),
+        ({"a": "x"}, {"a": "y"}, {"a": "y"}, {"a": "y"}, []),
+        ([1, 2, 3, 4], [1, 2, 9, 3, 4], [2, 3, 4], [2, 9, 3, 4], []),
+        ({"t": "one\ntwo\nthree\nfour\n"}, {"t": "ONE\ntwo\nthree\nfour\n"}, {"t": "one\ntwo\nthree\nFOUR\n"},
+         {"t": "ONE\ntwo\nthree\nFOUR\n"}, []),
+    ],
+)  # fmt: skip
+def test_structured_values_are_merged_by_their_paths(
+    way: str, base: Any, incoming: Any, target: Any, wanted: Any, asked: list[tuple[str, ...]]
+) -> None:
+    write = WAYS[way]
+    value, paths = merged(write(base), write(incoming), write(target))
+    assert value == write(wanted) and paths == asked
+
+
+def test_what_lies_in_another_value_is_merged_there() -> None:
+    def value(mode: str, gauge: int) -> str:
+        return php({"inner": json.dumps({"deep": php({"mode": mode, "gauge": gauge})}), "more": 1})
+
+    found, asked = merged(value("steam", 2), value("diesel", 2), value("steam", 3))
+    assert found == value("diesel", 3) and asked == []
+
+
+def test_lists_that_are_sets_take_what_was_put_in_on_both_sides() -> None:
+    value, asked = merged(php(["a", "b"]), php(["b", "new"]), php(["a", "b", "live"]), sets=((),))
+    assert value == php(["b", "live", "new"]) and asked == []
+    assert merged(php(["a"]), php(["a", "x"]), php(["a", "y"]))[1] == [()]
+
+
+def test_a_value_that_points_into_itself_is_one_thing() -> None:
+    base = 'a:2:{s:1:"a";i:1;s:1:"b";R:2;}'
+    assert merged(base, base.replace("i:1", "i:2"), base.replace("i:1", "i:3"))[1] == [()]
+
+
+def test_a_value_nested_beyond_measure_is_merged_all_the_same() -> None:
+    deep = 'a:1:{s:1:"a";' * 3000 + "i:%d;" + "}" * 3000
+    assert merged(deep % 1, deep % 2, deep % 3)[0] == deep % 3
+
+
+LINES = st.lists(st.sampled_from(["one", "two", "three", ""]), max_size=8).map(
+    lambda words: "".join(f"{word}\n" for word in words).encode()
+)
+
+
+@given(LINES, LINES, LINES)
+def test_texts_are_merged_without_losing_a_line(
+    base: bytes, incoming: bytes, target: bytes
+) -> None:
+    places: list[int] = []
+
+    def choose(number: int, base: bytes, incoming: bytes, target: bytes) -> bytes:
+        places.append(number)
+        return incoming + target
+
+    found = merge_texts(base, incoming, incoming, base, target, choose)
+    if found is None:
+        return
+    if base == incoming:
+        assert found == target
+    if base == target:
+        assert found == incoming
+    if not places:
+        # Either way round it is the same text.
+        assert merge_texts(base, target, target, base, incoming, choose) == found
+
+
+@pytest.mark.parametrize(
+    ("old", "new"),
+    [
+        ("/entry/12 /entry/123 /entry/1", "/entry/77 /entry/123 /entry/1"),
+        ("[show 12, 3,12] [show 4]", "[show 77, 3,77] [show 4]"),
+        ('<!-- wp:picture {"id":12,"x":12} /-->', '<!-- wp:picture {"id":77,"x":12} /-->'),
+        ('<!-- wp:gallery {"ids":[1,12,"12"]} -->', '<!-- wp:gallery {"ids":[1,77,"77"]} -->'),
+        ('<!-- wp:other {"id":12} /-->', '<!-- wp:other {"id":12} /-->'),
+        ('<!-- wp:picture {"id":12 -->', '<!-- wp:picture {"id":12 -->'),
+        (php({"t": "see /entry/12"}), php({"t": "see /entry/77"})),
+    ],
+)  # fmt: skip
+def test_numbers_in_texts_follow(old: str, new: str) -> None:
+    side = Side({name: {} for name in SHAPES}, LIVE)
+    maps = IdMaps()
+    maps.put("entries", 12, 77)
+    row: list[Cell] = [b"5", b"12", b"Title 12", old.encode(), b"", b"12"]
+    found = References(DEFINITION, side).renumbered("entries", SHAPES["entries"], row, row, maps)
+    assert found == [b"5", b"77", b"Title 12", new.encode(), b"", b"12"]
+
+
+def test_who_decides_and_what_is_asked_again() -> None:
+    world = railway()
+    world.local.put("entries", id=b"2", title="Of local")
+    world.live.put("entries", id=b"2", title="Of live")
+    first = copy.deepcopy(world)
+    decisions = Decisions(Rules((("comments", "incoming"), ("entries.title", "incoming"))))
+    first.merge("local", decisions)
+    assert first.live.get("entries", b"2", "title") == b"Of local" and not decisions.open
+    second = copy.deepcopy(world)
+    asked = Decisions()
+    second.merge("local", asked)
+    (conflict,) = asked.open
+    assert (conflict.base, conflict.incoming, conflict.target) == (
+        b"Halt 2",
+        b"Of local",
+        b"Of live",
+    )
+    made = {conflict.id: Decision(text=b"Of both")}
+    third = copy.deepcopy(world)
+    third.merge("local", Decisions(made=made))
+    assert third.live.get("entries", b"2", "title") == b"Of both"
+    world.live.put("entries", id=b"2", title="Of live, once more")
+    anew = Decisions(made=made)
+    world.merge("local", anew)
+    assert len(anew.open) == 1  # it is another one now

@@ -78,11 +78,17 @@ def _show_tables(out: Out, plan: MergePlan) -> None:
 
 
 def _lines(plan: MergePlan, wanted: Callable[[StepLine], bool]) -> list[str]:
-    return [
-        f"{_MARKS[one.kind]} {printable(one.title or f'{one.table} {one.key}')}"
-        for one in sorted(plan.lines, key=lambda one: ([*_MARKS].index(one.kind), one.title))
-        if wanted(one)
-    ]
+    found = sorted(
+        filter(wanted, plan.lines),
+        key=lambda one: ([*_MARKS].index(one.kind), one.table, one.title),
+    )
+    return [f"{_MARKS[one.kind]} {printable(_called(plan, one))}" for one in found]
+
+
+def _called(plan: MergePlan, one: StepLine) -> str:
+    if one.setting or (_is_entry(plan, one) and one.title):
+        return one.title
+    return f"{one.table}: {one.title or one.key}"
 
 
 def _listed(out: Out, what: str, lines: list[str], most: int | None) -> None:

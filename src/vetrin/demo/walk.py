@@ -14,12 +14,14 @@ from .sample import Sample
 
 @dataclass(frozen=True)
 class Step:
-    """One step. ``holds`` says, after the command, whether it did what ``tells`` promises."""
+    """One step. ``holds`` says, after the command, whether it did what ``tells`` promises; ``before`` is what people
+    do before it."""
 
     tells: str
     command: tuple[str, ...]
     code: int
     holds: Callable[[], bool]
+    before: Callable[[], None] = lambda: None
 
 
 def fingerprint(root: Path) -> dict[str, str]:
@@ -40,6 +42,14 @@ def _count(root: Path, sql: str) -> int:
         return int(connection.execute(sql).fetchone()[0])
     finally:
         connection.close()
+
+
+def _write(root: Path, *statements: tuple[str, tuple[object, ...]]) -> None:
+    connection = sqlite3.connect(root / "data" / "harrowmere.sqlite")
+    with connection:
+        for sql, values in statements:
+            connection.execute(sql, values)
+    connection.close()
 
 
 def steps(sample: Sample) -> list[Step]:
@@ -71,6 +81,20 @@ def steps(sample: Sample) -> list[Step]:
             and fingerprint(production) == before["production"]
         )
 
+    page = "INSERT INTO entries (kind, slug, title, body, state) VALUES ('page', ?, ?, ?, 'public')"
+
+    def both_go_on() -> None:
+        _write(local, (page, ("members", "Members area", f"{sample.address('local')}/entry/1")))
+        _write(
+            production,
+            (page, ("snow", "Snow on the line", "No trains today")),
+            ("INSERT INTO bookings (entry_id, name, seats) VALUES (5, 'Tamsin Oakhollow', 2)", ()),
+        )
+
+    def merged() -> bool:
+        new = "SELECT count(*) FROM entries WHERE title IN ('Members area', 'Snow on the line')"
+        return _count(local, new) == 2 and _count(local, bookings) == _count(production, bookings)
+
     def untouched() -> bool:
         return all(fingerprint(sample.root(name)) == before[name] for name in sample.ports)
 
@@ -99,5 +123,8 @@ def steps(sample: Sample) -> list[Step]:
              ("push", "staging", "--yes"), 0, pushed),
         Step("The very same build to production? Refused: production is read-only.",
              ("push", "production", "--confirm", "production"), 5, pushed),
-        Step("All of it is on record.", ("history",), 0, pushed),
+        Step("Both go on: local gets a page; production another one under the same number, and a booking. A merge\n"
+             "brings down what is new, and keeps what was made here.",
+             ("pull", "--merge", "--yes"), 0, merged, both_go_on),
+        Step("All of it is on record.", ("history",), 0, merged),
     ]  # fmt: skip

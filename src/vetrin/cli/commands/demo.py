@@ -80,6 +80,7 @@ def _walk(sample: Sample, out: Out) -> str | None:
 
 def _do(sample: Sample, step: Step, number: int, count: int, out: Out) -> bool:
     out.show("")
+    step.before()
     out.show(Panel(step.tells, title=f"{number} of {count}", title_align="left", expand=False))
     command = " ".join(step.command)
     out.show(lead(f"$ vetrin {command}", "bold"))
