@@ -9,8 +9,8 @@ import time
 from pathlib import Path
 
 
-def vetrin(folder: Path, *words: str) -> tuple[float, float]:
-    """Run a command in a project; its seconds and peak megabytes."""
+def vetrin(folder: Path, *words: str, codes: tuple[int, ...] = (0,)) -> tuple[float, float]:
+    """Run a command in a project, which is to end with one of ``codes``; its seconds and peak megabytes."""
     # An installed program has its bytecode; without it, each start would be a compilation.
     environ = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"}
     start = time.perf_counter()
@@ -19,8 +19,8 @@ def vetrin(folder: Path, *words: str) -> tuple[float, float]:
         cwd=folder, stdout=subprocess.DEVNULL, env=environ,
     )  # fmt: skip
     _, status, usage = os.wait4(process.pid, 0)
-    process.returncode = status
-    if status:
+    process.returncode = os.waitstatus_to_exitcode(status)
+    if process.returncode not in codes:
         raise RuntimeError(f"vetrin {' '.join(words)} failed")
     return time.perf_counter() - start, usage.ru_maxrss / 1024
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -196,8 +197,10 @@ def plan_merge(
     def tell(name: str) -> None:
         listener(Checking(name))
 
-    came = read_changes(incoming, store, shared, tell)
-    changed = read_changes(target, store, shared, tell)
+    with ThreadPoolExecutor(1, "target") as aside:  # the servers look at the same time
+        looking = aside.submit(read_changes, target, store, shared)
+        came = read_changes(incoming, store, shared, tell)
+        changed = looking.result()
     files = coming_files(incoming, target, store, shared, others)
     bare = [Column.parse(text) for text in target.definition.merge.file_names]
     naming = FileNames(files.renamed, files.folders, bare, target.definition.fixed)

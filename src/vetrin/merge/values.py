@@ -12,7 +12,6 @@ from ..rewrite.structured_values import (
     as_list,
     as_text,
     inner_text,
-    is_list,
     literal,
     parts_of,
     with_parts,
@@ -20,7 +19,7 @@ from ..rewrite.structured_values import (
 from .sequences import merge_sequences, merge_sets
 from .texts import merge_texts
 
-_DEEP = 64  # keys of a path; what lies deeper is one value
+_DEEP = 24  # keys of a path; what lies deeper is one value
 _POINTS_BACK = re.compile(rb"[;{:][rR]:\d+;")  # a number of another part: not to be moved
 _PHP_SCALAR = re.compile(rb"[ibd]:([^;]*);$")
 
@@ -130,7 +129,7 @@ def _merge_structures(
 ) -> bytes | None:
     target = versions.target
     assert target is not None
-    lists = all(value is None or is_list(value) for value in versions)
+    lists = all(map(_is_list, _five(parts)))
     one_length = len(
         {*map(len, (parts.incoming_base, parts.incoming, parts.target_base, parts.target))}
     )
@@ -153,6 +152,11 @@ def _merge_structures(
 
 def _five(parts: _Structures) -> tuple[dict[str, bytes], ...]:
     return parts.incoming_base, parts.incoming, parts.carried, parts.target_base, parts.target
+
+
+def _is_list(parts: dict[str, bytes]) -> bool:
+    """Whether a structure has numbers from 0 on for keys, in their order."""
+    return all(key == str(at) for at, key in enumerate(parts))
 
 
 def _merge_lists(

@@ -120,11 +120,6 @@ def parts_of(value: bytes) -> dict[str, bytes]:
     return {item.key: value[item.start : item.end] for item in _items(value)}
 
 
-def is_list(value: bytes) -> bool:
-    """Whether a structure has numbers from 0 on for keys, in their order."""
-    return [item.key for item in _items(value)] == [str(at) for at in range(len(_items(value)))]
-
-
 def inner_text(part: bytes) -> bytes | None:
     """The content of a part that is a string; None for any other part."""
     return _string(part)
