@@ -298,10 +298,14 @@ def test_new_pages_go_up_and_lead_where_they_led(two: tuple[Railway, Site2, Site
     body = str(live.one("SELECT body FROM entries WHERE title = 'Joining'"))
     assert body == f'<a href="{live.address}/entry/{members}">read this</a>'
     assert live.one("SELECT name FROM bookings WHERE id = ?", booking) == "Tamsin Oakhollow"
-    # The way back takes only that, and leaves what came since.
+    # The way back takes only that, and leaves and names what somebody did since.
     live.run("INSERT INTO comments (entry_id, author, body) VALUES (1, 'Jory', 'Hello')")
-    railway.vetrin("undo", "production", "--confirm", "production")
+    live.run("UPDATE entries SET title = 'Join us' WHERE title = 'Joining'")
+    joined = live.one("SELECT id FROM entries WHERE title = 'Join us'")
+    said = json.loads(railway.vetrin("undo", "production", "--confirm", "production", "--json"))
+    assert said["stayed"] == [f"entries: {joined}"]
     assert live.one("SELECT count(*) FROM entries WHERE title IN ('Members area', 'Joining')") == 0
+    assert live.one("SELECT count(*) FROM entries WHERE title = 'Join us'") == 1
     assert live.one("SELECT count(*) FROM comments WHERE author = 'Jory' AND body = 'Hello'") == 1
 
 
@@ -310,7 +314,12 @@ def test_after_a_merge_up_a_pull_changes_nothing_of_it(two: tuple[Railway, Site2
     local.write("Members area")
     live.write("Snow on the line")
     railway.vetrin(*UPWARDS)
+    there = json.loads(railway.vetrin("changes", "local", "--json"))
+    assert there["same"], there
+    there = json.loads(railway.vetrin("changes", "production", "--json", code=4))
+    assert [one["title"] for one in there["entries"]] == ["Snow on the line"]
     railway.vetrin("pull", "--merge", "--yes")
+    assert json.loads(railway.vetrin("changes", "production", "--json"))["same"]
     titles = "SELECT group_concat(title, '|') FROM (SELECT title FROM entries ORDER BY title)"
     assert local.one(titles) == live.one(titles)
     for words in (UPWARDS, ("pull", "--merge", "--yes")):

@@ -46,9 +46,11 @@ def must_merge(args: argparse.Namespace, parts: Sequence[str], *, merges: bool) 
         raise UsageError(
             "--prefer and --decisions are for a merge: pull --merge, push --parts data"
         )
-    if merges and parts not in ((), ("data",)):
+    others = [part for part in parts if part not in ("data", "media")]
+    if merges and (others or parts == ("media",)):
         raise UsageError(
-            f"a merge is of data; {', '.join(part for part in parts if part != 'data')} go by a command of their own"
+            "a merge is of data, with the media that belong to it; "
+            f"{', '.join(others or parts)} by a command of its own"
         )
 
 

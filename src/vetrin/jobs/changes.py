@@ -13,10 +13,11 @@ from datetime import datetime
 from typing import Any, Literal
 
 from ..cms import Definition
-from ..database import Table
+from ..database import Reader, Table
 from ..database.base import Cell
 from ..files import DigestCache, Entry, Patterns
 from ..inspect.compare import Expected
+from ..merge import Changed
 from ..merge.conditions import meets
 from ..rewrite.structured_values import differing_parts
 from ..site import (
@@ -27,6 +28,7 @@ from ..store import Store, open_snapshot
 from .journal import Run
 from .plan import Choices
 from .row_changes import Row, RowChange, TooLarge, row_changes
+from .rows_by_key import RowsByKey
 from .since import Since, earlier_of, left_of, own_of
 
 State = Literal["added", "changed", "removed"]
@@ -209,12 +211,34 @@ class _Work:
                     continue
                 tell(there.name)
                 try:
-                    for change in row_changes(earlier, table, there, reader, left):
+                    found = row_changes(earlier, table, there, reader, left)
+                    for change in self._since_merges(plain, there, reader, found):
                         self._count(plain, table, item, change, own)
                 except TooLarge:
                     item.state = "whole"
                 if item.state != "rows" or item.added or item.changed or item.removed:
                     self._found.tables.append(item)
+
+    def _since_merges(
+        self, plain: str, table: Table, reader: Reader, found: Iterator[RowChange]
+    ) -> Iterator[RowChange]:
+        """The changes that merges did not bring to the other side, or from there."""
+        common = self._since.common
+        if common is None or not common.rows or not table.key:
+            yield from found
+            return
+        names = [column.name for column in table.columns]
+        places = [names.index(name) for name in table.key]
+        changes = {
+            tuple((one.after or one.before or ())[place] for place in places): Changed(
+                one.before, one.after
+            )
+            for one in found
+        }
+        rows = RowsByKey(reader, table)
+        name = self._site.environment.name
+        for one in common.changes(name, plain, changes, rows.of).values():
+            yield RowChange(one.before, one.after)
 
     def _count(
         self,

@@ -18,6 +18,7 @@ from ..merge import RowStep, TableSides
 from ..merge.references import Row
 from ..site import PrefixedValues, ReadableSite, RowPipeline, Site
 from . import switching
+from .common_states import keep_common
 from .events import Listener, Phase, silent
 from .identity import where
 from .journal import DONE, Journals, Run
@@ -25,7 +26,7 @@ from .lock import only_run
 from .merge_files import stage_files
 from .merge_new_tables import lay_out_tables
 from .merge_plan import MergePlan
-from .merge_sides import keep_common, merge_rewriting
+from .merge_sides import merge_rewriting
 from .recovery import drop_parked, recover, taken_back_on_failure
 from .snapshot import Keeping
 from .switch import Switch

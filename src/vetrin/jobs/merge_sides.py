@@ -4,25 +4,22 @@ from __future__ import annotations
 
 import fnmatch
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from ..append_log import AppendLog
 from ..database import (
     AllOf,
     Batch,
     Condition,
     InSubquery,
-    KeyRanges,
     OneOf,
     Reader,
     Table,
-    can_copy_in_ranges,
 )
 from ..database.base import Cell
 from ..database.engines import engine_of
-from ..errors import NewerLog, Refused
+from ..errors import Refused
 from ..inspect.compare import Expected
 from ..merge import Changed, CommonState, Key, TableSides
 from ..merge.conditions import meets, text_of
@@ -38,15 +35,14 @@ from ..site import (
     signed_between,
 )
 from ..store import Store, open_snapshot
+from .common_states import common_since
 from .journal import Journals, Run
 from .plan import Choices
 from .row_changes import TooLarge, row_changes
+from .rows_by_key import RowsByKey
 from .since import Since, earlier_of, left_of, own_of
 
-FILE = "common.jsonl"
-_VERSION = 1
-_AT_ONCE = 500  # keys that one question asks for
-_READ_WHOLE = 32 << 20  # bytes of a table whose rows cannot be asked for by key
+_AT_ONCE = 500  # values that one question asks for
 _NEXT_NUMBER = re.compile(r"\bAUTO_INCREMENT=(\d+)")
 _APART = ("log", "cache", "index")  # roles of tables that each environment has for itself
 
@@ -90,42 +86,8 @@ def shared_state(
         )
     run = max(found, key=lambda item: item.number)
     manifest = manifests[run.baseline]
-    merges = [
-        merged
-        for target in (one, other)
-        for merged in journals.standing(target, ("merge",))
-        if merged.number > run.number and {merged.source, merged.target} == {one, other}
-    ]
-    common = CommonState(run.source)
-    mixed = engine_of(manifest.data.engine).any_type if manifest.data is not None else False
-    if merges:
-        newest = max(merges, key=lambda item: item.number)
-        common = _kept(newest, run.source, mixed=mixed)
+    common = common_since(journals, run, manifest)
     return Shared(Since(manifest, "source", run), run, common, choices(run))
-
-
-def _kept(merge: Run, first: str, *, mixed: bool) -> CommonState:
-    log = AppendLog(merge.folder / FILE, "common state", _VERSION)
-    try:
-        events = log.read()
-        if log.there and events.sound and events.version == _VERSION:
-            return CommonState.of_lines(first, events.items, mixed=mixed)
-    except (NewerLog, KeyError, TypeError, ValueError):
-        pass
-    raise Refused(
-        f"what run {merge.number} merged is not on record any more, so that nothing tells what is new since",
-        "a pull brings both to one state again",
-    )
-
-
-def keep_common(run: Run, common: CommonState, *, mixed: bool) -> None:
-    """Put on record, in a run's folder, what both have in common after it. Raises OSError."""
-    log = AppendLog(run.folder / FILE, "common state", _VERSION)
-    log.remove()
-    log.begin()
-    for line in common.lines(mixed=mixed):
-        log.append(line, durable=False)
-    log.append({"away": [], "alone": []}, durable=True)
 
 
 @dataclass
@@ -180,7 +142,7 @@ def read_changes(
                 )
                 for one in changes
             }
-            rows = RowsByKey(site, reader, now)
+            rows = RowsByKey(reader, now)
             mine = shared.common.changes(site.environment.name, name, mine, rows.of)
             if mine:
                 found.tables[name] = mine
@@ -200,48 +162,6 @@ def is_of_visitors(site: ReadableSite, name: str) -> bool:
     """Whether a table's rows come from visitors, by what the definition says of its name."""
     patterns = site.definition.roles.get("visitors", ())
     return any(fnmatch.fnmatchcase(name, pattern) for pattern in patterns)
-
-
-class RowsByKey:
-    """Reads rows of a table by their keys."""
-
-    def __init__(self, site: ReadableSite, reader: Reader, table: Table) -> None:
-        self._reader = reader
-        self._table = table
-        self._mixed = engine_of(site.database.engine).any_type
-
-    def of(self, keys: Iterable[Key]) -> dict[Key, Row]:
-        """The rows that are there, by key.
-
-        Raises:
-            Refused: the table is too large to be read as a whole, which it would have to be.
-        """
-        wanted = {*keys}
-        if not wanted:
-            return {}
-        names = [column.name for column in self._table.columns]
-        places = [names.index(name) for name in self._table.key]
-        found: dict[Key, Row] = {}
-        for batch in self._batches(wanted):
-            for row in batch.each():
-                key = tuple(row[place] for place in places)
-                if key in wanted:
-                    found[key] = row
-        return found
-
-    def _batches(self, wanted: set[Key]) -> Iterator[Batch]:
-        if can_copy_in_ranges(self._table):
-            numbers = sorted(tuple(int(cell) for cell in key) for key in wanted)  # type: ignore[arg-type]
-            for at in range(0, len(numbers), _AT_ONCE):
-                some = KeyRanges(keys=frozenset(numbers[at : at + _AT_ONCE]))
-                yield from self._reader.rows(self._table, key_range=some)
-            return
-        if self._table.size > _READ_WHOLE:
-            raise Refused(
-                f"{self._table.name} has no key of numbers, and is too large to be merged row by row",
-                "",
-            )
-        yield from self._reader.rows(self._table)
 
 
 class MergeSide:
@@ -281,7 +201,7 @@ class MergeNeighbours:
     def rows(self, table: str, keys: Iterable[Key]) -> dict[Key, Row]:
         """The target's rows of some keys."""
         there = self._table(table)
-        return {} if there is None else RowsByKey(self._site, self._reader, there).of(keys)
+        return {} if there is None else RowsByKey(self._reader, there).of(keys)
 
     def find(self, table: str, column: str, values: Iterable[Cell]) -> list[Row]:
         """The target's rows of which a column has one of some values."""
@@ -303,7 +223,7 @@ class MergeNeighbours:
             tuple(one if mixed and isinstance(one, int) else str(one).encode() for one in key)
             for key in keys
         ]
-        return [*RowsByKey(self._site, self._reader, table).of(cells).values()]
+        return [*RowsByKey(self._reader, table).of(cells).values()]
 
     def next_number(self, table: str) -> int:
         """A number above all that the target gave to rows of a table."""

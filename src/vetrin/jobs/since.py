@@ -7,9 +7,11 @@ from dataclasses import dataclass
 from ..config import Environment, Leave
 from ..errors import NothingToDo
 from ..inspect.compare import Expected
+from ..merge import CommonState
 from ..site import PrefixedValues, ReadableSite, Rewriting, RowPipeline, mapping_for
 from ..store import Manifest, Store
 from .baseline import Notes
+from .common_states import common_since
 from .exclusions import left_kinds, work_out
 from .expected import expected_of
 from .journal import Journals, Run
@@ -21,11 +23,12 @@ from .row_changes import Earlier, Left
 @dataclass(frozen=True)
 class Since:
     """What an environment is compared with: a ``manifest`` in a store, of a ``run`` where that is a baseline, and in
-    which ``role`` the environment took part in it."""
+    which ``role`` the environment took part in it. ``common`` is what merges made of it since."""
 
     manifest: Manifest
     role: str
     run: Run | None = None
+    common: CommonState | None = None
 
     @property
     def other(self) -> str:
@@ -44,11 +47,13 @@ def last_since(store: Store, journals: Journals, environment: Environment) -> Si
     for run in journals.standing(environment.name):
         if "data" in run.parts or "media" in run.parts:
             if run.baseline in manifests:
-                return Since(manifests[run.baseline], "target", run)
+                manifest = manifests[run.baseline]
+                return Since(manifest, "target", run, common_since(journals, run, manifest))
             break  # what it holds is of something that is not known any more
     for run in sorted(journals.runs(), key=lambda run: -run.number):
         if run.source == environment.name and run.baseline in manifests:
-            return Since(manifests[run.baseline], "source", run)
+            manifest = manifests[run.baseline]
+            return Since(manifest, "source", run, common_since(journals, run, manifest))
     raise NothingToDo(
         f"no transfer from or to {environment.name} is known that its content could be compared with",
         "after the next pull there is one; `--since SNAPSHOT` compares with a snapshot of it",

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from ..database import Attachment, Database, Exchange, hidden_name
+from ..database import Attachment, Database, Exchange, Patch, hidden_name
 from ..errors import NothingToDo, Refused
 from ..inspect.web_check import Home, look_at_home
+from ..merge.conditions import text_of
 from ..site import Site
 from . import switching
 from .events import Listener, Phase, silent
@@ -17,6 +18,7 @@ from .lock import only_run
 from .plan import may_write
 from .reconnect import persistently
 from .recovery import let_go, recover, taken_back_on_failure
+from .rows_by_key import RowsByKey
 from .switch import Switch, own_again
 
 
@@ -170,7 +172,37 @@ def _undo(target: Site, last: Run, run: Run, listener: Listener) -> None:
 
     changed = persistently(target, work, listener)
     target.forget()
-    run.write(DONE, report={"undid": last.number, "patched_rows": changed})
+    written = last.report.get("rows", last.report.get("patched_rows"))
+    stayed = _stayed(target, switch.patches) if written not in (None, changed) else []
+    report = {"undid": last.number, "patched_rows": changed, "stayed": stayed}
+    run.write(DONE, report=report)
+
+
+def _stayed(target: Site, patches: Sequence[Patch]) -> list[str]:
+    """The rows that could not be put back, as somebody changed them since: by table, with their keys."""
+    found: list[str] = []
+    there = {table.name: table for table in target.tables}
+    with target.database.reading() as reader:
+        for patch in patches:
+            table = there.get(patch.table)
+            if table is None or list(table.key) != patch.key:
+                continue
+            names = [column.name for column in table.columns]
+            compared = [names.index(name) for name in patch.compared]
+            rows = RowsByKey(reader, table)
+            before, after = (
+                rows.all_of(replace(table, name=name)) for name in (patch.before, patch.after)
+            )
+            now = rows.of({*before, *after})
+            for key in sorted({*before, *after}, key=repr):
+                wanted, row = after.get(key), now.get(key)
+                if (wanted is None) != (row is None) or (
+                    wanted is not None
+                    and row is not None
+                    and any(wanted[place] != row[place] for place in compared)
+                ):
+                    found.append(f"{table.name}: {', '.join(map(text_of, key))}")
+    return found
 
 
 def _back(target: Site, last: Run, run: Run) -> Switch:

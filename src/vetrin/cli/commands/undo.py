@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from ...errors import ExitStatus
+from ...files import some_of
 from ...jobs import Run, as_it_was, may_write, take_back_of_others, undo_and_look, undoable
 from ...jobs.undo import Undone
 from ...site import open_site
@@ -66,7 +67,8 @@ def _show_what_comes_back(out: Out, last: Run, name: str) -> None:
     )
     parts = _parts(last)
     out.show(text.append(f": {', '.join(parts)}" if parts else ""))
-    if (last.switch.exchanges or last.switch.moves) and not last.unfinished:
+    replaced = last.kind != "merge" and (last.switch.exchanges or last.switch.moves)
+    if replaced and not last.unfinished:
         out.show(
             lead("! ", "warning").append(
                 f"What was changed in {name} since then goes too; `vetrin undo {name}` once more brings it back."
@@ -107,6 +109,12 @@ def _show_outcome(out: Out, last: Run, outcome: Undone, name: str) -> None:
                 f"Run {done.number}: {name} is as it was before run {last.number}", style=""
             )
         )
+    stayed = done.report.get("stayed") or []
+    if stayed and done.number != last.number:
+        rows = plural(
+            len(stayed), "row was changed since and stays", "rows were changed since and stay"
+        )
+        out.show(lead("! ", "warning").append(f"{rows} as it is: {some_of(stayed, 8)}"))
     if outcome.broke and before is not None and after is not None:
         out.show(lead("! ", "bad").append(f"the home page {after.says}; before, it {before.says}"))
         out.show(f"  → vetrin undo {name} once more brings back what was there")
@@ -114,6 +122,7 @@ def _show_outcome(out: Out, last: Run, outcome: Undone, name: str) -> None:
         "undo",
         {
             "undoes": last.number, "run": done.number, "done": True,
+            "stayed": stayed,
             "home_before": vars(before) if before else None,
             "home_after": vars(after) if after else None,
         },
