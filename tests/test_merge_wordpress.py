@@ -119,6 +119,9 @@ def test_all_of_both_is_there_and_leads_where_it_led(sites: Sites) -> None:
             'fares' => get_post($ids['Fares'])->post_content,
             'comments' => (int) get_post($ids['Fares'])->comment_count,
             'description' => get_option('blogdescription'),
+            'widgets' => array_map(function ($one) { return get_option('widget_text')[(int) substr($one, 5)]['title']; },
+                get_option('sidebars_widgets')['side']),
+            'home' => get_option('widget_text')[4]['text'],
         ));
         """,
     )
@@ -135,6 +138,8 @@ def test_all_of_both_is_there_and_leads_where_it_led(sites: Sites) -> None:
         page["term"],
     ]
     assert page["parent"] == [page["first"]]
+    assert page["widgets"] == ["Desk", "Live", "Here"]
+    assert page["home"] == f'<a href="{live.address}/">home</a>'
     assert page["galas"] == 2 and page["sticky"] == ["Winter gala"]
     assert (
         page["fares"]

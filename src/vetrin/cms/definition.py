@@ -29,6 +29,7 @@ from .rules import (
     MergeRule,
     NamedSetting,
     NaturalRule,
+    NumberedRule,
     RecountRule,
     ReferenceRule,
     RowsRule,
@@ -77,6 +78,7 @@ class Definition:
     naturals: tuple[NaturalRule, ...] = ()
     sets: tuple[SetRule, ...] = ()
     distinct: tuple[DistinctRule, ...] = ()
+    numbered: tuple[NumberedRule, ...] = ()
     merge: MergeRule = field(default_factory=MergeRule)
     recounts: tuple[RecountRule, ...] = ()
     kept_rows: Mapping[str, KeptRows] = field(default_factory=dict)
@@ -99,8 +101,8 @@ class Definition:
 
 _TOP = ("name", "title", "site", "version", "runtime", "serve", "configuration", "parts", "maintenance", "tables",
         "settings", "setting", "rewrite", "signed", "prefix", "entries", "count", "rows", "link", "reference",
-        "natural", "set", "distinct", "merge", "recount", "keep", "extension", "arrival", "address-rules",
-        "address-columns", "copy", "check")  # fmt: skip
+        "natural", "set", "distinct", "numbered", "merge", "recount", "keep", "extension", "arrival",
+        "address-rules", "address-columns", "copy", "check")  # fmt: skip
 
 
 def parse_definition(text: str, where: str) -> Definition:
@@ -167,6 +169,7 @@ def parse_definition(text: str, where: str) -> Definition:
         naturals=several("natural", NaturalRule),
         sets=several("set", SetRule),
         distinct=several("distinct", DistinctRule),
+        numbered=several("numbered", NumberedRule),
         merge=one("merge", MergeRule) or MergeRule(),
         recounts=several("recount", RecountRule),
         kept_rows={item.name: item for item in several("keep", KeptRows)},

@@ -249,6 +249,20 @@ class DistinctRule:
 
 
 @dataclass(frozen=True)
+class NumberedRule:
+    """Structured values in the column ``at``, in rows that meet ``where``, whose keys are numbers that the site gives
+    one after the other. What is called after such a key is written as ``called``, with {name}, what the row's
+    column ``name`` holds ``without`` its beginning, and {key} in it, in the columns ``in_``."""
+
+    at: str
+    name: str
+    called: str
+    in_: tuple[str, ...]
+    where: Where = field(default_factory=dict)
+    without: str = ""
+
+
+@dataclass(frozen=True)
 class SetRule:
     """Lists in which only counts what is in them: in the column ``at``, in rows that meet ``where``, at ``paths`` of
     keys; without a path the value itself."""

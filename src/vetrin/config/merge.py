@@ -12,6 +12,7 @@ from ..cms.rules import (
     LinkRule,
     MergeRule,
     NaturalRule,
+    NumberedRule,
     ReferenceRule,
     SetRule,
     read_rule,
@@ -25,6 +26,7 @@ _RULES: dict[str, tuple[str, type[Any]]] = {
     "natural": ("naturals", NaturalRule),
     "set": ("sets", SetRule),
     "distinct": ("distinct", DistinctRule),
+    "numbered": ("numbered", NumberedRule),
 }
 _LISTS = ("own", "leave", "texts")
 

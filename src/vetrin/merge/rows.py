@@ -19,7 +19,8 @@ from ..database.row_codec import Text
 from .conditions import meets, text_of
 from .conflicts import Conflict, Decision, Decisions, Kind
 from .identities import Entry, Identities
-from .references import IdMaps, References, Row
+from .numbered import Renames, clashing_keys, names_of, with_keys, with_names
+from .references import Column, IdMaps, References, Row
 from .sides import Changed, Key, MergeRules, Neighbours, TableSides, whole
 from .values import ValueMerge, Versions, merge_value
 
@@ -105,6 +106,7 @@ class _Merge:
 
     def done(self) -> Merged:
         self._look_at_targets()
+        self._give_keys()
         self._leading_nowhere()
         for entries in self._entries.values():
             for entry in entries:
@@ -123,6 +125,38 @@ class _Merge:
             if keys:
                 for key, row in self._near.rows(name, keys).items():
                     self._there[name, key] = row
+
+    def _give_keys(self) -> None:
+        """Have parts of values that come get other keys where the target gave the same ones to parts of its own."""
+        for rule in self._rules.definition.numbered:
+            table, _, column = rule.at.partition(".")
+            where = self._near.incoming.condition(rule.where)
+            renames: dict[bytes, bytes] = {}
+            for entry in self._entries.get(table, ()):
+                names = entry.sides.names
+                after, carried = entry.after, entry.carried
+                if after is None or carried is None or entry.target_key is None:
+                    continue
+                now = self._now(entry)
+                if now is None or not meets(where, names, after, self._near.incoming.within):
+                    continue
+                place = names.index(column)
+                before = None if entry.before is None else entry.before[place]
+                keys = clashing_keys(before, carried[place], now[place])
+                if keys:
+                    cells = list(carried)
+                    cells[place] = with_keys(carried[place], keys)
+                    entry.carried = cells
+                    renames.update(names_of(rule, names, after, keys))
+            for text in rule.in_ if renames else ():
+                self._follow_keys(Column.parse(text), renames)
+
+    def _follow_keys(self, column: Column, renames: Renames) -> None:
+        for entry in self._entries.get(column.table, ()):
+            if entry.carried is None:
+                continue
+            table, names = entry.sides.name, entry.sides.names
+            entry.carried = with_names(column, table, names, entry.carried, renames)
 
     def _now(self, entry: Entry) -> Row | None:
         assert entry.target_key is not None
@@ -480,7 +514,11 @@ class _Merge:
                 if cells[0] == cells[1] or column.name in entry.sides.table.key:
                     continue
                 values = [_raw(cell) for cell in cells]
-                how = ValueMerge(lambda path, base, incoming, there: incoming, text=column.text)
+                how = ValueMerge(
+                    lambda path, base, incoming, there: incoming,
+                    self._sets(entry.sides, then, column.name),
+                    column.text,
+                )
                 value = merge_value(Versions(*values), how)
                 target[place] = _typed(cells[4] if cells[4] is not None else cells[2], value)
         self._found.agreed.append(

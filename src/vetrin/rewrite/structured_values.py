@@ -142,6 +142,16 @@ def with_parts(value: bytes, parts: Mapping[str, bytes | None]) -> bytes:
     return value
 
 
+def with_other_keys(value: bytes, keys: Mapping[str, str]) -> bytes:
+    """The value with other numbers in place of some of its keys that are numbers; all parts keep their places."""
+    for item in reversed(_items(value)):
+        if item.key in keys:
+            head = value[item.head : item.start]
+            new = head.replace(item.key.encode(), keys[item.key].encode(), 1)
+            value = value[: item.head] + new + value[item.start :]
+    return value
+
+
 def as_list(parts: Sequence[bytes], like: bytes) -> bytes:
     """A list of parts as they stand in ``like``, which is a list."""
     if looks_serialised(like):
