@@ -366,6 +366,24 @@ def test_what_both_changed_is_asked_and_can_be_handed_back(
     assert live.one("SELECT title FROM entries WHERE id = 3") == "Tickets"
 
 
+def test_secrets_and_escapes_are_not_shown(two: tuple[Railway, Site2, Site2]) -> None:
+    railway, local, live = two
+    for site, word in ((local, "mine"), (live, "theirs")):
+        site.run("INSERT INTO settings VALUES ('api_key', ?)", f"word-{word}")
+        site.run("UPDATE entries SET title = ? WHERE id = 3", f"\x1b[31m{word}")
+    said = railway.vetrin(*UPWARDS, "--dry-run", code=5)
+    assert "(not shown)" in said and "word-" not in said and "\x1b" not in said
+    found = railway.vetrin(*UPWARDS, "--json", code=5)
+    assert "word-" not in found
+    decided = json.loads(found)
+    for conflict in decided["conflicts"]:
+        conflict["take"] = "local"
+    path = railway.folder / "decided.json"
+    path.write_text(json.dumps(decided))
+    railway.vetrin(*UPWARDS, "--decisions", str(path))
+    assert live.one("SELECT value FROM settings WHERE name = 'api_key'") == "word-mine"
+
+
 def test_a_dry_run_says_it_all_and_writes_nothing(two: tuple[Railway, Site2, Site2]) -> None:
     railway, local, live = two
     local.write("Members area")

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable
 from rich.text import Text
 
 from ..files import printable, some_of
-from ..jobs.merge_plan import MergePlan, StepLine
+from ..jobs.merge_plan import MergePlan, StepLine, shown
 from ..merge import Conflict, Decision
 from .common import moment
 from .console import Out, lead, number, plural, size
@@ -61,7 +61,7 @@ def show_merge(out: Out, plan: MergePlan, *, every: bool, asks: bool = False) ->
         out.show(lead("Renamed: ", "bold").append(printable(text), style=""))
     _show_kept(out, plan)
     for name, why in sorted(plan.odd.items()):
-        out.show(lead("! ", "warning").append(f"{name} is not merged: {why}", style=""))
+        out.show(lead("! ", "warning").append(printable(f"{name} is not merged: {why}"), style=""))
     _show_conflicts(out, plan, every=every, asks=asks)
 
 
@@ -152,10 +152,12 @@ def conflict_lines(plan: MergePlan, conflict: Conflict) -> Iterable[Text]:
     """What a conflict is about, and what both sides have."""
     said = _SAYS[conflict.kind].format(incoming=plan.incoming.name, target=plan.target.name)
     title = conflict.title or conflict.key
-    named = f"{printable(title)} · {conflict.place}" if not conflict.name else conflict.place
+    named = f"{title} · {conflict.place}" if not conflict.name else conflict.place
     if conflict.kind in ("removed-here", "leads-nowhere") and conflict.path:
-        named = f"{printable(title)} · {conflict.table} ({', '.join(conflict.path)})"
-    yield lead("  ? ", "warning").append(named, style="").append(f": {said}", style="dim")
+        named = f"{title} · {conflict.table} ({', '.join(conflict.path)})"
+    yield (
+        lead("  ? ", "warning").append(printable(named), style="").append(f": {said}", style="dim")
+    )
     if conflict.kind in ("value", "made-twice"):
         width = max(len(plan.incoming.name), len(plan.target.name), len("before"))
         for who, value in (
@@ -164,12 +166,15 @@ def conflict_lines(plan: MergePlan, conflict: Conflict) -> Iterable[Text]:
             (plan.incoming.name, conflict.incoming),
         ):
             if who != "before" or value is not None:
-                yield lead(f"      {who:{width}}  ", "dim").append(shown(value), style="")
+                yield lead(f"      {who:{width}}  ", "dim").append(
+                    in_a_line(conflict, value), style=""
+                )
 
 
-def shown(value: bytes | None) -> str:
+def in_a_line(conflict: Conflict, value: bytes | None) -> str:
     """A value in a line, cut where it is long."""
-    if value is None:
+    whole = shown(conflict, value)
+    if whole is None:
         return "(nothing)"
-    text = printable(value.decode("utf-8", "replace").replace("\n", "⏎"))
+    text = printable(whole.replace("\n", "⏎"))
     return text if len(text) <= _LONG else text[: _LONG - 1] + "…"

@@ -11,8 +11,9 @@ from pathlib import Path
 from ..config import Environment, Project
 from ..errors import ExitStatus, ProjectError, Refused, UsageError
 from ..jobs import Keeping, must_be_whole, only_run, put_right
+from ..jobs.changes import NOT_SHOWN
 from ..jobs.merge import MergeReport, agreed_merge, merge
-from ..jobs.merge_plan import MergePlan, plan_merge
+from ..jobs.merge_plan import MergePlan, plan_merge, shown
 from ..jobs.merge_sides import shared_state
 from ..merge import Conflict, Decision, Decisions, Rules, Take, take_of
 from ..site import open_site
@@ -20,7 +21,7 @@ from ..store import open_store
 from .choices import chosen_by
 from .common import journals_of, words_of
 from .console import Out, lead, plural
-from .merge_view import conflict_lines, show_merge, shown
+from .merge_view import conflict_lines, show_merge
 from .progress import listener
 from .stored import show_way_back, store_of
 
@@ -219,13 +220,14 @@ def _decide(args: argparse.Namespace, out: Out, plan: MergePlan, made: dict[str,
 
 def _asked(out: Out, plan: MergePlan, conflict: Conflict) -> Decision | None:
     choices: Sequence[str] = [f"{plan.target.name}'s", f"{plan.incoming.name}'s"]
-    if conflict.kind in ("value", "made-twice"):
+    hidden = NOT_SHOWN in (shown(conflict, conflict.target), shown(conflict, conflict.incoming))
+    if conflict.kind in ("value", "made-twice") and not hidden:
         choices = [*choices, _EDIT]
     answer = out.choose("What is to stand?", choices)
     if answer is None:
         return None
     if answer == _EDIT:
-        there = shown(conflict.target) if conflict.target is not None else ""
+        there = shown(conflict, conflict.target) or ""
         return Decision(text=out.ask("Type it", there).encode())
     return Decision("target" if answer == choices[0] else "incoming")
 

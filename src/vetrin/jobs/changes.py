@@ -369,9 +369,14 @@ def _text(cell: Cell) -> str:
     return "" if cell is None else _raw(cell).decode("utf-8", "replace")
 
 
+def is_secret(name: str, text: bytes) -> bool:
+    """Whether a value, or what it is called, looks like a secret: such is never shown."""
+    return bool(_SECRET.search(name) or _HASH.search(text))
+
+
 def _shown(name: str, text: bytes) -> str:
     """A value for a person: cut where it is long, and nothing of what looks like a secret."""
-    if _SECRET.search(name) or _HASH.search(text):
+    if is_secret(name, text):
         return NOT_SHOWN
     whole = text.decode("utf-8", "replace")
     return whole if len(whole) <= _LONG else whole[: _LONG - 1] + "…"

@@ -34,6 +34,7 @@ from ..merge.conditions import text_of
 from ..merge.references import Column, Row
 from ..site import ReadableSite, Site
 from ..store import Store
+from .changes import NOT_SHOWN, is_secret
 from .events import Checking, Listener, Phase, silent
 from .journal import Run
 from .merge_files import ComingFiles, FileNames, coming_files
@@ -155,16 +156,19 @@ def conflict_json(conflict: Conflict, decision: Decision | None, plan: MergePlan
         "column": conflict.column or None,
         "path": list(conflict.path),
         "title": conflict.title or conflict.name or None,
-        "before": _shown(conflict.base),
-        plan.incoming.name: _shown(conflict.incoming),
-        plan.target.name: _shown(conflict.target),
+        "before": shown(conflict, conflict.base),
+        plan.incoming.name: shown(conflict, conflict.incoming),
+        plan.target.name: shown(conflict, conflict.target),
         "take": None if decision is None or decision.text is not None else names[decision.take],
-        "text": None if decision is None else _shown(decision.text),
+        "text": None if decision is None else shown(conflict, decision.text),
     }
 
 
-def _shown(value: bytes | None) -> str | None:
-    return None if value is None else value.decode("utf-8", "replace")
+def shown(conflict: Conflict, value: bytes | None) -> str | None:
+    """A value of a conflict as it may be shown: nothing of what looks like a secret."""
+    if value is None:
+        return None
+    return NOT_SHOWN if is_secret(conflict.place, value) else value.decode("utf-8", "replace")
 
 
 def plan_merge(
