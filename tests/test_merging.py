@@ -14,6 +14,7 @@ import pytest
 from killing import killed_after
 from line import Line
 from railway import Railway
+from ssh_server import SshServer
 from vetrin.config import load_project
 from vetrin.errors import Refused, RowsMoved
 from vetrin.jobs import Choices, Journals, only_run, put_right, undo
@@ -515,3 +516,36 @@ def test_a_new_table_comes_as_a_whole_and_names_rows_as_they_are_there(
     assert live.one("SELECT link FROM stamps") == f"{live.address}/entry/1"
     railway.vetrin("undo", "production", "--confirm", "production")
     assert live.one("SELECT count(*) FROM sqlite_master WHERE name = 'stamps'") == 0
+
+
+@pytest.fixture
+def far(
+    two: tuple[Railway, Site2, Site2], ssh: SshServer, monkeypatch: pytest.MonkeyPatch
+) -> tuple[Railway, Site2, Site2]:
+    """The same with production on a host."""
+    railway, local, live = two
+    monkeypatch.setenv("HOME", str(ssh.home))
+    toml = railway.folder / "vetrin.toml"
+    host = f'host = "ssh://{ssh.name}"\nroot = "{railway.folder / "production"}"'
+    toml.write_text(toml.read_text().replace('root = "production"', host))
+    railway.vetrin("pull", "--yes")
+    return railway, local, live
+
+
+def test_a_merge_over_ssh_goes_both_ways(far: tuple[Railway, Site2, Site2]) -> None:
+    railway, local, live = far
+    first = local.write("Members area", '<img src="HOME/media/2026/11/engine.png">')
+    folder = railway.folder / "local/media/2026/11"
+    folder.mkdir(parents=True)
+    (folder / "engine.png").write_bytes(b"an engine")
+    assert live.write("Snow on the line") == first
+    report = json.loads(railway.vetrin(*UPWARDS, "--json"))
+    assert [one["target"] for one in report["files"]] == ["media/2026/11/engine.png"]
+    assert (railway.folder / "production/media/2026/11/engine.png").read_bytes() == b"an engine"
+    body = f'<img src="{live.address}/media/2026/11/engine.png">'
+    assert live.one("SELECT body FROM entries WHERE title = 'Members area'") == body
+    railway.vetrin("pull", "--merge", "--yes")
+    assert local.one("SELECT count(*) FROM entries WHERE title = 'Snow on the line'") == 1
+    assert json.loads(railway.vetrin(*UPWARDS, "--json"))["tables"] == []
+    railway.vetrin("undo", "local", "--yes")
+    assert local.one("SELECT count(*) FROM entries WHERE title = 'Snow on the line'") == 0
