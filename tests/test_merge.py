@@ -213,6 +213,13 @@ class Near:
         at, wanted = SHAPES[name].index(column), set(values)
         return [row for row in self.target.content[name].values() if row[at] in wanted]
 
+    def brought(self, name: str, column: str, value: Cell) -> list[tuple[list[Cell], list[Cell]]]:
+        at = SHAPES[name].index(column)
+        rows = [row for row in self.incoming.content[name].values() if row[at] == value]
+        return [
+            (row, World.carried({name: {(): row}}, self.incoming.own)[name][()]) for row in rows
+        ]
+
     def next_number(self, name: str) -> int:
         return self.target.given[name] + 1
 
@@ -683,6 +690,26 @@ def test_numbers_in_texts_follow(old: str, new: str) -> None:
     row: list[Cell] = [b"5", b"12", b"Title 12", old.encode(), b"", b"12"]
     found = References(DEFINITION, side).renumbered("entries", SHAPES["entries"], row, row, maps)
     assert found == [b"5", b"77", b"Title 12", new.encode(), b"", b"12"]
+
+
+def test_what_comes_back_comes_with_all_that_belongs_to_it() -> None:
+    world = railway()
+    tag = world.local.put("tags", slug="late", about="Late")
+    world.local.put("labels", entry=2, tag=tag)
+    world.pull()
+    world.live.put("tags", slug="late", about="Late")
+    world.live.put("labels", entry=2, tag=2)
+    world.pull()
+    world.local.put("entries", id=b"2", title="Of local")
+    world.live.remove("entries", (b"2",))
+    decisions = Decisions(Rules((("entries", "incoming"),)))
+    world.merge("local", decisions)
+    assert world.live.get("entries", b"2", "title") == b"Of local" and not decisions.open
+    assert [row[3] for row in world.live.content["data"].values() if row[1] == b"2"] == [b"1"]
+    assert (b"2", b"2") in world.live.content["labels"]
+    again = Decisions()
+    assert world.merge("local", again).steps == [] and not again.open
+    assert world.merge("live", again).steps == [] and not again.open
 
 
 def test_who_decides_and_what_is_asked_again() -> None:

@@ -447,6 +447,38 @@ def test_what_visitors_made_stays_unless_somebody_says_otherwise(
     assert live.one("SELECT count(*) FROM entries WHERE id = ?", entry) == 1
 
 
+def test_an_entry_that_was_removed_there_comes_back_with_what_belongs_to_it(
+    two: tuple[Railway, Site2, Site2],
+) -> None:
+    railway, local, live = two
+    entry = live.one("SELECT entry_id FROM bookings GROUP BY entry_id ORDER BY count(*) DESC")
+    bookings = live.one("SELECT count(*) FROM bookings WHERE entry_id = ?", entry)
+    for table, column in (("bookings", "entry_id"), ("comments", "entry_id"), ("entries", "id")):
+        live.run(f"DELETE FROM {table} WHERE {column} = ?", entry)
+    local.run("UPDATE entries SET title = 'Steam Gala, again' WHERE id = ?", entry)
+    found = json.loads(railway.vetrin(*UPWARDS, "--json", code=5))
+    assert [one["kind"] for one in found["conflicts"]] == ["removed-there"]
+    railway.vetrin(*UPWARDS, "--prefer", "local")
+    assert live.one("SELECT title FROM entries WHERE id = ?", entry) == "Steam Gala, again"
+    assert live.one("SELECT count(*) FROM bookings WHERE entry_id = ?", entry) == bookings
+    assert json.loads(railway.vetrin(*UPWARDS, "--json"))["tables"] == []
+
+
+def test_an_undone_pull_takes_the_merges_on_top_of_it_along(
+    two: tuple[Railway, Site2, Site2],
+) -> None:
+    """What a merge left in common counts only on top of the transfer that it was made on."""
+    railway, local, live = two
+    local.write("Members area")
+    railway.vetrin("pull", "--full", "--yes")
+    local.write("Joining")
+    railway.vetrin(*UPWARDS)
+    railway.vetrin("undo", "local", "--yes")  # the second pull
+    found = json.loads(railway.vetrin(*UPWARDS, "--dry-run", "--json"))
+    assert [one["title"] for one in found["rows"]] == ["Members area"]
+    assert live.one("SELECT count(*) FROM entries WHERE title = 'Joining'") == 1
+
+
 def test_a_name_that_is_taken_gets_a_number(two: tuple[Railway, Site2, Site2]) -> None:
     railway, local, live = two
     local.write("Snow", slug="snow")

@@ -24,7 +24,7 @@ def common_since(journals: Journals, run: Run, manifest: Manifest) -> CommonStat
         merged
         for target in pair
         for merged in journals.standing(target, ("merge",))
-        if merged.number > run.number and {merged.source, merged.target} == pair
+        if merged.report.get("since") == run.number and {merged.source, merged.target} == pair
     ]
     if not merges:
         return CommonState(run.source)

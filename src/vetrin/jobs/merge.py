@@ -116,6 +116,7 @@ def _carry_out(
     run.write(
         DONE,
         report={
+            "since": plan.since.number,
             "rows": len(plan.steps),
             "tables": report,
             "files": len(plan.files.entries),

@@ -212,8 +212,8 @@ def plan_merge(
     for path in files.differing:
         odd[path] = "the file is not the same on both sides; `--parts media` brings it"
     kept = shared.choices.keep.tables if incoming.environment.name == shared.run.target else ()
-    with target.database.reading() as reader:
-        near = MergeNeighbours(incoming, target, reader)
+    with target.database.reading() as reader, incoming.database.reading() as theirs:
+        near = MergeNeighbours(incoming, target, reader, theirs)
         titles = _Titles(target)
         rules = MergeRules(
             target.definition,

@@ -187,13 +187,18 @@ class MergeSide:
 
 
 class MergeNeighbours:
-    """Implements ``merge.Neighbours`` on two open environments; the target is read through ``reader``."""
+    """Implements ``merge.Neighbours`` on two open environments; the target is read through ``reader``, the incoming
+    side through ``theirs``."""
 
-    def __init__(self, incoming: ReadableSite, target: ReadableSite, reader: Reader) -> None:
+    def __init__(
+        self, incoming: ReadableSite, target: Site, reader: Reader, theirs: Reader
+    ) -> None:
         self.incoming = MergeSide(incoming)
         self.target = MergeSide(target)
+        self._from = incoming
         self._site = target
         self._reader = reader
+        self._theirs = theirs
 
     def _table(self, name: str) -> Table | None:
         return self._site.table(name)
@@ -215,15 +220,24 @@ class MergeNeighbours:
         place = [one.name for one in there.columns].index(column)
         return [row for row in found if row[place] in wanted]
 
+    def brought(self, table: str, column: str, value: Cell) -> list[tuple[Row, Row]]:
+        """The incoming side's rows of which a column has a value, each as it is and as the target would have it."""
+        there = self._from.table(table)
+        if there is None or value is None:
+            return []
+        where = OneOf(column, (text_of(value),))
+        rows = _meeting(self._from, self._theirs, there, where)
+        rewriting = merge_rewriting(self._from, self._site)
+        pipeline = RowPipeline(rewriting, PrefixedValues.between(self._from, self._site))
+        changes: dict[Key, Changed] = {
+            (number,): Changed(None, row) for number, row in enumerate(rows)
+        }
+        carried = _carried(self._from, there, pipeline, changes)
+        return [(row, carried[(number,)]) for number, row in enumerate(rows)]
+
     def meeting(self, table: Table, where: Condition) -> list[Row]:
         """The target's rows that meet a condition."""
-        keys = self._site.database.select(table.name, list(table.key), where=where)
-        mixed = engine_of(self._site.database.engine).any_type
-        cells = [
-            tuple(one if mixed and isinstance(one, int) else str(one).encode() for one in key)
-            for key in keys
-        ]
-        return [*RowsByKey(self._reader, table).of(cells).values()]
+        return _meeting(self._site, self._reader, table, where)
 
     def next_number(self, table: str) -> int:
         """A number above all that the target gave to rows of a table."""
@@ -240,6 +254,21 @@ class MergeNeighbours:
         )
         given += [int(row[0]) for row in highest if str(row[0]).isdigit()]
         return max(given) + 1
+
+
+def _meeting(site: ReadableSite, reader: Reader, table: Table, where: Condition) -> list[Row]:
+    """Rows of a site that meet a condition."""
+    keys = site.database.select(table.name, list(table.key), where=where)
+    mixed = engine_of(site.database.engine).any_type
+    cells = [tuple(_as_cell(one, mixed=mixed) for one in key) for key in keys]
+    return [*RowsByKey(reader, table).of(cells).values()]
+
+
+def _as_cell(value: Any, *, mixed: bool) -> Cell:
+    """A value that was selected, as it is in a row."""
+    if isinstance(value, bytes) or (mixed and isinstance(value, (int, float))):
+        return value
+    return str(value).encode()
 
 
 @dataclass(frozen=True)

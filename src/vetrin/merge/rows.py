@@ -372,11 +372,39 @@ class _Merge:
                 decided = self._decide("removed-there", entry, row=new, incoming=new)
                 if decided.take == "target":
                     return
+                self._bring_back(sides, entry.key[0])
             self._found.steps.append(RowStep(sides.name, key, None, new))
             return
         after = self._merged(entry, new, now)
         if list(after) != list(now):
             self._found.steps.append(RowStep(sides.name, key, now, after))
+
+    def _bring_back(self, sides: TableSides, number: Cell) -> None:
+        """Have what cannot be without a row come back with it, as the target removed it along with that."""
+        if not sides.counts_up:
+            return
+        for link in self._links:
+            other = self._tables.get(link.table)
+            if link.owner[0] != sides.name or link.then != "leave" or other is None:
+                continue
+            where = self._near.incoming.condition(link.where)
+            for own, carried in self._near.brought(link.table, link.column, number):
+                key = other.key_of(own)
+                if key in other.incoming or not meets(
+                    where, other.names, own, self._near.incoming.within
+                ):
+                    continue
+                new = self._theirs.renumbered(other.name, other.names, own, carried, self._maps)
+                there = other.key_of(new)
+                if other.counts_up:
+                    there = (key[0],)
+                if self._near.rows(other.name, [there]) or there not in other.target:
+                    continue
+                for place, cell in zip(other.places, there, strict=True):
+                    new[place] = cell
+                self._found.steps.append(RowStep(other.name, there, None, new))
+                self._found.agreed.append(Agreed(other.name, key, own, there, new))
+                self._bring_back(other, key[0])
 
     def _make_distinct(self, entry: Entry, new: list[Cell]) -> None:
         """Give a row that comes another name where one that is there has its own."""

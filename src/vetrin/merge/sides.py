@@ -79,6 +79,9 @@ class Neighbours(Protocol):
     def find(self, table: str, column: str, values: Iterable[Cell]) -> list[Row]:
         """The target's rows of which a column has one of some values."""
 
+    def brought(self, table: str, column: str, value: Cell) -> list[tuple[Row, Row]]:
+        """The incoming side's rows of which a column has a value, each as it is and as the target would have it."""
+
     def next_number(self, table: str) -> int:
         """A number above all that the target gave to rows of a table."""
 
