@@ -692,6 +692,30 @@ def test_numbers_in_texts_follow(old: str, new: str) -> None:
     assert found == [b"5", b"77", b"Title 12", new.encode(), b"", b"12"]
 
 
+@pytest.mark.parametrize(
+    ("old", "new"),
+    [
+        ("https://www.harrowmere.example/entry/12", "https://www.harrowmere.example/entry/77"),
+        ("//www.harrowmere.example/entry/12", "//www.harrowmere.example/entry/77"),
+        (r"https:\/\/www.harrowmere.example/entry/12", r"https:\/\/www.harrowmere.example/entry/77"),
+        ("https%3A%2F%2Fwww.harrowmere.example/entry/12", "https%3A%2F%2Fwww.harrowmere.example/entry/77"),
+        ("https://other.example/entry/12", "https://other.example/entry/12"),
+        ("https://other.example:8080/a/entry/12", "https://other.example:8080/a/entry/12"),
+        (r"https:\/\/other.example/entry/12", r"https:\/\/other.example/entry/12"),
+        ('<a href="https://other.example/">x</a> /entry/12', '<a href="https://other.example/">x</a> /entry/77'),
+        ("/entry/12", "/entry/77"),
+    ],
+)  # fmt: skip
+def test_numbers_in_addresses_of_other_sites_stay(old: str, new: str) -> None:
+    side = Side({name: {} for name in SHAPES}, LIVE)
+    maps = IdMaps()
+    maps.put("entries", 12, 77)
+    references = References(DEFINITION, side, frozenset({b"www.harrowmere.example"}))
+    row: list[Cell] = [b"5", b"0", b"", old.encode(), b"", b"0"]
+    found = references.renumbered("entries", SHAPES["entries"], row, row, maps)
+    assert found[3] == new.encode()
+
+
 def test_what_comes_back_comes_with_all_that_belongs_to_it() -> None:
     world = railway()
     tag = world.local.put("tags", slug="late", about="Late")

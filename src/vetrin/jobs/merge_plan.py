@@ -218,6 +218,7 @@ def plan_merge(
         rules = MergeRules(
             target.definition,
             keep_visitors=target.environment.role == "production",
+            hosts=_hosts(incoming, target),
             title=titles.of,
         )
         merged = merge_tables(
@@ -258,6 +259,19 @@ def plan_merge(
         files,
         tuple(new_tables(incoming, target, shared.since.manifest, kept)),
     )
+
+
+def _hosts(*sites: ReadableSite) -> frozenset[bytes]:
+    """The hosts of all addresses of some environments, with and without the port that is written there."""
+    found: set[str] = set()
+    for site in sites:
+        for address in (
+            *site.environment.addresses,
+            *(one for _, one in site.recorded_addresses()),
+        ):
+            port = f":{address.port}" if address.port else ""
+            found |= {f"{name}{port}".lower() for name in (address.host, address.unicode_host)}
+    return frozenset(name.encode() for name in found)
 
 
 class _Titles:

@@ -28,6 +28,9 @@ _DEEP = 64
 _NUMBER = re.compile(rb"[+-]?\d{1,19}")
 _PHP_NUMBER = re.compile(rb"i:(\d{1,19});")
 _BLOCK = re.compile(rb"<!--\s+wp:([a-z0-9/_-]+)\s+(\{.*?\})\s+/?-->", re.DOTALL)
+# The host of an address that ends here, however its slashes are written.
+_HOST = re.compile(rb"(?:/|\\/|%2[fF]){2}([^/\\?#&\"'<>\s%]+)[^\"'<>\s]*\Z")
+_LONGEST = 400  # bytes of an address before a number in it
 _SINGLE = rb"(?<!\d)(\d{1,19})(?!\d)"
 _SEVERAL = rb"(\d{1,19}(?:\s*,\s*\d{1,19})*)"
 
@@ -106,10 +109,14 @@ _Change = Callable[[bytes], bytes]
 
 
 class References:
-    """Finds the numbers in the rows of one side, by what a definition says."""
+    """Finds the numbers in the rows of one side, by what a definition says. Within addresses only in those of some
+    ``hosts``; without any, in all."""
 
-    def __init__(self, definition: Definition, side: Side) -> None:
+    def __init__(
+        self, definition: Definition, side: Side, hosts: frozenset[bytes] = frozenset()
+    ) -> None:
         self._side = side
+        self._hosts = hosts
         self._texts = [Column.parse(text) for text in definition.merge.texts]
         self._links: dict[str, list[tuple[LinkRule, Condition]]] = defaultdict(list)
         for link in definition.links:
@@ -218,6 +225,8 @@ class References:
         for table, pattern in self._patterns:
 
             def put(match: re.Match[bytes], table: str = table) -> bytes:
+                if self._is_foreign(match):
+                    return match[0]
                 at = match.start(1) - match.start()
                 whole, numbers = match[0], match[1]
                 new = _NUMBER.sub(lambda one: b"%d" % follow(table, int(one[0])), numbers)
@@ -225,6 +234,14 @@ class References:
 
             text = pattern.sub(put, text)
         return text
+
+    def _is_foreign(self, match: re.Match[bytes]) -> bool:
+        """Whether a number stands in an address of another site."""
+        if not self._hosts:
+            return False
+        before = match.string[max(0, match.start() - _LONGEST) : match.start()]
+        found = _HOST.search(before)
+        return found is not None and found[1].lower() not in self._hosts
 
     def _block(self, match: re.Match[bytes], follow: Follow) -> bytes:
         attributes = match[2]

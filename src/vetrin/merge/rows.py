@@ -93,8 +93,8 @@ class _Merge:
         self._maps = maps
         self._decisions = decisions
         self._links = [link for link in rules.definition.links if link.through is None]
-        self._theirs = References(rules.definition, near.incoming)
-        self._ours = References(rules.definition, near.target)
+        self._theirs = References(rules.definition, near.incoming, rules.hosts)
+        self._ours = References(rules.definition, near.target, rules.hosts)
         found = Identities(tables, rules, near, maps, self._theirs)
         self._tables, self._entries, self._moved = found.tables, found.entries, found.moved
         self._there: dict[tuple[str, Key], Row] = {}

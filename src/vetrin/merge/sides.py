@@ -89,10 +89,11 @@ class Neighbours(Protocol):
 @dataclass(frozen=True)
 class MergeRules:
     """What else decides how rows are merged. ``keep_visitors``: nothing that visitors made is removed unless asked.
-    ``title`` names a row for a person; ``setting`` is the table of settings with the column of their names."""
+    ``title`` names a row for a person; ``hosts`` are those of both sides' addresses, with their ports."""
 
     definition: Definition
     keep_visitors: bool = True
+    hosts: frozenset[bytes] = frozenset()
     title: Callable[[str, Sequence[str], Row], str] = lambda table, names, row: ""
 
     def natural(self, table: str) -> NaturalRule | None:
