@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import random
 import sqlite3
+import threading
+import time
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -15,6 +17,7 @@ from killing import killed_after
 from line import Line
 from railway import Railway
 from ssh_server import SshServer
+from systems import answer
 from vetrin.config import load_project
 from vetrin.errors import Refused, RowsMoved
 from vetrin.jobs import Choices, Journals, only_run, put_right, undo
@@ -581,3 +584,61 @@ def test_a_merge_over_ssh_goes_both_ways(far: tuple[Railway, Site2, Site2]) -> N
     assert json.loads(railway.vetrin(*UPWARDS, "--json"))["tables"] == []
     railway.vetrin("undo", "local", "--yes")
     assert local.one("SELECT count(*) FROM entries WHERE title = 'Snow on the line'") == 0
+
+
+def test_a_conflict_is_decided_at_a_terminal(two: tuple[Railway, Site2, Site2]) -> None:
+    railway, local, live = two
+    for number, title in ((3, "Tickets"), (2, "Timetable of local"), (4, "Plan of local")):
+        local.run("UPDATE entries SET title = ? WHERE id = ?", title, number)
+        live.run("UPDATE entries SET title = ? WHERE id = ?", f"{title} live", number)
+    code, said = answer(
+        railway.folder, b"2\n1\n3\nAll fares\nproduction\n", "push", "production", "--parts", "data"
+    )
+    assert code == 0, said
+    assert "Conflict 1 of 3" in said and "3 conflicts decided" in said
+    titles = {live.one("SELECT title FROM entries WHERE id = ?", number) for number in (2, 3, 4)}
+    assert len(titles) == 3 and "All fares" in titles
+    assert len([title for title in titles if str(title).endswith("live")]) == 1
+
+
+def test_what_visitors_write_while_it_runs_is_all_there(line: Line) -> None:
+    """Counted: each row that a visitor wrote, and each change, while merges come and go."""
+    merging = Merging(line)
+    line.pull()
+    ended, written = threading.Event(), []
+
+    def visit() -> None:
+        number = 100_000
+        while not ended.is_set():
+            number += 1
+            line.sides["production"](
+                f"INSERT INTO x_calls VALUES ({number}, 1, 'visitor {number}')"
+            )
+            line.sides["production"](
+                f"UPDATE x_stops SET name = 'seen {number}' WHERE code = 'stop1'"
+            )
+            written.append(number)
+            time.sleep(0.002)
+
+    visitor = threading.Thread(target=visit)
+    visitor.start()
+    try:
+        for turn in range(3):
+            line.sides["local"](
+                f"UPDATE x_trains SET log = 'mine {turn}' WHERE id = {3 * turn}",
+                f"INSERT INTO x_trains VALUES ({9000 + turn}, 'new {turn}', 1)",
+            )
+            merging.run("local", "production", tries=20)
+    finally:
+        ended.set()
+        visitor.join()
+    rows = held(line.rows("production"), merging.name("trains"))
+    texts = [str(row[1]).strip("b'") for row in rows.values()]
+    calls = held(line.rows("production"), merging.name("calls"))
+    seen = {str(row[2]).strip("b'") for row in calls.values()}
+    assert len(written) > 3
+    assert {f"visitor {number}" for number in written} <= seen
+    assert {f"mine {turn}" for turn in range(3)} <= {*texts}
+    assert {f"new {turn}" for turn in range(3)} <= {*texts}
+    stops = held(line.rows("production"), merging.name("stops"))
+    assert any(f"seen {written[-1]}" in str(row[1]) for row in stops.values())
