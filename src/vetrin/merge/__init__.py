@@ -8,8 +8,9 @@ changed it. The side that changes go to is the target, the side that they come f
 from .common_state import CommonState
 from .conflicts import Conflict, Decision, Decisions, Rules, Take, take_of
 from .references import IdMaps, Reference, References, Side
-from .rows import Agreed, Merged, RowStep, merge_tables
+from .rows import merge_tables
 from .sides import Changed, Key, MergeRules, Neighbours, TableSides
+from .steps import Agreed, Merged, RowStep
 from .texts import merge_texts
 from .values import ValueMerge, Versions, merge_value
 

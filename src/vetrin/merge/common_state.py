@@ -17,8 +17,8 @@ from typing import Any
 from ..database import Batch
 from ..database.row_codec import cells_of, records_of
 from .references import IdMaps, Row
-from .rows import Agreed
 from .sides import Changed, Key
+from .steps import Agreed
 
 Rows = dict[Key, Row | None]  # None for a row that is not there
 

@@ -82,15 +82,19 @@ class Decisions:
     made: Mapping[str, Decision] = field(default_factory=dict)
     open: list[Conflict] = field(default_factory=list)
     decided: list[tuple[Conflict, Decision]] = field(default_factory=list)
+    _known: dict[str, Decision] = field(default_factory=dict, repr=False)
 
     def of(self, conflict: Conflict) -> Decision:
-        """What is to stand."""
+        """What is to stand. A conflict that is met again is the same one."""
+        if conflict.id in self._known:
+            return self._known[conflict.id]
         found = self.made.get(conflict.id) or self.rules.decide(conflict)
         if found is None:
             self.open.append(conflict)
-            return Decision()
-        self.decided.append((conflict, found))
-        return found
+        else:
+            self.decided.append((conflict, found))
+        self._known[conflict.id] = found or Decision()
+        return self._known[conflict.id]
 
     def value(self, conflict: Conflict) -> bytes | None:
         """The value that is to stand."""

@@ -16,14 +16,15 @@ from ..rewrite.structured_values import (
     with_other_keys,
     with_parts,
 )
-from .conditions import text_of
+from .conditions import meets, text_of
 from .references import Column, Row
+from .work import MergeWork
 
 _DEEP = 24
 Renames = Mapping[bytes, bytes]
 
 
-def clashing_keys(before: Cell, incoming: Cell, target: Cell) -> dict[str, str]:
+def _clashing_keys(before: Cell, incoming: Cell, target: Cell) -> dict[str, str]:
     """The number keys that both sides added to a value with different parts, and those that are free on both."""
     try:
         sides = [
@@ -42,7 +43,7 @@ def clashing_keys(before: Cell, incoming: Cell, target: Cell) -> dict[str, str]:
     return found
 
 
-def with_keys(cell: Cell, keys: Mapping[str, str]) -> Cell:
+def _with_keys(cell: Cell, keys: Mapping[str, str]) -> Cell:
     """A value with other keys for some of its parts, which keep their places."""
     if not isinstance(cell, bytes) or not keys:
         return cell
@@ -50,7 +51,7 @@ def with_keys(cell: Cell, keys: Mapping[str, str]) -> Cell:
     return Text(value) if isinstance(cell, Text) else value
 
 
-def names_of(
+def _names_of(
     rule: NumberedRule, names: Sequence[str], row: Row, keys: Mapping[str, str]
 ) -> Renames:
     """The names made of a row's keys, as they were and as they are: of ``rule.called``, with the row's own name and
@@ -63,7 +64,7 @@ def names_of(
     }  # fmt: skip
 
 
-def with_names(
+def _with_names(
     column: Column, table: str, names: Sequence[str], row: Row, renames: Renames
 ) -> list[Cell]:
     """A row in which texts of a structured value that are such a name are replaced."""
@@ -92,3 +93,37 @@ def _replaced(value: bytes, renames: Renames, depth: int = 0) -> bytes:
         if new != part:
             changed[key] = new
     return with_parts(value, changed) if changed else value
+
+
+def give_keys(work: MergeWork) -> None:
+    """Have parts of values that come get other keys where the target gave the same ones to parts of its own."""
+    for rule in work.rules.definition.numbered:
+        table, _, column = rule.at.partition(".")
+        where = work.near.incoming.condition(rule.where)
+        renames: dict[bytes, bytes] = {}
+        for entry in work.entries.get(table, ()):
+            names = entry.sides.names
+            after, carried = entry.after, entry.carried
+            if after is None or carried is None or entry.target_key is None:
+                continue
+            now = work.now(entry)
+            if now is None or not meets(where, names, after, work.near.incoming.within):
+                continue
+            place = names.index(column)
+            before = None if entry.before is None else entry.before[place]
+            keys = _clashing_keys(before, carried[place], now[place])
+            if keys:
+                cells = list(carried)
+                cells[place] = _with_keys(carried[place], keys)
+                entry.carried = cells
+                renames.update(_names_of(rule, names, after, keys))
+        for text in rule.in_ if renames else ():
+            _follow_keys(work, Column.parse(text), renames)
+
+
+def _follow_keys(work: MergeWork, column: Column, renames: Renames) -> None:
+    for entry in work.entries.get(column.table, ()):
+        if entry.carried is None:
+            continue
+        table, names = entry.sides.name, entry.sides.names
+        entry.carried = _with_names(column, table, names, entry.carried, renames)

@@ -1,0 +1,52 @@
+"""What a merge does to the rows of its target, and what both sides have in common afterwards."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, field
+from typing import Literal
+
+from .references import IdMaps, Row
+from .sides import Key
+
+
+@dataclass(frozen=True)
+class RowStep:
+    """What is to be done to a row of the target: from ``before``, as it is there, to ``after``; None where it is not
+    there, or is not to be. ``table`` is without prefix."""
+
+    table: str
+    key: Key
+    before: Row | None
+    after: Row | None
+
+    @property
+    def kind(self) -> Literal["added", "changed", "removed"]:
+        if self.before is None:
+            return "added"
+        return "removed" if self.after is None else "changed"
+
+
+@dataclass(frozen=True)
+class Agreed:
+    """A row of the state that both sides have in common once the merge is done: what it is in the incoming side, and
+    in the target. None where it is not there."""
+
+    table: str
+    incoming_key: Key
+    incoming: Row | None
+    target_key: Key | None
+    target: Row | None
+
+
+@dataclass
+class Merged:
+    """What becomes of the target. ``kept`` are rows that visitors made and that stay although the incoming side
+    removed its copy, by table; ``maps`` the numbers that rows of the incoming side have in the target. ``renamed``
+    are names that the target had already: the table, and the name as it came and as it is now."""
+
+    steps: list[RowStep] = field(default_factory=list)
+    agreed: list[Agreed] = field(default_factory=list)
+    kept: Counter[str] = field(default_factory=Counter)
+    maps: IdMaps = field(default_factory=IdMaps)
+    renamed: list[tuple[str, str, str]] = field(default_factory=list)
