@@ -1,12 +1,7 @@
 <?php
 // Adds to a filled WordPress what transfers leave out, rename and settle: php extra.php ROOT ADDRESS
 [, $root, $address] = $argv;
-$parts = parse_url($address);
-$_SERVER['HTTP_HOST'] = $parts['host'] . (isset($parts['port']) ? ':' . $parts['port'] : '');
-$_SERVER['REQUEST_URI'] = '/';
-$_SERVER['SERVER_PROTOCOL'] = 'HTTP/1.1';
-$_SERVER['REQUEST_METHOD'] = 'GET';
-require $root . '/wp-load.php';
+require __DIR__ . '/load.php';
 require_once ABSPATH . 'wp-admin/includes/admin.php';
 add_filter('pre_wp_mail', '__return_true');
 global $wpdb;

@@ -1,12 +1,7 @@
 <?php
 // What people do to one side of a merge, through WordPress's own functions: php merge.php ROOT ADDRESS live|local
 [, $root, $address, $side] = $argv;
-$parts = parse_url($address);
-$_SERVER['HTTP_HOST'] = $parts['host'] . (isset($parts['port']) ? ':' . $parts['port'] : '');
-$_SERVER['REQUEST_URI'] = '/';
-$_SERVER['SERVER_PROTOCOL'] = 'HTTP/1.1';
-$_SERVER['REQUEST_METHOD'] = 'GET';
-require $root . '/wp-load.php';
+require __DIR__ . '/load.php';
 require_once ABSPATH . 'wp-admin/includes/admin.php';
 require_once ABSPATH . 'wp-admin/includes/image.php';
 add_filter('pre_wp_mail', '__return_true');

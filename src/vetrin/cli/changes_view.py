@@ -10,13 +10,13 @@ from .common import moment
 from .console import Out, lead, number, plural
 from .grid import grid
 
-_MARKS = {"added": "+", "changed": "~", "removed": "-"}
+MARKS = {"added": "+", "changed": "~", "removed": "-"}
 _STATES = {
     "columns": "it has other columns now",
     "gone": "the table is gone",
     "whole": "it changed; its rows have no key to tell them apart",
 }
-_FEW = 12
+FEW = 12
 _SHORT = 4
 
 
@@ -28,12 +28,12 @@ def show_changes(out: Out, found: Changes, *, every: bool) -> None:
         return
     if found.tables:
         _show_tables(out, found)
-    most = None if every else _FEW
-    _listed(out, "Entries", _entries(found), most)
-    _listed(out, "Settings", _settings(found), most)
-    _listed(out, "Rows", _rows(found), most)
-    files = [f"{_MARKS[item.state]} {printable(item.path)}" for item in found.files]
-    _listed(out, "Media", files, most)
+    most = None if every else FEW
+    listed(out, "Entries", _entries(found), most)
+    listed(out, "Settings", _settings(found), most)
+    listed(out, "Rows", _rows(found), most)
+    files = [f"{MARKS[item.state]} {printable(item.path)}" for item in found.files]
+    listed(out, "Media", files, most)
     if found.role == "target":
         out.show(
             f"Next: vetrin backup {found.environment} keeps this; a pull overwrites what it brings"
@@ -60,9 +60,9 @@ def _show_tables(out: Out, found: Changes) -> None:
 
 
 def _entries(found: Changes) -> list[str]:
-    order = {state: at for at, state in enumerate(_MARKS)}
+    order = {state: at for at, state in enumerate(MARKS)}
     return [
-        f"{_MARKS[item.state]} {printable(item.title or item.id)}"
+        f"{MARKS[item.state]} {printable(item.title or item.id)}"
         + (f" ({printable(item.kind)})" if item.kind else "")
         for item in sorted(found.entries, key=lambda item: (order[item.state], item.title))
     ]
@@ -78,7 +78,7 @@ def _settings(found: Changes) -> list[str]:
 
 def _rows(found: Changes) -> list[str]:
     return [
-        f"{_MARKS[item.state]} {printable(item.key or 'a row')}: "
+        f"{MARKS[item.state]} {printable(item.key or 'a row')}: "
         + "; ".join(f"{name} {_from_to(old, new)}" for name, old, new in item.columns)
         for item in found.rows
     ]
@@ -96,7 +96,8 @@ def _from_to(old: str | None, new: str | None) -> str:
     return f"{printable(old)} → {printable(new)}"
 
 
-def _listed(out: Out, what: str, lines: list[str], most: int | None) -> None:
+def listed(out: Out, what: str, lines: list[str], most: int | None) -> None:
+    """Lines that begin with a mark, at most so many of them."""
     if not lines:
         return
     out.show(lead(f"{what}:", "bold"))
@@ -132,7 +133,7 @@ def _in_short(found: Changes) -> str:
         names = [line[2:].partition(": ")[0] for line in _settings(found)]
         parts.append(_some("setting", "settings", names))
     parts.append(
-        f"{plural(rows, 'row')} in all, of {', '.join(item.name for item in found.tables[:_FEW])}"
+        f"{plural(rows, 'row')} in all, of {', '.join(item.name for item in found.tables[:FEW])}"
     )
     return "; ".join(parts)
 

@@ -10,13 +10,11 @@ from rich.text import Text
 from ..files import printable, some_of
 from ..jobs.merge_plan import MergePlan, StepLine, shown
 from ..merge import Conflict, Decision
+from .changes_view import FEW, MARKS, listed
 from .common import moment
 from .console import Out, lead, number, plural, size
 from .grid import grid
 
-_MARKS = {"added": "+", "changed": "~", "removed": "-"}
-_STYLES = {"+": "good", "-": "bad", "~": "warning"}
-_FEW = 12
 _LONG = 400  # characters of a value
 _SAYS = {
     "value": "both changed it",
@@ -38,10 +36,10 @@ def show_merge(out: Out, plan: MergePlan, *, every: bool, asks: bool = False) ->
         out.show(lead("✓ ", "good").append(f"{target} has all that {incoming} changed", style=""))
     else:
         _show_tables(out, plan)
-        most = None if every else _FEW
-        _listed(out, "Entries", _lines(plan, lambda one: _is_entry(plan, one)), most)
-        _listed(out, "Settings", _lines(plan, lambda one: one.setting), most)
-        _listed(
+        most = None if every else FEW
+        listed(out, "Entries", _lines(plan, lambda one: _is_entry(plan, one)), most)
+        listed(out, "Settings", _lines(plan, lambda one: one.setting), most)
+        listed(
             out,
             "Rows",
             _lines(plan, lambda one: not one.setting and not _is_entry(plan, one)),
@@ -73,16 +71,16 @@ def _is_entry(plan: MergePlan, one: StepLine) -> bool:
 def _show_tables(out: Out, plan: MergePlan) -> None:
     table = grid("table", ">added", ">changed", ">removed")
     for name, count in sorted(plan.counts().items()):
-        table.add_row(name, *(number(count[kind]) if count[kind] else "" for kind in _MARKS))
+        table.add_row(name, *(number(count[kind]) if count[kind] else "" for kind in MARKS))
     out.show(table)
 
 
 def _lines(plan: MergePlan, wanted: Callable[[StepLine], bool]) -> list[str]:
     found = sorted(
         filter(wanted, plan.lines),
-        key=lambda one: ([*_MARKS].index(one.kind), one.table, one.title),
+        key=lambda one: ([*MARKS].index(one.kind), one.table, one.title),
     )
-    return [f"{_MARKS[one.kind]} {printable(_called(plan, one))}" for one in found]
+    return [f"{MARKS[one.kind]} {printable(_called(plan, one))}" for one in found]
 
 
 def _called(plan: MergePlan, one: StepLine) -> str:
@@ -91,19 +89,9 @@ def _called(plan: MergePlan, one: StepLine) -> str:
     return f"{one.table}: {one.title or one.key}"
 
 
-def _listed(out: Out, what: str, lines: list[str], most: int | None) -> None:
-    if not lines:
-        return
-    out.show(lead(f"{what}:", "bold"))
-    for line in lines[:most]:
-        out.show(lead(f"  {line[0]}", _STYLES[line[0]]).append(line[1:], style=""))
-    if most is not None and len(lines) > most:
-        out.show(f"  … and {number(len(lines) - most)} more; --list names them")
-
-
 def _show_kept(out: Out, plan: MergePlan) -> None:
     """What the target has of its own, which stays."""
-    target, gained = plan.target.name, plan.gained.rows
+    target, gained = plan.target.name, plan.gained
     if gained:
         parts = [f"{name} {_in_words(count)}" for name, count in sorted(gained.items()) if count]
         text = f"what {target} has of its own since then: {'; '.join(parts)}"
@@ -120,7 +108,7 @@ def _show_kept(out: Out, plan: MergePlan) -> None:
 
 
 def _in_words(count: Counter[str]) -> str:
-    return " and ".join(f"{number(count[kind])} {kind}" for kind in _MARKS if count[kind])
+    return " and ".join(f"{number(count[kind])} {kind}" for kind in MARKS if count[kind])
 
 
 def _show_conflicts(out: Out, plan: MergePlan, *, every: bool, asks: bool) -> None:
@@ -136,10 +124,10 @@ def _show_conflicts(out: Out, plan: MergePlan, *, every: bool, asks: bool) -> No
     out.show(lead("Conflicts: ", "bad").append(text, style=""))
     if asks:
         return
-    for conflict in decisions.open[: None if every else _FEW]:
+    for conflict in decisions.open[: None if every else FEW]:
         out.show(*conflict_lines(plan, conflict))
-    if not every and len(decisions.open) > _FEW:
-        out.show(f"  … and {number(len(decisions.open) - _FEW)} more; --list names them")
+    if not every and len(decisions.open) > FEW:
+        out.show(f"  … and {number(len(decisions.open) - FEW)} more; --list names them")
 
 
 def _taken(plan: MergePlan, how: Decision) -> str:

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from ..config import Environment, Project
 from ..errors import ExitStatus, ProjectError, Refused, UsageError
-from ..jobs import Keeping, must_be_whole, only_run, put_right
+from ..jobs import must_be_whole, only_run, put_right
 from ..jobs.changes import NOT_SHOWN
 from ..jobs.merge import MergeReport, agreed_merge, merge
 from ..jobs.merge_plan import MergePlan, plan_merge, shown
@@ -24,6 +24,7 @@ from .console import Out, lead, plural
 from .merge_view import conflict_lines, show_merge
 from .progress import listener
 from .stored import show_way_back, store_of
+from .transfer_flow import keeping_of
 
 _EDIT = "something else"
 
@@ -95,11 +96,7 @@ def merge_flow(
                 return _undecided(args, out, plan)
             plan = make()
         production = target.role == "production"
-        keeping = None
-        if production and project.store.before and not args.skip_backup:
-            keeping = Keeping(
-                store_of(project, out, writing=True), list(project.environments.values())
-            )
+        keeping = keeping_of(args, project, target, partial(store_of, project, out, writing=True))
 
         def ask(plan: MergePlan, again: bool) -> None:
             if again:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
-from ..config import Project
+from ..config import Environment, Project
 from ..errors import ExitStatus, NothingToDo, ProjectError, StoreError
 from ..jobs import (
     Changes,
@@ -202,8 +202,15 @@ def context_of(
     """What a transfer works with. ``command`` are the words to go on with; ``store`` opens the store in which a
     snapshot of what is replaced is kept."""
     store = store or partial(store_of, project, out, writing=not args.dry_run)
-    keeping = None
-    before = project.store.before and not getattr(args, "skip_backup", False)
-    if before and target.environment.role == "production":
-        keeping = Keeping(store(), list(project.environments.values()))
+    keeping = keeping_of(args, project, target.environment, store)
     return RunContext(source, target, journals_of(project), command=command, keeping=keeping)
+
+
+def keeping_of(
+    args: argparse.Namespace, project: Project, target: Environment, store: Callable[[], Store]
+) -> Keeping | None:
+    """Where a snapshot of what is replaced is kept first; None where none is to be taken."""
+    before = project.store.before and not getattr(args, "skip_backup", False)
+    if not before or target.role != "production":
+        return None
+    return Keeping(store(), list(project.environments.values()))

@@ -93,6 +93,15 @@ class Definition:
         """True if all marker files of the CMS are below ``root``."""
         return all((root / marker).exists() for marker in self.markers)
 
+    def counted(self, table: str) -> set[str]:
+        """The columns of a table that only count other rows."""
+        places = (rule.column.partition(".") for rule in self.recounts)
+        return {column for one, _, column in places if one == table}
+
+    def natural(self, table: str) -> NaturalRule | None:
+        """By what two rows of a table are the same."""
+        return next((rule for rule in self.naturals if rule.table == table), None)
+
     @property
     def kinds(self) -> tuple[str, ...]:
         """The names of the kinds of rows."""

@@ -10,15 +10,16 @@ import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any, Literal
+from typing import Any
 
 from ..cms import Definition
 from ..database import Reader, Table
 from ..database.base import Cell
 from ..files import DigestCache, Entry, Patterns
 from ..inspect.compare import Expected
-from ..merge import Changed
+from ..merge import Changed, State
 from ..merge.conditions import meets
+from ..merge.references import Row
 from ..rewrite.structured_values import differing_parts
 from ..site import (
     ReadableSite,
@@ -27,11 +28,10 @@ from ..site import (
 from ..store import Store, open_snapshot
 from .journal import Run
 from .plan import Choices
-from .row_changes import Row, RowChange, TooLarge, row_changes
+from .row_changes import TooLarge, by_key, row_changes
 from .rows_by_key import RowsByKey
 from .since import Since, earlier_of, left_of, own_of
 
-State = Literal["added", "changed", "removed"]
 _SECRET = re.compile(
     r"pass|secret|token|salt|nonce|licen[sc]e|credential|session|auth(?!or)|hash|(?:^|[_-])key|key$",
     re.IGNORECASE,
@@ -220,32 +220,23 @@ class _Work:
                     self._found.tables.append(item)
 
     def _since_merges(
-        self, plain: str, table: Table, reader: Reader, found: Iterator[RowChange]
-    ) -> Iterator[RowChange]:
+        self, plain: str, table: Table, reader: Reader, found: Iterator[Changed]
+    ) -> Iterator[Changed]:
         """The changes that merges did not bring to the other side, or from there."""
         common = self._since.common
         if common is None or not common.rows or not table.key:
             yield from found
             return
-        names = [column.name for column in table.columns]
-        places = [names.index(name) for name in table.key]
-        changes = {
-            tuple((one.after or one.before or ())[place] for place in places): Changed(
-                one.before, one.after
-            )
-            for one in found
-        }
         rows = RowsByKey(reader, table)
         name = self._site.environment.name
-        for one in common.changes(name, plain, changes, rows.of).values():
-            yield RowChange(one.before, one.after)
+        yield from common.changes(name, plain, by_key(table, found), rows.of).values()
 
     def _count(
         self,
         plain: str,
         table: Table,
         item: TableChanges,
-        change: RowChange,
+        change: Changed,
         own: Expected,
     ) -> None:
         names = [column.name for column in table.columns]
@@ -261,7 +252,7 @@ class _Work:
         if entries is not None and plain == entries.table and not self._is_minor(plain, values):
             kind = _text(values[entries.kind]) if entries.kind else ""
             title, key = _text(values[entries.title]), _text(values[entries.id])
-            self._found.entries.append(EntryChange(title, kind, key, _state(change)))
+            self._found.entries.append(EntryChange(title, kind, key, change.state))
         if change.before is None:
             item.added += 1
         elif change.after is None:
@@ -279,7 +270,7 @@ class _Work:
             for table, part in self._minor
         )
 
-    def _setting(self, name: str, place: int, change: RowChange) -> None:
+    def _setting(self, name: str, place: int, change: Changed) -> None:
         old, new = (None if row is None else row[place] for row in (change.before, change.after))
         if not isinstance(old, bytes) or not isinstance(new, bytes):
             shown = (None if cell is None else _shown(name, _raw(cell)) for cell in (old, new))
@@ -343,13 +334,7 @@ def _as_listed(entry: Entry) -> tuple[object, ...]:
     return entry.kind, entry.size, entry.modified if entry.kind == "file" else entry.target
 
 
-def _state(change: RowChange) -> State:
-    if change.before is None:
-        return "added"
-    return "removed" if change.after is None else "changed"
-
-
-def _cells(table: Table, names: Sequence[str], change: RowChange) -> CellChange:
+def _cells(table: Table, names: Sequence[str], change: Changed) -> CellChange:
     known: Row = change.after if change.after is not None else change.before or ()
     key = ", ".join(f"{name}={_text(known[names.index(name)])}" for name in table.key)
     columns = []
@@ -358,7 +343,7 @@ def _cells(table: Table, names: Sequence[str], change: RowChange) -> CellChange:
         if old != new and name not in table.key:
             shown = (None if cell is None else _shown(name, _raw(cell)) for cell in (old, new))
             columns.append((name, *shown))
-    return CellChange(key, _state(change), tuple(columns))  # type: ignore[arg-type]
+    return CellChange(key, change.state, tuple(columns))  # type: ignore[arg-type]
 
 
 def _raw(cell: Cell) -> bytes:

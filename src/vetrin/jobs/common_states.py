@@ -52,5 +52,4 @@ def keep_common(run: Run, common: CommonState, *, mixed: bool) -> None:
     log.remove()
     log.begin()
     for line in common.lines(mixed=mixed):
-        log.append(line, durable=False)
-    log.append({"away": [], "alone": []}, durable=True)
+        log.append(line, durable="away" in line)  # the last one

@@ -25,7 +25,7 @@ from .plan import Plan, TablePlan
 
 FILE = "left.json"
 _VERSION = 1
-_NEXT_NUMBER = re.compile(r" AUTO_INCREMENT=\d+")
+_NEXT_NUMBER = re.compile(r" AUTO_INCREMENT=(\d+)")
 _KEPT = 3  # of the newest records, and of those that stand: what is undone may be what stands again
 
 
@@ -57,6 +57,12 @@ class KnownTable:
         return cls(
             str(data["signature"]), str(data["definition"]), int(data["rows"]), pages, *texts
         )
+
+
+def given_in(definition: str) -> int | None:
+    """The last number that a table gave to a row, where its definition says so."""
+    told = _NEXT_NUMBER.search(definition.rpartition("\n)")[2])
+    return None if told is None else int(told[1]) - 1
 
 
 def ranges_of(known: KnownTable) -> list[KeyRange]:

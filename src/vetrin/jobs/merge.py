@@ -11,12 +11,11 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from ..database import Batch, Patch, Table, hidden_name
+from ..database import Patch, hidden_name
 from ..database.engines import engine_of
 from ..errors import RowsMoved
 from ..merge import RowStep, TableSides
-from ..merge.references import Row
-from ..site import PrefixedValues, ReadableSite, RowPipeline, Site
+from ..site import ReadableSite, Site
 from . import switching
 from .common_states import keep_common
 from .events import Listener, Phase, silent
@@ -26,8 +25,9 @@ from .lock import only_run
 from .merge_files import stage_files
 from .merge_new_tables import lay_out_tables
 from .merge_plan import MergePlan
-from .merge_sides import merge_rewriting
+from .merge_sides import merge_pipeline, merge_rewriting
 from .recovery import drop_parked, recover, taken_back_on_failure
+from .rows_by_key import batch_of
 from .snapshot import Keeping
 from .switch import Switch
 
@@ -97,7 +97,7 @@ def _carry_out(
     rewriting = merge_rewriting(incoming, target)
     moves = stage_files(plan.files, incoming, target, rewriting.mapping, run.token, listener)
     listener(Phase("tables"))
-    pipeline = RowPipeline(rewriting, PrefixedValues.between(incoming, target))
+    pipeline = merge_pipeline(incoming, target, rewriting)
     exchanges = lay_out_tables(
         plan.new, incoming, target, pipeline, plan.merged.maps, run.token, listener
     )
@@ -146,8 +146,8 @@ def _staged(
         database.lay_out(hidden, table, schema)
         there = [row for row in rows if row is not None]
         if there:
-            database.fill(hidden, table, [_batch(table, there, mixed=mixed)])
-    counted = _counted(target, sides.name)
+            database.fill(hidden, table, [batch_of(there, mixed=mixed)])
+    counted = target.definition.counted(sides.name)
     rest = [
         column.name
         for column in table.columns
@@ -162,17 +162,6 @@ def _staged(
         whole=True,
         born=[column.name for column in table.columns if column.name in counted],
     )
-
-
-def _counted(target: Site, name: str) -> set[str]:
-    places = (rule.column.partition(".") for rule in target.definition.recounts)
-    return {column for table, _, column in places if table == name}
-
-
-def _batch(table: Table, rows: Sequence[Row], *, mixed: bool) -> Batch:
-    cells = [cell for row in rows for cell in row]
-    size = sum(len(cell) if isinstance(cell, bytes) else 8 for cell in cells)
-    return Batch(len(table.columns), cells, size, mixed)
 
 
 Ask = Callable[[MergePlan, bool], None]

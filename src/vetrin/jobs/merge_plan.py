@@ -49,15 +49,6 @@ from .plan import can_be_written, may_read, may_write
 
 
 @dataclass(frozen=True)
-class Gained:
-    """What the target has of its own since both were one, by table (without prefix), and which of it a person
-    knows by a title."""
-
-    rows: Mapping[str, Counter[str]]
-    titles: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True)
 class StepLine:
     """A step for a person: a row by its title or, of a setting, its name."""
 
@@ -70,8 +61,9 @@ class StepLine:
 
 @dataclass
 class MergePlan:
-    """What a merge will do. ``since`` is the run that both have in common; ``odd`` are tables that are not merged,
-    with why; ``dropped`` rows that the CMS makes anew afterwards. ``sides`` are the tables that were looked at."""
+    """What a merge will do. ``since`` is the run that both have in common; ``gained`` is what the target has
+    of its own since then; ``odd`` are tables that are not merged, with why; ``dropped`` rows that the CMS makes anew
+    afterwards. ``sides`` are the tables that were looked at."""
 
     incoming: Environment
     target: Environment
@@ -79,7 +71,7 @@ class MergePlan:
     moment: str
     merged: Merged
     decisions: Decisions
-    gained: Gained
+    gained: Mapping[str, Counter[str]]
     common: CommonState
     sides: Mapping[str, TableSides]
     definition: Definition
@@ -120,18 +112,12 @@ class MergePlan:
             "target": self.target.name,
             "since": self.moment,
             "since_run": self.since.number,
-            "tables": [
-                {"name": name, **{kind: count[kind] for kind in ("added", "changed", "removed")}}
-                for name, count in sorted(self.counts().items())
-            ],
+            "tables": _counts_json(self.counts()),
             "rows": [
                 {"table": one.table, "state": one.kind, "title": one.title, "key": one.key}
                 for one in self.lines
             ],
-            "gained": [
-                {"name": name, **{kind: count[kind] for kind in ("added", "changed", "removed")}}
-                for name, count in sorted(self.gained.rows.items())
-            ],
+            "gained": _counts_json(self.gained),
             "kept": dict(self.merged.kept),
             "renamed": [
                 {"table": table, "old": old, "new": new} for table, old, new in self.merged.renamed
@@ -142,6 +128,13 @@ class MergePlan:
             "conflicts": [conflict_json(one, None, self) for one in self.decisions.open],
             "decided": [conflict_json(one, how, self) for one, how in self.decisions.decided],
         }
+
+
+def _counts_json(counts: Mapping[str, Counter[str]]) -> list[dict[str, Any]]:
+    return [
+        {"name": name, **{kind: count[kind] for kind in ("added", "changed", "removed")}}
+        for name, count in sorted(counts.items())
+    ]
 
 
 def conflict_json(conflict: Conflict, decision: Decision | None, plan: MergePlan) -> dict[str, Any]:
@@ -227,20 +220,7 @@ def plan_merge(
         by_name = {one.name: one for one in sides}
         dropped = tuple(_dropped(target, near, merged, by_name)) if merged.steps else ()
         recounts = tuple(_recounts(target, near, merged, by_name))
-        lines = tuple(
-            StepLine(
-                step.table,
-                step.kind,
-                titles.of(step.table, by_name[step.table].names, step.after or step.before or ()),
-                ", ".join(map(text_of, step.key)),
-                setting=bool(
-                    rules.setting_name(
-                        step.table, by_name[step.table].names, step.after or step.before or ()
-                    )
-                ),
-            )
-            for step in merged.steps
-        )
+        lines = tuple(_line(step, by_name[step.table].names, rules) for step in merged.steps)
     return MergePlan(
         incoming.environment,
         target.environment,
@@ -248,7 +228,7 @@ def plan_merge(
         shared.since.manifest.taken,
         merged,
         decisions,
-        _gained(sides, titles),
+        _gained(sides),
         shared.common,
         by_name,
         target.definition,
@@ -258,6 +238,17 @@ def plan_merge(
         recounts,
         files,
         tuple(new_tables(incoming, target, shared.since.manifest, kept)),
+    )
+
+
+def _line(step: RowStep, names: Sequence[str], rules: MergeRules) -> StepLine:
+    row = step.after or step.before or ()
+    return StepLine(
+        step.table,
+        step.kind,
+        rules.title(step.table, names, row),
+        ", ".join(map(text_of, step.key)),
+        setting=bool(rules.setting_name(step.table, names, row)),
     )
 
 
@@ -290,8 +281,8 @@ class _Titles:
             return ""
         if entries.table == table:
             return text_of(row[names.index(entries.title)])
-        natural = next((rule for rule in definition.naturals if rule.table == table), None)
-        own = [name for name in natural.key if natural is not None] if natural is not None else []
+        natural = definition.natural(table)
+        own = list(natural.key) if natural is not None else []
         said = ""
         for link in definition.links:
             if (link.table, link.owner[0], link.then) == (
@@ -316,24 +307,12 @@ class _Titles:
         return self._known[number]
 
 
-def _gained(sides: Sequence[TableSides], titles: _Titles) -> Gained:
-    found: dict[str, Counter[str]] = defaultdict(Counter)
-    named: list[str] = []
-    entries = titles._site.definition.entries
-    for one in sides:
-        for changed in one.target.values():
-            row = changed.after or changed.before or ()
-            kind = (
-                "added"
-                if changed.before is None
-                else "removed"
-                if changed.after is None
-                else "changed"
-            )
-            found[one.name][kind] += 1
-            if entries is not None and one.name == entries.table:
-                named.append(titles.of(one.name, one.names, row))
-    return Gained(dict(found), tuple(filter(None, named)))
+def _gained(sides: Sequence[TableSides]) -> dict[str, Counter[str]]:
+    return {
+        one.name: Counter(changed.state for changed in one.target.values())
+        for one in sides
+        if one.target
+    }
 
 
 def _dropped(

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import fnmatch
-import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 from ..database import (
     AllOf,
-    Batch,
     Condition,
     InSubquery,
     OneOf,
@@ -37,13 +36,13 @@ from ..site import (
 from ..store import Store, open_snapshot
 from .common_states import common_since
 from .journal import Journals, Run
+from .last_copy import given_in
 from .plan import Choices
-from .row_changes import TooLarge, row_changes
-from .rows_by_key import RowsByKey
+from .row_changes import TooLarge, by_key, row_changes
+from .rows_by_key import RowsByKey, batch_of
 from .since import Since, earlier_of, left_of, own_of
 
 _AT_ONCE = 500  # values that one question asks for
-_NEXT_NUMBER = re.compile(r"\bAUTO_INCREMENT=(\d+)")
 _APART = ("log", "cache", "index")  # roles of tables that each environment has for itself
 
 
@@ -135,15 +134,8 @@ def read_changes(
             if changes and not now.key:
                 found.odd[name] = "it has no key"
                 continue
-            places = [[one.name for one in then.columns].index(key) for key in now.key]
-            mine = {
-                tuple((one.after or one.before or ())[place] for place in places): Changed(
-                    one.before, one.after
-                )
-                for one in changes
-            }
             rows = RowsByKey(reader, now)
-            mine = shared.common.changes(site.environment.name, name, mine, rows.of)
+            mine = shared.common.changes(site.environment.name, name, by_key(now, changes), rows.of)
             if mine:
                 found.tables[name] = mine
     return found
@@ -200,17 +192,19 @@ class MergeNeighbours:
         self._reader = reader
         self._theirs = theirs
 
-    def _table(self, name: str) -> Table | None:
-        return self._site.table(name)
+    @cached_property
+    def _pipeline(self) -> RowPipeline:
+        rewriting = merge_rewriting(self._from, self._site)
+        return merge_pipeline(self._from, self._site, rewriting)
 
     def rows(self, table: str, keys: Iterable[Key]) -> dict[Key, Row]:
         """The target's rows of some keys."""
-        there = self._table(table)
+        there = self._site.table(table)
         return {} if there is None else RowsByKey(self._reader, there).of(keys)
 
     def find(self, table: str, column: str, values: Iterable[Cell]) -> list[Row]:
         """The target's rows of which a column has one of some values."""
-        there, wanted = self._table(table), {value for value in values if value is not None}
+        there, wanted = self._site.table(table), {value for value in values if value is not None}
         if there is None or not wanted:
             return []
         texts, found = sorted({text_of(value) for value in wanted}), []
@@ -227,12 +221,10 @@ class MergeNeighbours:
             return []
         where = OneOf(column, (text_of(value),))
         rows = _meeting(self._from, self._theirs, there, where)
-        rewriting = merge_rewriting(self._from, self._site)
-        pipeline = RowPipeline(rewriting, PrefixedValues.between(self._from, self._site))
         changes: dict[Key, Changed] = {
             (number,): Changed(None, row) for number, row in enumerate(rows)
         }
-        carried = _carried(self._from, there, pipeline, changes)
+        carried = _carried(self._from, there, self._pipeline, changes)
         return [(row, carried[(number,)]) for number, row in enumerate(rows)]
 
     def meeting(self, table: Table, where: Condition) -> list[Row]:
@@ -241,14 +233,14 @@ class MergeNeighbours:
 
     def next_number(self, table: str) -> int:
         """A number above all that the target gave to rows of a table."""
-        there = self._table(table)
+        there = self._site.table(table)
         if there is None:
             return 1
         database = self._site.database
-        given = [database.last_given(there.name) or 0]
-        told = _NEXT_NUMBER.search(database.schema(there.name).rpartition("\n)")[2])
-        if told is not None:
-            given.append(int(told[1]) - 1)
+        given = [
+            database.last_given(there.name) or 0,
+            given_in(database.schema(there.name)) or 0,
+        ]
         highest = database.select(
             there.name, [there.key[0]], order=there.key[0], descending=True, limit=1
         )
@@ -287,7 +279,7 @@ class Filter:
 
     def row(self, name: str, names: Sequence[str], row: Row) -> bool:
         """Whether a row stays out."""
-        definition, side = self.site.definition, MergeSide(self.site)
+        definition = self.site.definition
         rule = definition.settings
         if rule is not None and rule.table == name:
             setting = text_of(row[names.index(rule.name)])
@@ -296,16 +288,35 @@ class Filter:
             if any(fnmatch.fnmatchcase(setting, one) for one in definition.merge.own):
                 return True
         return any(
-            kind.table == name and meets(side.condition(kind.where), names, row, side.within)
+            meets(where, names, row, self._side.within)
+            for table, where in self._left
+            if table == name
+        )
+
+    @cached_property
+    def _side(self) -> MergeSide:
+        return MergeSide(self.site)
+
+    @cached_property
+    def _left(self) -> list[tuple[str, Condition]]:
+        """The kinds of rows that are not merged: their tables, and what they meet."""
+        definition = self.site.definition
+        return [
+            (kind.table, self.site.condition(kind.where))
             for kind in definition.rows
             if kind.name in definition.merge.leave
-        )
+        ]
 
 
 def merge_rewriting(incoming: ReadableSite, target: Site) -> Rewriting:
     """What makes values of the one environment those of the other."""
     mapping = mapping_for(incoming, target, [])
     return Rewriting(mapping, encoded=incoming.encoded, signed=signed_between(incoming, target))
+
+
+def merge_pipeline(incoming: ReadableSite, target: Site, rewriting: Rewriting) -> RowPipeline:
+    """What makes rows of the one environment those of the other."""
+    return RowPipeline(rewriting, PrefixedValues.between(incoming, target))
 
 
 # Rows of a table, by key, with the names of files changed: of the table, its columns, the rows as the target would
@@ -324,7 +335,7 @@ def table_sides(
     """What both sides changed, table by table, with the rows that come as the target would have them; and the tables
     that cannot be merged, with why."""
     rewriting = merge_rewriting(incoming, target)
-    pipeline = RowPipeline(rewriting, PrefixedValues.between(incoming, target))
+    pipeline = merge_pipeline(incoming, target, rewriting)
     # What either of them keeps for itself does not come.
     filters = _filter(incoming, target, shared), _filter(target, incoming, shared)
     odd = {**there.odd, **came.odd}
@@ -384,8 +395,7 @@ def _carried(
     if not coming:
         return {}
     mixed = engine_of(site.database.engine).any_type
-    cells = [cell for _, row in coming for cell in row]
-    batch = Batch(len(table.columns), cells, sum(map(_size, cells)), mixed)
+    batch = batch_of([row for _, row in coming], mixed=mixed)
     rows = [
         row
         for changed in pipeline.change(TableRows(table, site.rewritable(table)), [batch])
@@ -408,7 +418,3 @@ def _broken(
         if one.left:
             found.append(key)
     return found
-
-
-def _size(cell: Cell) -> int:
-    return len(cell) if isinstance(cell, bytes) else 8

@@ -7,7 +7,7 @@ put beside those of the baseline; for the target of a transfer as the transfer w
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
 from ..database import (
@@ -24,9 +24,10 @@ from ..database import (
     joint_ranges,
     with_pages,
 )
-from ..database.base import Cell
 from ..database.engines import engine_of
 from ..database.row_codec import batches_of, cells_of, records_of
+from ..merge import Changed, Key
+from ..merge.references import Row
 from ..site import ReadableSite, RowPipeline, TableRows
 from ..store import Store
 from .baseline import Pieces
@@ -34,15 +35,6 @@ from .last_copy import KnownTable, claims_of, ranges_of
 
 _TOGETHER = 32 << 20  # bytes of a table without a usable key that is compared row by row
 _PAGES = 64  # that are compared at once
-Row = Sequence[Cell]
-
-
-@dataclass(frozen=True)
-class RowChange:
-    """A row as it was and as it is; ``before`` is None where it came, ``after`` where it went."""
-
-    before: Row | None
-    after: Row | None
 
 
 @dataclass(frozen=True)
@@ -72,7 +64,7 @@ class TooLarge(Exception):
 
 def row_changes(
     earlier: Earlier, stored: Table, table: Table, reader: Reader, left: Left
-) -> Iterator[RowChange]:
+) -> Iterator[Changed]:
     """The rows of a table that differ, stretch by stretch of its key.
 
     Raises:
@@ -117,6 +109,15 @@ def row_changes(
         yield from _side_by_side(stored, before, rows, mixed=mixed)
 
 
+def by_key(table: Table, changes: Iterable[Changed]) -> dict[Key, Changed]:
+    """The changes of a table's rows by their keys."""
+    names = [column.name for column in table.columns]
+    places = [names.index(name) for name in table.key]
+    return {
+        tuple((one.after or one.before or ())[place] for place in places): one for one in changes
+    }
+
+
 def _as_known(earlier: Earlier, table: Table) -> KnownTable:
     """What is known of a table by reading it where it is stored."""
     with earlier.site.database.reading() as reader:
@@ -155,19 +156,19 @@ def _earlier_rows(earlier: Earlier, table: Table, key_range: KeyRange) -> Iterat
 
 def _side_by_side(
     table: Table, before: Iterable[Batch], after: Iterable[Batch], *, mixed: bool
-) -> Iterator[RowChange]:
+) -> Iterator[Changed]:
     """Rows that one of two sides lacks, those of the same key together."""
     old, new = _counted(before), _counted(after)
     sides = [_rows(table, records, mixed=mixed) for records in (old - new, new - old)]
     names = [column.name for column in table.columns]
     places = [names.index(name) for name in table.key]
     if not places:
-        yield from (RowChange(row, None) for row in sides[0])
-        yield from (RowChange(None, row) for row in sides[1])
+        yield from (Changed(row, None) for row in sides[0])
+        yield from (Changed(None, row) for row in sides[1])
         return
     was, now = ({tuple(row[place] for place in places): row for row in side} for side in sides)
     for key in sorted({*was, *now}, key=_order):
-        yield RowChange(was.get(key), now.get(key))
+        yield Changed(was.get(key), now.get(key))
 
 
 def _order(key: Row) -> list[tuple[int, object]]:

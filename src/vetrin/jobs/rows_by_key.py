@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 from ..database import Batch, KeyRanges, Reader, Table, can_copy_in_ranges
 from ..errors import Refused
@@ -29,25 +29,18 @@ class RowsByKey:
         wanted = {*keys}
         if not wanted:
             return {}
-        names = [column.name for column in self._table.columns]
-        places = [names.index(name) for name in self._table.key]
-        found: dict[Key, Row] = {}
-        for batch in self._batches(wanted):
-            for row in batch.each():
-                key = tuple(row[place] for place in places)
-                if key in wanted:
-                    found[key] = row
-        return found
+        return {key: row for key, row in self._keyed(self._batches(wanted)) if key in wanted}
 
     def all_of(self, table: Table) -> dict[Key, Row]:
         """All rows of another table of the same columns, by key."""
-        names = [column.name for column in table.columns]
+        return dict(self._keyed(self._reader.rows(table)))
+
+    def _keyed(self, batches: Iterable[Batch]) -> Iterator[tuple[Key, Row]]:
+        names = [column.name for column in self._table.columns]
         places = [names.index(name) for name in self._table.key]
-        return {
-            tuple(row[place] for place in places): row
-            for batch in self._reader.rows(table)
-            for row in batch.each()
-        }
+        for batch in batches:
+            for row in batch.each():
+                yield tuple(row[place] for place in places), row
 
     def _batches(self, wanted: set[Key]) -> Iterator[Batch]:
         if can_copy_in_ranges(self._table):
@@ -62,3 +55,10 @@ class RowsByKey:
                 "",
             )
         yield from self._reader.rows(self._table)
+
+
+def batch_of(rows: Sequence[Row], *, mixed: bool) -> Batch:
+    """A batch of some rows, of which there is at least one."""
+    cells = [cell for row in rows for cell in row]
+    size = sum(len(cell) if isinstance(cell, bytes) else 8 for cell in cells)
+    return Batch(len(rows[0]), cells, size, mixed)

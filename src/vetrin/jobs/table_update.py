@@ -8,7 +8,6 @@ rows where they stand, or the target's server makes a copy of the table, in whic
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
@@ -28,13 +27,12 @@ from ..site import RowPipeline
 from .baseline import Baseline
 from .differing_rows import DifferingRows, Laying, Means, TooMuch, Update, all_of, at_target
 from .events import Checking, Moved, TableDone, TableStarted
-from .last_copy import KnownTable, LastCopy, Signatures, claims_of, ranges_of
+from .last_copy import KnownTable, LastCopy, Signatures, claims_of, given_in, ranges_of
 from .plan import Plan, TablePlan
 from .run_context import RunContext
 
 _HELPERS = 1_000_000  # the numbers of hidden tables begin here, beyond those of tables that come as a whole
 _COMPARED = 32 << 20  # bytes of a table of which all rows are compared as they are stored
-_NEXT_NUMBER = re.compile(r"\bAUTO_INCREMENT=(\d+)")
 _VISITED = 10_000  # rows: in an environment with visitors, a change of more would keep them waiting
 
 
@@ -198,10 +196,8 @@ class TableUpdater:
 
     def _given(self, item: TablePlan) -> int | None:
         """The last number that the source gave to a row, where that is on record."""
-        next_number = _NEXT_NUMBER.search(item.original.rpartition("\n)")[2])
-        if next_number is not None:
-            return int(next_number[1]) - 1
-        return self._source.database.last_given(item.table.name)
+        given = given_in(item.original)
+        return given if given is not None else self._source.database.last_given(item.table.name)
 
     # -- tables in which something is set -------------------------------------------------------------------------
 

@@ -9,13 +9,13 @@ from .common_state import CommonState
 from .conflicts import Conflict, Decision, Decisions, Rules, Take, take_of
 from .references import IdMaps, Reference, References, Side
 from .rows import merge_tables
-from .sides import Changed, Key, MergeRules, Neighbours, TableSides
+from .sides import Changed, Key, MergeRules, Neighbours, State, TableSides
 from .steps import Agreed, Merged, RowStep
 from .texts import merge_texts
 from .values import ValueMerge, Versions, merge_value
 
 __all__ = [
     "Agreed", "Changed", "CommonState", "Conflict", "Decision", "Decisions", "IdMaps", "Key", "MergeRules",
-    "Merged", "Neighbours", "Reference", "References", "RowStep", "Rules", "Side", "TableSides", "Take",
+    "Merged", "Neighbours", "Reference", "References", "RowStep", "Rules", "Side", "State", "TableSides", "Take",
     "ValueMerge", "Versions", "merge_tables", "merge_texts", "merge_value", "take_of",
 ]  # fmt: skip

@@ -48,7 +48,6 @@ class Identities:
         self._theirs = references
         self._links = [link for link in rules.definition.links if link.through is None]
         self.tables = {sides.name: sides for sides in _owners_first(tables, self._links)}
-        self._tables = self.tables
         self.moved: dict[tuple[str, Key], Key] = {}
         self.entries: dict[str, list[Entry]] = {}
         for sides in self.tables.values():
@@ -56,7 +55,7 @@ class Identities:
 
     def _identify(self, sides: TableSides) -> None:
         """Tell of each row that came which one it is in the target."""
-        natural = self._rules.natural(sides.name)
+        natural = self._rules.definition.natural(sides.name)
         mine, moved = _paired(sides, sides.incoming, natural)
         for old, now in _paired(sides, sides.target, natural)[1].items():
             self.moved[sides.name, old] = now

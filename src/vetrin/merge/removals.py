@@ -87,7 +87,9 @@ class Removals:
         changed = sides.target.get(key)
         if changed is None or changed.before is None or changed.after is None:
             return changed is not None
-        counted = self._work.rules.counted(sides.name) | self._work.rules.latest(sides.name)
+        counted = self._work.rules.definition.counted(sides.name) | self._work.rules.latest(
+            sides.name
+        )
         return any(
             one != other and name not in counted
             for name, one, other in zip(sides.names, changed.before, changed.after, strict=True)

@@ -161,9 +161,9 @@ class _Rows:
         """A row that both have, column by column."""
         sides = entry.sides
         then = self._work.then(entry)
-        rule = self._work.rules.natural(sides.name)
+        rule = self._work.rules.definition.natural(sides.name)
         own = set(rule.own) if rule is not None and entry.twice else set()
-        own |= self._work.rules.counted(sides.name) | set(sides.table.key)
+        own |= self._work.rules.definition.counted(sides.name) | set(sides.table.key)
         latest = self._work.rules.latest(sides.name)
         found = list(now)
         for place, column in enumerate(sides.table.columns):

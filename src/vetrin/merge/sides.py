@@ -5,23 +5,30 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Literal, Protocol
 
-from ..cms import Definition, NaturalRule
+from ..cms import Definition
 from ..database import Table
 from ..database.base import Cell
 from .conditions import text_of
 from .references import Row, Side
 
 Key = tuple[Cell, ...]
+State = Literal["added", "changed", "removed"]
 
 
 @dataclass(frozen=True)
 class Changed:
-    """A row as one side has it, and had it in the common state: None where it is not, or was not there."""
+    """A row as it was and as it is, in one environment: ``before`` is None where it came, ``after`` where it went."""
 
     before: Row | None
     after: Row | None
+
+    @property
+    def state(self) -> State:
+        if self.before is None:
+            return "added"
+        return "removed" if self.after is None else "changed"
 
 
 @dataclass
@@ -95,14 +102,6 @@ class MergeRules:
     keep_visitors: bool = True
     hosts: frozenset[bytes] = frozenset()
     title: Callable[[str, Sequence[str], Row], str] = lambda table, names, row: ""
-
-    def natural(self, table: str) -> NaturalRule | None:
-        return next((rule for rule in self.definition.naturals if rule.table == table), None)
-
-    def counted(self, table: str) -> set[str]:
-        """The columns of a table that only count other rows."""
-        places = (rule.column.partition(".") for rule in self.definition.recounts)
-        return {column for one, _, column in places if one == table}
 
     def latest(self, table: str) -> set[str]:
         places = (place.partition(".") for place in self.definition.merge.latest)

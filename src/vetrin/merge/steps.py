@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass, field
-from typing import Literal
 
 from .references import IdMaps, Row
-from .sides import Key
+from .sides import Changed, Key, State
 
 
 @dataclass(frozen=True)
@@ -21,10 +20,8 @@ class RowStep:
     after: Row | None
 
     @property
-    def kind(self) -> Literal["added", "changed", "removed"]:
-        if self.before is None:
-            return "added"
-        return "removed" if self.after is None else "changed"
+    def kind(self) -> State:
+        return Changed(self.before, self.after).state
 
 
 @dataclass(frozen=True)
