@@ -482,6 +482,22 @@ def test_an_undone_pull_takes_the_merges_on_top_of_it_along(
     assert live.one("SELECT count(*) FROM entries WHERE title = 'Joining'") == 1
 
 
+def test_without_the_record_of_a_merge_a_pull_goes_on_and_merges_are_refused(
+    two: tuple[Railway, Site2, Site2],
+) -> None:
+    railway, local, _ = two
+    local.write("Members area")
+    railway.vetrin(*UPWARDS)
+    (record,) = (railway.folder / ".vetrin").rglob("common.jsonl")
+    record.write_bytes(b"\x00 no record")
+    railway.vetrin(*UPWARDS, code=5)
+    found = json.loads(railway.vetrin("changes", "local", "--json", code=4))
+    assert [one["title"] for one in found["entries"]] == ["Members area"]  # since the transfer
+    assert "Members area" in railway.vetrin("pull", "--dry-run")
+    railway.vetrin("pull", "--yes")
+    assert json.loads(railway.vetrin(*UPWARDS, "--json"))["tables"] == []
+
+
 def test_a_name_that_is_taken_gets_a_number(two: tuple[Railway, Site2, Site2]) -> None:
     railway, local, live = two
     local.write("Snow", slug="snow")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ..config import Environment, Leave
-from ..errors import NothingToDo
+from ..errors import NothingToDo, Refused
 from ..inspect.compare import Expected
 from ..merge import CommonState
 from ..site import PrefixedValues, ReadableSite, Rewriting, RowPipeline, mapping_for
@@ -48,16 +48,24 @@ def last_since(store: Store, journals: Journals, environment: Environment) -> Si
         if "data" in run.parts or "media" in run.parts:
             if run.baseline in manifests:
                 manifest = manifests[run.baseline]
-                return Since(manifest, "target", run, common_since(journals, run, manifest))
+                return Since(manifest, "target", run, _common(journals, run, manifest))
             break  # what it holds is of something that is not known any more
     for run in sorted(journals.runs(), key=lambda run: -run.number):
         if run.source == environment.name and run.baseline in manifests:
             manifest = manifests[run.baseline]
-            return Since(manifest, "source", run, common_since(journals, run, manifest))
+            return Since(manifest, "source", run, _common(journals, run, manifest))
     raise NothingToDo(
         f"no transfer from or to {environment.name} is known that its content could be compared with",
         "after the next pull there is one; `--since SNAPSHOT` compares with a snapshot of it",
     )
+
+
+def _common(journals: Journals, run: Run, manifest: Manifest) -> CommonState | None:
+    """What merges left in common since a transfer; None where that cannot be read, so that its own content counts."""
+    try:
+        return common_since(journals, run, manifest)
+    except Refused:
+        return None
 
 
 def earlier_of(site: ReadableSite, stored: ReadableSite, store: Store, since: Since) -> Earlier:
