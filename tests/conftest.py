@@ -20,6 +20,7 @@ from vetrin.config import VARIABLE
 from vetrin.demo import sample as samples
 from vetrin.demo.sample import Sample, lay_out, servers
 from vetrin.remote import hosts
+from web_host import Relayed, WebHost, lay_relay
 
 # What takes longest begins first, so that processes that work beside one another end together.
 LONG = ("faults", "archives_wordpress", "push_wordpress", "ssh", "interrupted", "push", "command_line", "store", "wagtail",
@@ -118,6 +119,14 @@ def sftp_alone() -> Iterator[SshServer]:
 def shell_less() -> Iterator[SshServer]:
     with ssh_server(user=SHELL_LESS) as server:
         yield server
+
+
+@pytest.fixture(scope="session")
+def relay(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Relayed]:
+    """A relay behind nginx and PHP-FPM with the limits of a small host, for all folders that tests make."""
+    root = tmp_path_factory.mktemp("web")
+    with WebHost(root) as web:
+        yield lay_relay(web, root="/..")
 
 
 @pytest.fixture(scope="session")

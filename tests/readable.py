@@ -29,7 +29,8 @@ from vetrin.store import (
 
 KINDS = (
     "sqlite", "sqlite by helper", "sqlite by copy", "sqlite stored",
-    "mariadb", "mariadb by ssh", "mariadb stored", "mysql", "mysql stored",
+    "mariadb", "mariadb by ssh", "mariadb by relay", "mariadb stored",
+    "mysql", "mysql by relay", "mysql stored",
 )  # fmt: skip
 _PASSWORD = "p'a\\ss#$"
 
@@ -106,6 +107,8 @@ def _server(
     server.create("read_it", "reader", _PASSWORD)
     credentials = Credentials("read_it", "reader", _PASSWORD, "127.0.0.1", server.port)
     dial = None
+    if kind.endswith("relay"):
+        dial = request.getfixturevalue("relay").connect().dial
     if kind.endswith("ssh"):
         ssh = request.getfixturevalue("ssh")
         request.getfixturevalue("monkeypatch").setenv("HOME", str(ssh.home))

@@ -28,8 +28,9 @@ from vetrin.files import (
     compare_trees,
 )
 from vetrin.jobs import was_cut_off
+from vetrin.remote.helper_machine import HelperMachine
 from vetrin.remote.ssh.connection import Lines
-from vetrin.remote.ssh.helper_client import HelperMachine, Helpers
+from vetrin.remote.ssh.helper_client import Helpers
 from vetrin.remote.ssh.sftp import SftpMachine
 
 __all__ = ["trees"]
@@ -46,8 +47,10 @@ def lines(ssh: SshServer) -> Iterator[Lines]:
     found.close()
 
 
-@pytest.fixture(scope="module", params=["helper.py", "helper.php", "sftp"])
+@pytest.fixture(scope="module", params=["helper.py", "helper.php", "sftp", "relay"])
 def machine(request: pytest.FixtureRequest, lines: Lines, ssh: SshServer) -> Machine:
+    if request.param == "relay":
+        return request.getfixturevalue("relay").connect().machine
     line = lines.to(Host(ssh.name))
     if request.param == "sftp":
         return SftpMachine(line)
@@ -201,9 +204,13 @@ def test_stopped_after_any_act(pair: tuple[LocalTree, RemoteTree], way: str) -> 
     st.booleans(),
 )
 def test_any_tree_becomes_any_other_and_back(
-    machine: Machine, one: dict, two: dict, mirror: bool
+    machine: Machine,
+    tmp_path_factory: pytest.TempPathFactory,
+    one: dict,
+    two: dict,
+    mirror: bool,
 ) -> None:
-    with tempfile.TemporaryDirectory() as folder:
+    with tempfile.TemporaryDirectory(dir=tmp_path_factory.getbasetemp()) as folder:
         source, local = LocalTree(Path(folder, "one")), LocalTree(Path(folder, "two"))
         for tree, content in ((source, one), (local, two)):
             grow(tree.root, content)

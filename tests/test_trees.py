@@ -14,13 +14,14 @@ import xxhash
 from vetrin.config import Host
 from vetrin.errors import FilesError
 from vetrin.files import PIECE, Entry, LocalTree, RemoteTree, SourceTree
+from vetrin.remote.helper_machine import HelperMachine
 from vetrin.remote.ssh.connection import Lines
-from vetrin.remote.ssh.helper_client import HelperMachine, Helpers
+from vetrin.remote.ssh.helper_client import Helpers
 from vetrin.remote.ssh.sftp import SftpMachine
 from vetrin.store import Build, BuildTree, Contents, FolderBackend, SnapshotTree
 from vetrin.store.manifest import StoredFile
 
-KINDS = ("local", "helper.py", "helper.php", "sftp", "stored", "build")
+KINDS = ("local", "helper.py", "helper.php", "sftp", "relay", "stored", "build")
 _CHANCE = random.Random("Harrowmere")
 FILES = {
     "index.php": b"<?php",
@@ -92,6 +93,8 @@ def place(
         build = Build("0" * 40, "", "local", ("code",), stored=tuple(code))
         held = SnapshotTree(contents, code, {})
         yield Place(kind, BuildTree(build, held, LocalTree(beside)))
+    elif kind == "relay":
+        yield Place(kind, RemoteTree(request.getfixturevalue("relay").connect().machine, str(root)))
     else:
         server, lines = request.getfixturevalue("ssh"), Lines()
         with pytest.MonkeyPatch.context() as patched:

@@ -37,10 +37,10 @@ from vetrin.files import (
 )
 from vetrin.jobs import Choices, Journals, Plan, RunContext, build_plan, run_plan
 from vetrin.remote import hosts
+from vetrin.remote.helper_machine import HelperMachine
 from vetrin.remote.helper_protocol import Frames
 from vetrin.remote.helper_scripts import PHP, PYTHON, source
 from vetrin.remote.ssh.connection import lines
-from vetrin.remote.ssh.helper_client import HelperMachine
 from vetrin.remote.ssh.sftp import SftpMachine
 from vetrin.site import open_site
 

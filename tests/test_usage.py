@@ -35,6 +35,8 @@ CODES: dict[str, list[tuple[str, ExitStatus]]] = {
     "changes": [("local", ExitStatus.DONE), ("nowhere", ExitStatus.USAGE), ("staging", ExitStatus.DONE),
                 ("local --rows nothing", ExitStatus.USAGE), ("local --since nothing", ExitStatus.USAGE)],
     "reach": [("local", ExitStatus.FAILED), ("nowhere", ExitStatus.USAGE)],
+    "relay": [("local", ExitStatus.USAGE), ("nowhere", ExitStatus.USAGE), ("production --days 0", ExitStatus.USAGE),
+              ("live --address http://live.test --dry-run", ExitStatus.DONE), ("local --remove", ExitStatus.USAGE)],
     "pull": [("", ExitStatus.REFUSED), ("nowhere", ExitStatus.USAGE), ("--dry-run", ExitStatus.DONE), ("--yes", ExitStatus.DONE)],
     "push": [("production --yes", ExitStatus.REFUSED), ("nowhere", ExitStatus.USAGE), ("staging --dry-run", ExitStatus.DONE)],
     "run": [("", ExitStatus.DONE), ("nowhere", ExitStatus.USAGE)],

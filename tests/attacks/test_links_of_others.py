@@ -17,8 +17,9 @@ from vetrin.demo.sample import Sample
 from vetrin.errors import FilesError
 from vetrin.files import Entry, FileTree, LocalTree, Move, RemoteTree
 from vetrin.files.open_folders import Below
+from vetrin.remote.helper_machine import HelperMachine
 from vetrin.remote.ssh.connection import Lines
-from vetrin.remote.ssh.helper_client import HelperMachine, Helpers
+from vetrin.remote.ssh.helper_client import Helpers
 from ways import Line, line_by
 
 STRANGER = 65534

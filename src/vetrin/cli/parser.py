@@ -33,6 +33,7 @@ COMMANDS = {
     "compare": Command("put two environments side by side and mark what differs", "C"),
     "changes": Command("show what changed in an environment since the last transfer", "C"),
     "reach": Command("prove that an environment's files, database and address can be got at", "C"),
+    "relay": Command("make the file that stands in for SSH on a host without it", "A D C"),
     "pull": Command("bring an environment's data and media here", "A D C W L"),
     "push": Command("carry the local code, built and checked, up to an environment", "A D C W L"),
     "run": Command("carry out a transfer that is saved under a name", "A D C W L"),

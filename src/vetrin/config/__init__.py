@@ -2,7 +2,7 @@
 
 from .build import BuildRule, Command
 from .consent import VARIABLE, Agreed, Foreign
-from .host import Host
+from .host import Host, RelayHost, WebAccess
 from .known_names import nearest, similar
 from .project import (
     FILE_NAME,
@@ -12,7 +12,6 @@ from .project import (
     Environment,
     Project,
     Role,
-    WebAccess,
     bytes_per_second,
     environment_address,
     find_project,
@@ -24,6 +23,9 @@ from .secrets import (
     STORE_VARIABLE,
     creator_password,
     database_password,
+    keep_relay_key,
+    relay_key,
+    relay_variable,
     store_passphrase,
     web_password,
     web_variable,
@@ -65,6 +67,7 @@ __all__ = [
     "Keep",
     "Leave",
     "Project",
+    "RelayHost",
     "Role",
     "Route",
     "StoreRule",
@@ -79,6 +82,7 @@ __all__ = [
     "environment_address",
     "environment_lines",
     "find_project",
+    "keep_relay_key",
     "load_project",
     "merged",
     "must_be_programs",
@@ -89,6 +93,8 @@ __all__ = [
     "read_arrival",
     "read_keep",
     "read_leave",
+    "relay_key",
+    "relay_variable",
     "similar",
     "store_passphrase",
     "user_defaults",

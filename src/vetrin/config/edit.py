@@ -38,8 +38,29 @@ def save_route(project: Project, route: Route) -> None:
         raise ProjectError(f"{path} could not be written: {error}") from error
 
 
-def add_environment(project: Project, draft: EnvironmentDraft) -> None:
-    """Add an environment to vetrin.toml; all else in it stays as it is.
+def set_relay(project: Project, name: str, url: str) -> None:
+    """Write the address of its relay into an environment of vetrin.toml.
+
+    Raises:
+        ProjectError: it would make no sense there, or the file cannot be written.
+    """
+    path = project.folder / FILE_NAME
+    try:
+        document: Any = tomlkit.parse(path.read_text(encoding="utf-8-sig"))
+        table = document["environment"][name]
+        if "relay" not in table and "root" in table:
+            del table["root"]  # it was a folder here, or is one that the relay knows
+        table["relay"] = url
+        text = tomlkit.dumps(document)
+        parse_project(text, project.folder)
+        write_whole(path, text.encode(), path.stat().st_mode & 0o777)
+    except (OSError, TOMLKitError) as error:
+        raise ProjectError(f"{path} could not be written: {error}") from error
+
+
+def add_environment(project: Project, draft: EnvironmentDraft, *, relay: str = "") -> None:
+    """Add an environment to vetrin.toml, with the address of its relay where it has one; all else in it stays as it
+    is.
 
     Raises:
         ProjectError: there is one of that name or place, the name is not fit, or the file cannot be written.
@@ -49,7 +70,7 @@ def add_environment(project: Project, draft: EnvironmentDraft) -> None:
         raise ProjectError(f"there is an environment {draft.name!r} in {path} already")
     try:
         text = path.read_text(encoding="utf-8").rstrip("\n")
-        text += "\n\n" + "\n".join(environment_lines(draft)) + "\n"
+        text += "\n\n" + "\n".join(environment_lines(draft, relay=relay)) + "\n"
         parse_project(text.removeprefix("\ufeff"), project.folder)
         write_whole(path, text.encode(), path.stat().st_mode & 0o777)
     except OSError as error:

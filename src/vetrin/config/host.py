@@ -1,12 +1,14 @@
-"""Where another machine is: the ``host`` of an environment."""
+"""Where another machine is: the ``host`` of an environment, or its ``relay``."""
 
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from pathlib import Path
 from typing import ClassVar
 
-from ..errors import HostError
+from ..errors import AddressError, HostError
+from ..rewrite import Address
 
 _SHAPE = re.compile(
     r"ssh://(?:(?P<user>[^@/:\s]+)@)?(?P<name>\[[0-9A-Fa-f:.%\w]+\]|[^@/:\s\[\]]+)(?::(?P<port>\d+))?/?$"
@@ -49,3 +51,57 @@ class Host:
         user = f"{self.user}@" if self.user else ""
         port = f":{self.port}" if self.port else ""
         return f"{self.scheme}://{user}{name}{port}"
+
+
+@dataclass(frozen=True)
+class WebAccess:
+    """What pages of a protected environment ask for: ``user`` for the web server (the password is never here), and a
+    ``certificate`` of the authority that signed its own, or the ``fingerprint`` of the one certificate that it has
+    (SHA-256, 64 hexadecimal digits)."""
+
+    user: str = ""
+    certificate: Path | None = None
+    fingerprint: str = ""
+
+
+@dataclass(frozen=True)
+class RelayHost:
+    """A machine reached through the relay of an environment. ``environment`` is what its key is kept under, ``web``
+    what the web server in front of it asks for."""
+
+    scheme: ClassVar[str] = "relay"
+
+    url: str
+    environment: str
+    web: WebAccess = field(default_factory=WebAccess)
+
+    @classmethod
+    def parse(cls, text: str, environment: str, web: WebAccess) -> RelayHost:
+        """Read the address of a relay's file.
+
+        Raises:
+            HostError: it is something else.
+        """
+        if "@" in text.partition("://")[2].partition("/")[0]:
+            raise HostError(
+                "a name and password do not belong into an address",
+                "write the name as user in [environment.NAME.web]; the password comes from the keyring or a variable",
+            )
+        try:
+            Address.parse(text)
+        except AddressError as error:
+            raise HostError(f"{text!r} is no address of a relay: {error}") from error
+        if not text.partition("?")[0].endswith(".php") or "?" in text or "#" in text:
+            raise HostError(
+                f"{text!r} is no address of a relay",
+                "write that of its file: https://NAME/vetrin-relay-….php",
+            )
+        return cls(text, environment, web)
+
+    @property
+    def name(self) -> str:
+        """The name of the machine, as far as the address tells it."""
+        return Address.parse(self.url).host
+
+    def __str__(self) -> str:
+        return f"{self.name}, through its relay"

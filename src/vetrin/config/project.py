@@ -13,7 +13,7 @@ from ..cms import Definition, EncodedRule, load_definition
 from ..errors import AddressError, DefinitionError, HostError, ProjectError
 from ..rewrite import Address
 from .build import BuildRule, read_build
-from .host import Host
+from .host import Host, RelayHost, WebAccess
 from .known_names import known_keys, nearest
 from .merge import read_prefer, with_merge
 from .selection import (
@@ -41,9 +41,10 @@ ACCESSES: tuple[Access, ...] = ("read-only", "read-write", "closed")
 
 _PREFIXED = re.compile(r"(\w+\.\w+)=(.+)$")
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]*$")
+_FINGERPRINT = re.compile(r"(?:[0-9A-Fa-f]{2}:?){31}[0-9A-Fa-f]{2}$")
 _RATE = re.compile(r"(\d+(?:\.\d+)?)\s*([kKmMgG]?)B?(?:/s)?$")
-_ENVIRONMENT_KEYS = ("address", "also", "root", "host", "rate", "role", "access", "bare-host", "database", "web",
-                     "leave", "keep", "arrival")  # fmt: skip
+_ENVIRONMENT_KEYS = ("address", "also", "root", "host", "relay", "rate", "role", "access", "bare-host", "database",
+                     "web", "leave", "keep", "arrival")  # fmt: skip
 _TLS = ("verified", "unverified", "off")
 _DATABASE_KEYS = (
     "database",
@@ -65,31 +66,22 @@ _SHOWN = 120  # characters of where something stands
 
 
 @dataclass(frozen=True)
-class WebAccess:
-    """What pages of a protected environment ask for: ``user`` for the web server (the password is never here), and a
-    ``certificate`` of the authority that signed its own."""
-
-    user: str = ""
-    certificate: Path | None = None
-
-
-@dataclass(frozen=True)
 class Environment:
     """One copy of the site. ``root`` is absolute on this machine; on another one (``host``) it may be
-    relative to the account's home. ``rate`` is a limit in bytes per second. ``database`` overrides single
-    values of the site's own configuration (never the password)."""
+    relative to the account's home, and through a relay to the site's folder. ``rate`` is a limit in bytes per
+    second. ``database`` overrides single values of the site's own configuration (never the password)."""
 
     name: str
     address: Address
     root: Path
     also: tuple[Address, ...] = ()
-    host: Host | None = None
+    host: Host | RelayHost | None = None
     rate: int | None = None
     role: Role = "local"
     access: Access = "read-write"
     bare_host: bool = False
     database: Mapping[str, str] = field(default_factory=dict)
-    web: WebAccess = WebAccess()
+    web: WebAccess = field(default_factory=WebAccess)
     leave: Leave = field(default_factory=Leave)
     keep: Keep = field(default_factory=Keep)
     arrival: Arrival = field(default_factory=Arrival)
@@ -323,7 +315,8 @@ def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
     if "password" in entry:
         raise _secret(f"{where} password", name, name, password_variable(name))
     known_keys(entry, _ENVIRONMENT_KEYS, where)
-    host = _host(entry, where)
+    web = _web(name, entry.get("web", {}), folder)
+    host = _host(entry, where, name, web)
     also = entry.get("also", [])
     if not isinstance(also, list):
         raise ProjectError(f"{where} also: write a list of addresses")
@@ -356,7 +349,8 @@ def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
     if "tls-ca" in database:
         path = folder.absolute() / Path(str(database["tls-ca"])).expanduser()
         database = {**database, "tls-ca": path}
-    text = _text(entry, "root", where, required=True)
+    through_relay = isinstance(host, RelayHost)
+    text = _text(entry, "root", where, required=not through_relay) or "."
     if "://" in text:
         scheme, _, rest = text.partition("://")
         name, _, folder_there = rest.partition("/")
@@ -377,7 +371,7 @@ def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
         access=access,
         bare_host=bare,
         database={key: str(value) for key, value in database.items()},
-        web=_web(name, entry.get("web", {}), folder),
+        web=web,
         leave=read_leave(entry.get("leave", {}), f"[environment.{name}.leave]"),
         keep=read_keep(entry.get("keep", {}), f"[environment.{name}.keep]"),
         arrival=read_arrival(entry.get("arrival", {}), f"[environment.{name}.arrival]"),
@@ -390,11 +384,17 @@ def _web(name: str, data: object, folder: Path) -> WebAccess:
         raise ProjectError(f"{where}: write a table")
     if "password" in data:
         raise _secret(f"{where} password", name, f"{name}-web", password_variable(name, "WEB"))
-    known_keys(data, ("user", "certificate"), where)
+    known_keys(data, ("user", "certificate", "fingerprint"), where)
     certificate = _text(data, "certificate", where)
+    fingerprint = _text(data, "fingerprint", where)
+    if fingerprint and not _FINGERPRINT.match(fingerprint):
+        raise ProjectError(
+            f"{where} fingerprint: write the SHA-256 of the certificate, 64 hexadecimal digits"
+        )
     return WebAccess(
         _text(data, "user", where),
         folder.absolute() / Path(certificate).expanduser() if certificate else None,
+        fingerprint.replace(":", "").lower(),
     )
 
 
@@ -427,12 +427,18 @@ def _where(environment: Environment) -> tuple[str, str]:
     return "", str(environment.root.resolve())
 
 
-def _host(entry: dict[str, Any], where: str) -> Host | None:
-    text = _text(entry, "host", where)
+def _host(entry: dict[str, Any], where: str, name: str, web: WebAccess) -> Host | RelayHost | None:
+    text, relay = _text(entry, "host", where), _text(entry, "relay", where)
+    if text and relay:
+        raise ProjectError(f"{where}: write host or relay; both lead to one machine")
     try:
+        if relay:
+            return RelayHost.parse(relay, name, web)
         return Host.parse(text) if text else None
     except HostError as error:
-        raise ProjectError(f"{where} host: {error}") from error
+        raise ProjectError(
+            f"{where} {'relay' if relay else 'host'}: {error}", error.remedy
+        ) from error
 
 
 def _rate(entry: dict[str, Any], where: str) -> int | None:

@@ -35,6 +35,29 @@ def web_password(environment: str) -> str | None:
     return value if value is not None else secret(f"{environment}-web")
 
 
+def relay_variable(environment: str) -> str:
+    """The environment variable that may hold the key of an environment's relay."""
+    return f"VETRIN_{environment.upper().replace('-', '_')}_RELAY_KEY"
+
+
+def relay_key(environment: str) -> str | None:
+    """The key of an environment's relay, from the variable or the keyring (user ENVIRONMENT-relay)."""
+    value = os.environ.get(relay_variable(environment))
+    return value if value is not None else secret(f"{environment}-relay")
+
+
+def keep_relay_key(environment: str, text: str) -> bool:
+    """Put the key of a relay into the keyring; False where there is none that takes it."""
+    import keyring
+    import keyring.errors
+
+    try:
+        keyring.set_password(SERVICE, f"{environment}-relay", text)
+        return keyring.get_password(SERVICE, f"{environment}-relay") == text
+    except (keyring.errors.KeyringError, RuntimeError):
+        return False
+
+
 STORE_VARIABLE = "VETRIN_STORE_PASSPHRASE"
 
 

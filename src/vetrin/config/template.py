@@ -75,8 +75,8 @@ def project_text(draft: Draft) -> str:
     return text if len(draft.environments) > 1 else text + _EXAMPLE
 
 
-def environment_lines(draft: EnvironmentDraft) -> list[str]:
-    """The table of an environment."""
+def environment_lines(draft: EnvironmentDraft, *, relay: str = "") -> list[str]:
+    """The table of an environment; one with a relay needs no root."""
     lines = [f"[environment.{draft.name}]", f"address = {quoted(draft.address)}"]
     if draft.also:
         also = ", ".join(map(quoted, draft.also))
@@ -88,7 +88,10 @@ def environment_lines(draft: EnvironmentDraft) -> list[str]:
         if draft.host or draft.root.startswith("/")
         else "    # the folder of the site, relative to this file"
     )
-    lines.append(f"root = {quoted(draft.root)}{relative}")
+    if relay:
+        lines.append(f"relay = {quoted(relay)}")
+    else:
+        lines.append(f"root = {quoted(draft.root)}{relative}")
     role = draft.role or (draft.name if draft.name in ROLES else "local")
     if role != draft.name:
         lines.append(f"role = {quoted(role)}")

@@ -37,7 +37,8 @@ class Facts:
     """What matters about a server before rows are moved to it; ``max_statement`` is in bytes.
 
     ``where`` says for a person how the database is reached; ``identity`` is the same for two
-    connections to one database, however they are made.
+    connections to one database, however they are made. ``one_moment``: what is read in one ``reading`` is of one
+    moment.
     """
 
     engine: str
@@ -49,6 +50,7 @@ class Facts:
     where: str
     identity: str
     details: Mapping[str, str] = field(default_factory=dict)
+    one_moment: bool = True
 
     def kept(self) -> dict[str, object]:
         """What may be kept with a snapshot: nothing that says who logs in where."""

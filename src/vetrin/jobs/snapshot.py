@@ -9,8 +9,9 @@ from datetime import datetime
 
 from ..cms import read_version
 from ..config import Environment
-from ..database import Reader, Table
+from ..database import KeyRange, Reader, Table, joint_digest
 from ..database.engines import engine_of
+from ..database.key_ranges import digest_of_records
 from ..errors import JobError
 from ..files import UNREADABLE, Entry, some_of
 from ..site import Looked, Site, counts_of, file_scope, is_empty, newest_of
@@ -33,6 +34,7 @@ from .plan import PARTS, Plan
 
 # Less than what waits in a connection, so that the server goes on while a stretch is cut and stored.
 _STRETCH = 64 << 10
+_LOOKS = 6  # at a site of which no view lasts, until what changes all the time is kept as it is
 
 
 def take_snapshot(
@@ -98,6 +100,15 @@ class Keeping:
         return manifest.id
 
 
+@dataclass(frozen=True)
+class _Taken:
+    """A table as it is stored, and its list of pages; ``digest`` is that of its rows, where it is needed."""
+
+    table: Table
+    lists: tuple[str, ...]
+    digest: str
+
+
 class _Keeper:
     def __init__(self, site: Site, store: Store, hands: Hands, listener: Listener) -> None:
         self._site = site
@@ -108,6 +119,7 @@ class _Keeper:
         self._added = 0
         self._notes: list[str] = []
         self._looked: Looked | None = None
+        self._digests = False
 
     def keep(
         self,
@@ -160,10 +172,14 @@ class _Keeper:
     def _data(self, tables: Sequence[Table]) -> StoredData:
         site, database = self._site, self._site.database
         self._tell(Phase("read tables"))
+        self._digests = not database.facts().one_moment
         with ThreadPoolExecutor(1, "counts") as aside, database.reading() as reader:
             # On a second connection, opened with the snapshot.
             looking = aside.submit(_look, site)
-            rows = [self._rows(reader, table) for table in tables]
+            taken = {table.name: self._rows(reader, table) for table in tables}
+            if self._digests:
+                self._until_unchanged(reader, tables, taken)
+            rows = [(item.table, item.lists) for item in taken.values()]
             self._looked = looking.result()
             stored = [
                 StoredTable(
@@ -197,13 +213,32 @@ class _Keeper:
             size=sum(item.table.size for item in stored),
         )
 
-    def _rows(self, reader: Reader, table: Table) -> tuple[Table, tuple[str, ...]]:
-        """Store a table's rows; it as it is stored, and its list of pages."""
+    def _until_unchanged(
+        self, reader: Reader, tables: Sequence[Table], taken: dict[str, _Taken]
+    ) -> None:
+        """Where no view lasts from one question to the next: take again what has changed, until all is as it was."""
+        for _ in range(_LOOKS):
+            now = {table.name: reader.digests(table, [KeyRange()])[0] for table in tables}
+            changed = [table for table in tables if now[table.name] != taken[table.name].digest]
+            if not changed:
+                return
+            for table in changed:
+                taken[table.name] = self._rows(reader, table)
+        names = some_of(sorted(table.name for table in changed))
+        self._notes.append(
+            f"written to whenever they were looked at, so of different moments: {names}"
+        )
+
+    def _rows(self, reader: Reader, table: Table) -> _Taken:
+        """Store a table's rows."""
         self._tell(TableStarted(table.name, table.rows))
         old = self._store.pages_if_whole(self._tables.get(table.name))
         writer = TableWriter(self._store.contents, self._hands, old)
         rows = size = 0
+        digests: list[str] = []
         for records in reader.records(table, _STRETCH):
+            if self._digests:
+                digests.append(digest_of_records(records))
             if writer.add(records):
                 self._tell(Moved(table.name, writer.rows - rows, writer.size - size))
                 rows, size = writer.rows, writer.size
@@ -211,7 +246,8 @@ class _Keeper:
         self._tell(Moved(table.name, writer.rows - rows, writer.size - size))
         self._added += writer.added
         self._tell(TableDone(table.name, writer.rows))
-        return replace(table, rows=writer.rows, size=writer.size), lists
+        stored = replace(table, rows=writer.rows, size=writer.size)
+        return _Taken(stored, lists, joint_digest(digests))
 
     # -- files ------------------------------------------------------------------------------------------
 

@@ -49,6 +49,7 @@ from .table_update import TableUpdater
 _VERSION = 2  # of the record; pages of version 1 had digests that different rows may share
 _STRETCH = 32_000_000  # bytes that are stored together
 _SECONDS = 8.0  # or what comes in so long
+_LOOKS = 6  # at a source of which no view lasts, until what changes all the time is taken as it is
 _VIEW = 900.0  # seconds after which another table is taken from a view of its own
 
 
@@ -124,8 +125,9 @@ class TableCopier:
 
     ``last`` is what the last transfer left, where only what differs from that has to be taken; None where all is.
     ``since`` is the moment that the tables belong to; ``again`` names tables that had been taken before from an
-    earlier view, ``renewed`` those of them of which something had changed meanwhile, with how many pages. ``rows`` is
-    how many each table has, ``written`` how many of them were written.
+    earlier view, ``renewed`` those of them of which something had changed meanwhile, with how many pages,
+    ``restless`` those that changed whenever they were looked at, so that they are of different moments. ``rows``
+    is how many each table has, ``written`` how many of them were written.
     """
 
     def __init__(
@@ -158,6 +160,7 @@ class TableCopier:
         self.since = ""
         self.again: set[str] = set()
         self.renewed: dict[str, int] = {}
+        self.restless: set[str] = set()
         self._comparing: set[str] = set()  # tables whose rows are compared as they are stored
         self._warned: set[str] = set()  # what the server said of the table that is taken now
 
@@ -203,10 +206,42 @@ class TableCopier:
                     self._table(reader, waiting.pop(0))
                     if time.monotonic() - begun >= _VIEW:
                         break
-        if views > 1:
-            with self._viewing() as reader:
-                for item in self._differing(reader, items):
-                    self._table(reader, item)
+        if not self._source.database.facts().one_moment:
+            self._until_unchanged(items)
+        elif views > 1:
+            self._again(items)
+
+    def _again(self, items: Sequence[TablePlan]) -> None:
+        """Bring all that was taken up to date with one view."""
+        with self._viewing() as reader:
+            for item in self._differing(reader, items):
+                self._table(reader, item)
+
+    def _until_unchanged(self, items: Sequence[TablePlan]) -> None:
+        """Where no view lasts from one question to the next: look again until all is as it was when it was looked at
+        before, which is then how it was at the moment in between."""
+        known, after = set(self.again), self._contents()
+        for _ in range(_LOOKS):
+            before = after
+            self._again(items)
+            after = self._contents()
+            self.again = known | self.renewed.keys()
+            self.restless = {name for name, digests in after.items() if before.get(name) != digests}
+            if not self.restless:
+                return
+
+    def _contents(self) -> dict[str, tuple[str, ...]]:
+        """What was taken of each table, in digests."""
+        found: dict[str, tuple[str, ...]] = {}
+        for name, taken in self._record.tables.items():
+            found[name] = (taken.digest, *(page.digest for page in taken.pages))
+        for name, update in self._updater.updates.items() if self._updater is not None else ():
+            found[name] = (
+                str(update.rows),
+                *(page.digest for page in update.pages),
+                update.known.source,
+            )
+        return found
 
     def _differing(self, reader: Reader, items: Sequence[TablePlan]) -> list[TablePlan]:
         """Lay ready what differs in tables that the last transfer brought; those that are taken as a whole."""

@@ -501,7 +501,12 @@ class _Transfer:
 
 def _moment(taker: TableCopier) -> Iterator[str]:
     """To which moment the copy belongs, where it was taken with interruptions."""
-    if taker.again:
+    if taker.restless:
+        names = ", ".join(sorted(taker.restless))
+        yield (
+            f"the source was written to whenever it was looked at again, so not all rows are of one moment: {names}"
+        )
+    elif taker.again:
         changed = len(taker.renewed)
         count = len(taker.again)
         tables = "1 table" if count == 1 else f"{count} tables"

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Protocol
 
-from ..config import Host
+from ..config import Host, RelayHost
 from ..files import Machine, RemotePath
 
 if TYPE_CHECKING:
@@ -54,7 +55,7 @@ class RemoteHost(Protocol):
     A connection that is lost raises ConnectionLost, or a FilesError that is ``lost``.
     """
 
-    host: Host
+    host: Host | RelayHost
     ways: dict[str, str]
 
     @property
@@ -72,6 +73,10 @@ class RemoteHost(Protocol):
     @property
     def runs_processes(self) -> bool:
         """True where a process of ours can run there."""
+
+    @property
+    def resolves_names(self) -> bool:
+        """True where "localhost", as the host of a database, is what the site itself means by it."""
 
     def place(self, path: str) -> RemotePath:
         """A path as vetrin.toml gives it: absolute, or below the home of the account."""
@@ -101,6 +106,10 @@ class RemoteHost(Protocol):
         """What is known of the connection by now."""
 
     @property
+    def findings(self) -> Sequence[str]:
+        """For a person: what limits it has, and what follows."""
+
+    @property
     def file_way(self) -> str:
         """For a person: which way files take, and why."""
 
@@ -112,7 +121,7 @@ class Reach(Protocol):
     """A kind of way to other machines."""
 
     def connect(
-        self, host: Host, *, rate: int | None, gentle: bool, prompter: Prompter | None
+        self, host: Host | RelayHost, *, rate: int | None, gentle: bool, prompter: Prompter | None
     ) -> RemoteHost:
         """A connected host. ``rate`` is a limit in bytes per second; with ``gentle``, what runs there gives way to
         all else.

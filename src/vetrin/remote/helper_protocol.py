@@ -125,6 +125,12 @@ class Frames:
         self, do: str, records: Iterable[bytes], packing: Packing, **values: Any
     ) -> dict[str, Any]:
         """A request with a stream of records; the answer's JSON."""
+        return _said(self.begin_with(do, records, packing, **values))
+
+    def begin_with(
+        self, do: str, records: Iterable[bytes], packing: Packing, **values: Any
+    ) -> Iterator[tuple[int, Content]]:
+        """A request with a stream of records; the frames of its answer."""
         send = self._channel.sendall
         send(frame(JSON, json.dumps({"do": do, **values}).encode()))
         waiting: list[bytes] = []
@@ -139,6 +145,10 @@ class Frames:
         if waiting:
             send(packing(b"".join(waiting)))
         send(frame(END))
+        return self.answer()
+
+    def said(self) -> dict[str, Any]:
+        """The JSON of an answer."""
         return _said(self.answer())
 
     def answer(self) -> Iterator[tuple[int, Content]]:

@@ -5,13 +5,13 @@ from __future__ import annotations
 from importlib import import_module
 from typing import cast
 
-from ..config import Environment, Host
+from ..config import Environment, Host, RelayHost
 from ..errors import ConnectionFailed, ReachError, described
 from .base import Prompter, Reach, RemoteHost
 
 # By the scheme of a host's address, the module with its ``reach``; loaded only where a host has that scheme, as
 # libraries for a network take long to load.
-REACHES = {"ssh": "ssh.host"}
+REACHES = {"ssh": "ssh.host", "relay": "relay.host"}
 
 
 class Hosts:
@@ -20,7 +20,7 @@ class Hosts:
     where neither says anything."""
 
     def __init__(self) -> None:
-        self._known: dict[Host, RemoteHost] = {}
+        self._known: dict[Host | RelayHost, RemoteHost] = {}
         self._reaches: dict[str, Reach] = {}
         self.asker: Prompter | None = None
         self.rate: int | None = None
@@ -37,7 +37,7 @@ class Hosts:
         return self.at(environment.host, environment.name, rate=environment.rate, gentle=gentle)
 
     def at(
-        self, host: Host, name: str, *, rate: int | None = None, gentle: bool = False
+        self, host: Host | RelayHost, name: str, *, rate: int | None = None, gentle: bool = False
     ) -> RemoteHost:
         """A host, connected; ``name`` is who is said to be there where it cannot be reached.
 

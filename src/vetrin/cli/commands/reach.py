@@ -83,7 +83,12 @@ def _host(environment: Environment) -> list[Proof]:
         says += "what shrinks is compressed" if measured.compresses else "nothing is compressed"
     if measured.limit:
         says += f"; limited to {size(measured.limit)}/s"
-    return [Proof("host", True, says), Proof("way", True, f"files {remote_host.file_way}")]
+    found = [Proof("limits", True, text) for text in remote_host.findings]
+    return [
+        Proof("host", True, says),
+        Proof("way", True, f"files {remote_host.file_way}"),
+        *found,
+    ]
 
 
 def _still_empty(project: Project, environment: Environment) -> list[Proof]:

@@ -194,6 +194,9 @@ class MysqlDatabase(HiddenEditing):
             return False
         if self.facts().identity != other.facts().identity:
             return False
+        if self._control.by_request is not None:
+            # Nothing holds a lock there; what asks there sees those of others.
+            return other._control.by_request is not None or other.is_same(self)
         about, token = self._credentials.name, f"vetrin {secrets.token_hex(12)}"
         try:
             ((got,),) = self._asked(about, "SELECT GET_LOCK(%s, 0)", [token])
@@ -208,7 +211,8 @@ class MysqlDatabase(HiddenEditing):
         return seen is not None
 
     def facts(self) -> Facts:
-        return self._catalog.facts(f"{self._credentials.name} on {self._credentials.where}")
+        facts = self._catalog.facts(f"{self._credentials.name} on {self._credentials.where}")
+        return replace(facts, one_moment=self._control.by_request is None)
 
     def tables(self) -> list[Table]:
         return self._catalog.tables()
@@ -435,6 +439,8 @@ class MysqlDatabase(HiddenEditing):
         )
         if settings:
             sql += " SET " + ", ".join(settings)
+        if wire.by_request is not None:
+            batches = _smaller(batches, wire)
         return wire.load(sql, map(load_block, batches))
 
     @staticmethod
@@ -447,6 +453,8 @@ class MysqlDatabase(HiddenEditing):
             cursor.execute("SELECT @@max_allowed_packet")
             most = int(cursor.fetchall()[0][0]) - 1024
         limit = min(_INSERT_BYTES, most)
+        if wire.by_request is not None:
+            limit, batches = min(limit, wire.by_request.piece), _smaller(batches, wire)
         wire.begin()
         for batch in batches:
             for statement in insert_statements(head, table.columns, batch, limit, most):
@@ -556,6 +564,33 @@ class MysqlDatabase(HiddenEditing):
         *,
         expected: int | None = None,
     ) -> int:
+        if self._control.by_request is not None:
+            changed = self._patched_by_request(patches, recounts, expected)
+        else:
+            changed = self._patched(patches, recounts, expected)
+        # Not part of any transaction here; a table that somebody keeps in use goes on from its highest number.
+        for patch in patches:
+            if patch.given is not None:
+                sql = f"ALTER TABLE {quote(patch.table)} AUTO_INCREMENT = {patch.given + 1}"
+                self._run([_PATIENT, {"sql": sql, "soft": [_IN_USE]}])
+        return changed
+
+    def _patched_by_request(
+        self, patches: Sequence[Patch], recounts: Sequence[Recount], expected: int | None
+    ) -> int:
+        """As ``_patched``, where one request is all that a transaction lasts."""
+        statements = [sql for patch in patches for sql in patching(patch)]
+        with said("the change of the rows"), self._control.cursor() as cursor:
+            counts = [cursor.mogrify(*self._dialect.recount(recount)) for recount in recounts]
+            texts = [_encoded(sql) for sql in (*statements, *counts)]
+            changed = self._control.transaction(texts, len(statements), expected) or 0
+        if expected is not None and changed != expected:
+            raise RowsMoved(expected - changed)
+        return changed
+
+    def _patched(
+        self, patches: Sequence[Patch], recounts: Sequence[Recount], expected: int | None
+    ) -> int:
         changed = 0
         with (
             said("the change of the rows"),
@@ -575,11 +610,6 @@ class MysqlDatabase(HiddenEditing):
                 self._control.rollback()
                 raise
             self._control.commit()
-        # Not part of any transaction here; a table that somebody keeps in use goes on from its highest number.
-        for patch in patches:
-            if patch.given is not None:
-                sql = f"ALTER TABLE {quote(patch.table)} AUTO_INCREMENT = {patch.given + 1}"
-                self._run([_PATIENT, {"sql": sql, "soft": [_IN_USE]}])
         return changed
 
     def definitions(self, tables: Iterable[str]) -> dict[str, str]:
@@ -630,6 +660,21 @@ class MysqlDatabase(HiddenEditing):
                     raise
                 time.sleep(0.25)
         self._do(name, f"DROP TABLE IF EXISTS {quote(name)}")
+
+
+def _smaller(batches: Iterator[Batch], wire: Wire) -> Iterator[Batch]:
+    """Batches that make texts of about a piece at most, where rows are of a size."""
+    for batch in batches:
+        assert wire.by_request is not None
+        count = max(1, -(-batch.size * 5 // (wire.by_request.piece * 4)))
+        rows = max(1, -(-batch.rows // count))
+        for at in range(0, batch.rows, rows):
+            cells = batch.cells[at * batch.width : (at + rows) * batch.width]
+            yield Batch(batch.width, cells, batch.size // count, batch.mixed)
+
+
+def _encoded(sql: str | bytes) -> bytes:
+    return sql if isinstance(sql, bytes) else sql.encode("utf-8", "surrogateescape")
 
 
 def _renaming(exchanges: Sequence[Exchange], there: set[str]) -> list[Item]:

@@ -41,6 +41,8 @@ def _way(wanted: Wanted) -> tuple[str, int | None, str | None]:
     host, port, socket = wanted.host_port_socket
     if host != "localhost" or port is not None or socket is not None:
         return host, port, socket
+    if wanted.remote is not None and wanted.remote.resolves_names:
+        return host, None, None
     for usual in _SOCKETS:
         if (wanted.root / usual).is_socket():
             return host, None, usual

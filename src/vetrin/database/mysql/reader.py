@@ -7,6 +7,9 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from itertools import pairwise
 from typing import Any
 
+import pymysql
+from pymysql.constants import CR
+
 from ..base import BATCH_BYTES, Batch, Column, Table
 from ..conditions import Replacement, Where
 from ..key_ranges import NO_ROWS, KeyRange, KeyRanges, digest_of_sum
@@ -14,9 +17,10 @@ from ..row_codec import NULL, cells_of
 from ..sql import Dialect, Statement
 from .columns import quote
 from .connect import said
-from .wire import Wire
+from .wire import More, Wire
 
 DIALECT = Dialect(lambda name: quote(name).replace("%", "%%"), "%s")
+_ALL = (1 << 64) - 1  # rows
 _PAGES = 32  # digests in one statement
 _ADJOINING = 400  # the same, of neighbours
 
@@ -39,7 +43,7 @@ class MysqlReader:
         sql = self._query(table, leave, replacements, key_range)
         width = len(table.columns)
         with said(table.name):
-            for records in self._wire.records(sql, batch_bytes):
+            for records in self._records(sql, batch_bytes):
                 # All at once: a call for each row would cost more than the copy.
                 joined = b"".join(records)
                 yield Batch(width, cells_of(joined, mixed=False), len(joined), records=records)
@@ -72,7 +76,24 @@ class MysqlReader:
     ) -> Iterator[list[bytes]]:
         sql = self._query(table, leave, replacements, key_range)
         with said(table.name):
-            yield from self._wire.records(sql, stretch_bytes)
+            yield from self._records(sql, stretch_bytes)
+
+    def _records(self, sql: str, stretch_bytes: int) -> Iterator[list[bytes]]:
+        """The rows of a query; where an answer is cut, the rest is asked for until there is none."""
+        taken = 0
+        while True:
+            before = taken
+            rest = f" LIMIT {taken}, {_ALL}" if taken else ""
+            try:
+                for records in self._wire.records(sql + rest, stretch_bytes):
+                    taken += len(records)
+                    yield records
+                return
+            except More:
+                if taken == before:
+                    raise pymysql.OperationalError(
+                        CR.CR_SERVER_LOST, "no row came within the time of one request"
+                    ) from None
 
     def digests(
         self,

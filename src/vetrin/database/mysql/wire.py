@@ -12,7 +12,7 @@ from __future__ import annotations
 import contextlib
 import struct
 from collections.abc import Iterable, Iterator, Sequence
-from typing import Any
+from typing import Any, Protocol
 
 import pymysql
 from pymysql.connections import Connection
@@ -27,6 +27,32 @@ _NO_ANSWER = (
     AssertionError, AttributeError, IndexError, KeyError, OverflowError, TypeError, ValueError, struct.error,
 )  # fmt: skip
 _REFUSED = 2059  # CR_AUTH_PLUGIN_CANNOT_LOAD: not one of those after which anybody tries again
+
+
+MORE = 65000  # the number of the error that ends an answer which was cut between two rows
+
+
+class More(Exception):
+    """The rows that came were not all: the rest is to be asked for."""
+
+
+class ByRequest(Protocol):
+    """A connection behind which nothing lasts longer than one statement.
+
+    ``pieces``: the answer to the next one may be cut between two rows (``More``). ``piece``: how many bytes are best
+    sent together.
+    """
+
+    pieces: bool
+
+    @property
+    def piece(self) -> int: ...
+
+    def transaction(
+        self, statements: Sequence[bytes], counted: int, expected: int | None
+    ) -> tuple[int, bytes]:
+        """Statements, all or nothing: how many rows the first ``counted`` touched, and the server's error. Where they
+        are not ``expected``, nothing was done."""
 
 
 # Ways to log in that hand the password over as it is, or nearly so.
@@ -45,6 +71,7 @@ class Wire(Connection):
         super().__init__(local_infile=fills, **more)
         self._local_infile = False  # that is for what the driver would do by itself
         self._in_clear = in_clear
+        self.by_request: ByRequest | None = None
         self.one_by_one = False  # the server loses what comes before it has answered
 
     def _read_query_result(self, unbuffered: bool = False) -> Any:
@@ -125,6 +152,8 @@ class Wire(Connection):
             self.ctx: Any = OverStreams(self.ctx)
         with self._well_formed():
             super().connect(sock)
+        if hasattr(sock, "transaction"):
+            self.by_request = sock
         socket: Any = self._sock  # type: ignore[attr-defined]
         self._rfile: Any = socket.makefile("rb", _READ_BUFFER)
 
@@ -155,7 +184,10 @@ class Wire(Connection):
 
         Raises:
             pymysql.Error: the server said so, or the connection broke.
+            More: these are the first of them.
         """
+        if self.by_request is not None:
+            self.by_request.pieces = True
         self._send(COMMAND.COM_QUERY, sql.encode())
         first = self._packet()
         if first.is_load_local_packet():
@@ -168,6 +200,9 @@ class Wire(Connection):
         try:
             yield from self._bodies(stretch_bytes)
             done = True
+        except More:
+            done = True
+            raise
         finally:
             if not done:
                 self._cut()
@@ -192,11 +227,14 @@ class Wire(Connection):
             # A packet that is no row is the last one, and nothing comes behind it.
             if at == limit > begin and found[-1][:1] >= b"\xfe":
                 last = found.pop()
-                if last[0] == 0xFF:
+                more = last[0] == 0xFF and last[1:3] == MORE.to_bytes(2, "little")
+                if last[0] == 0xFF and not more:
                     pymysql.err.raise_mysql_exception(last)
                 self._next_seq_id = (buffer[limit - len(last) - 1] + 1) % 256
                 if found:
                     yield found
+                if more:
+                    raise More
                 return
             if total >= stretch_bytes:
                 yield found
@@ -245,6 +283,33 @@ class Wire(Connection):
             rest = rest[4 + size :]
             if size < _WHOLE:
                 return b"".join(parts), rest
+
+    def transaction(
+        self, statements: Sequence[bytes], counted: int, expected: int | None
+    ) -> int | None:
+        """Carry out statements as a whole, where a connection lasts for one request; how many rows the first
+        ``counted`` of them touched. None elsewhere, where they are carried out one after the other.
+
+        Raises:
+            pymysql.Error: the server said so; nothing was done.
+        """
+        if self.by_request is None:
+            return None
+        with self._as_lost():
+            touched, wrong = self.by_request.transaction(statements, counted, expected)
+        if wrong:
+            pymysql.err.raise_mysql_exception(wrong)
+        return touched
+
+    @contextlib.contextmanager
+    def _as_lost(self) -> Iterator[None]:
+        try:
+            yield
+        except OSError as error:
+            self._cut()
+            raise pymysql.OperationalError(
+                CR.CR_SERVER_LOST, f"Lost connection: {error}"
+            ) from error
 
     def load(self, sql: str, blocks: Iterable[bytes]) -> tuple[int, int]:
         """Run ``LOAD DATA LOCAL`` and feed it ``blocks``; (rows stored, warnings).

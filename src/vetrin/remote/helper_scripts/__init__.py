@@ -19,8 +19,10 @@ PHP = (
 
 
 def source(name: str) -> bytes:
-    """The text of a form: ``helper.py``, with what it shares with this program in front of it, or ``helper.php``."""
+    """The text of a form, with what it shares with others in front of it: ``helper.py``, ``helper.php``, or what
+    comes behind the head of a relay, ``relay.php``."""
     text = (resources.files(__name__) / name).read_bytes()
-    if name != "helper.py":
-        return text
-    return (resources.files("vetrin.files") / "open_folders.py").read_bytes() + b"\n" + text
+    if name == "helper.py":
+        return (resources.files("vetrin.files") / "open_folders.py").read_bytes() + b"\n" + text
+    shared = (resources.files(__name__) / "shared.php").read_bytes()
+    return shared + text.removeprefix(b"<?php\n")

@@ -22,8 +22,9 @@ import asyncssh
 from ...config.host import Host
 from ...errors import ConnectionFailed, ConnectionLost, ForwardingForbidden, PortClosed
 from ..base import Nobody, Prompter
+from ..pace import Pace
 from .auth import Login, passphrase_of
-from .channel import Pace, Pipe
+from .channel import Pipe
 
 Result = TypeVar("Result")
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, cast
 
-from ...config import Host
+from ...config import Host, RelayHost
 from ...errors import (
     ConnectionFailed,
     ConnectionLost,
@@ -14,9 +14,10 @@ from ...errors import (
 )
 from ...files import LookedMachine, Machine, RemotePath
 from ..base import Measures, Prompter
+from ..helper_machine import HelperMachine
 from .channel import Pipe, Socket
 from .connection import Line, lines
-from .helper_client import HelperMachine, Helpers, NoHelper
+from .helper_client import Helpers, NoHelper
 from .sftp import SftpMachine
 
 
@@ -26,7 +27,7 @@ class SshHost:
     def __init__(
         self, line: Line, machine: Machine, helpers: Helpers | None, why: str = ""
     ) -> None:
-        self.host = line.host
+        self.host: Host | RelayHost = line.host
         self.machine = cast(Machine, LookedMachine(machine))
         self.helpers = helpers
         self.ways = {
@@ -47,6 +48,10 @@ class SshHost:
     @property
     def runs_processes(self) -> bool:
         return self.helpers is not None
+
+    @property
+    def resolves_names(self) -> bool:
+        return False
 
     def place(self, path: str) -> RemotePath:
         if path.startswith("/"):
@@ -70,11 +75,12 @@ class SshHost:
 
     def sqlite_opener(self) -> Any:
         # An engine's library is loaded only where a site needs it.
-        from .sqlite import CopyOpener, HelperOpener
+        from ..copied_sqlite import CopyOpener
+        from .sqlite import HelperOpener
 
         if self.helpers is None:
             self.ways["database"] = "a copy of its file, for reading only"
-            return CopyOpener(self.machine, self.account)
+            return CopyOpener(self.machine, self.account, self.host.name)
         self.ways["database"] = f"its file, by SQLite {self.helpers.hello.sqlite} in the helper"
         return HelperOpener(self.helpers, self.machine)
 
@@ -128,6 +134,10 @@ class SshHost:
         return Measures(line.latency, line.rate, line.slow, line.pace.rate, line.pace.moved)
 
     @property
+    def findings(self) -> tuple[str, ...]:
+        return ()
+
+    @property
     def file_way(self) -> str:
         if self.helpers is None:
             return f"by SFTP alone, which takes longer; no helper: {self._why}"
@@ -143,8 +153,9 @@ class SshReach:
     """Implements ``Reach``."""
 
     def connect(
-        self, host: Host, *, rate: int | None, gentle: bool, prompter: Prompter | None
+        self, host: Host | RelayHost, *, rate: int | None, gentle: bool, prompter: Prompter | None
     ) -> SshHost:
+        assert isinstance(host, Host)
         if prompter is not None:
             lines.asker = prompter
         line = lines.to(host)

@@ -1,21 +1,15 @@
-"""An embedded database on a host: its statements are run there, by the helper.
-
-Where there is only SFTP, a copy of the file is fetched and read here; writing to it is refused, for
-nobody could hold the database's locks.
-"""
+"""An embedded database on a host: its statements are run there, by the helper."""
 
 from __future__ import annotations
 
 import sqlite3
 import struct
-import tempfile
 from collections.abc import Iterable, Iterator, Sequence
-from pathlib import Path
 from typing import Any
 
 from ...database.row_codec import Text
-from ...database.sqlite.database import CONNECTION_LOST, LocalOpener
-from ...errors import ConnectionFailed, FilesError
+from ...database.sqlite.database import CONNECTION_LOST
+from ...errors import ConnectionFailed
 from ...files import FileChange, Machine, RemotePath, spot_there
 from ...spot import Spot
 from ..helper_protocol import (
@@ -36,7 +30,6 @@ from .channel import Pipe
 from .helper_client import Helpers
 
 _CELL = struct.Struct(">cI")
-_TRIES = 5
 
 
 class HelperOpener:
@@ -77,49 +70,6 @@ class HelperOpener:
 
     def make_folder(self, path: str) -> None:
         self._machine.act([FileChange("folder", path.rpartition("/")[0])])
-
-
-class CopyOpener(LocalOpener):
-    """Fetches a copy of the file, with what its log holds, and opens that for reading."""
-
-    unwritable = "by SFTP alone nobody could hold the locks of its SQLite database meanwhile"
-
-    def __init__(self, machine: Machine, account: str) -> None:
-        self._machine = machine
-        self._account = account
-        self._folder: tempfile.TemporaryDirectory[str] | None = None
-
-    def exists(self, path: str) -> bool:
-        return RemotePath(self._machine, path).is_file()
-
-    def identity(self, path: str) -> str:
-        return f"{self._account}{self._machine.real(path)}"
-
-    def spot(self, path: str) -> Spot | None:
-        return spot_there(self._machine, self._account.rpartition("@")[2], path)
-
-    def connect(self, path: str, mode: str, *, bulk: bool = False) -> Any:
-        if self._folder is None:
-            self._folder = tempfile.TemporaryDirectory(prefix="vetrin-")
-            self._fetch(path, Path(self._folder.name))
-        connection = super().connect(str(Path(self._folder.name, "copy.sqlite")), "rw")
-        connection.execute("PRAGMA query_only = ON")  # what were written to a copy would be lost
-        return connection
-
-    def _fetch(self, path: str, folder: Path) -> None:
-        names = [path, f"{path}-wal"]
-        for _ in range(_TRIES):
-            before = self._machine.look(names, follow=True)
-            for name, seen, to in zip(
-                names, before, ("copy.sqlite", "copy.sqlite-wal"), strict=True
-            ):
-                (folder / to).unlink(missing_ok=True)
-                if seen is not None:
-                    with (folder / to).open("wb") as file:
-                        file.writelines(self._machine.read(name))
-            if self._machine.look(names, follow=True) == before:
-                return
-        raise FilesError(f"{path}: it changes faster than it can be fetched")
 
 
 class RemoteConnection:
