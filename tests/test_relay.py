@@ -6,8 +6,10 @@ import hashlib
 import json
 import os
 import random
+import shutil
 import ssl
 import subprocess
+import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -24,7 +26,7 @@ from vetrin.config import RelayHost, WebAccess, parse_project
 from vetrin.database import KeyRange
 from vetrin.database.mysql import Credentials, MysqlDatabase
 from vetrin.errors import ConnectionFailed, ConnectionLost, DatabaseError, ProjectError
-from vetrin.files import FileChange, RemoteTree, Span, Writing
+from vetrin.files import PIECE, FileChange, RemoteTree, Span, Writing
 from vetrin.remote.relay import exchange as exchanges
 from vetrin.remote.relay.host import RelayedHost, open_exchange
 from vetrin.remote.relay.sealing import NO_SESSION, OPENSSL, SODIUM, RelayKey, Unopened
@@ -37,14 +39,17 @@ def connected(address: RelayHost, key: RelayKey) -> RelayedHost:
 
 
 @pytest.fixture(scope="module")
-def site(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    root = tmp_path_factory.mktemp("small")
+def site() -> Iterator[Path]:
+    """Where another account than this one gets at it."""
+    root = Path(tempfile.mkdtemp(prefix="vetrin-site-"))
+    root.chmod(0o755)
     (root / "media").mkdir()
     for number in range(300):
         (root / f"media/{number}.txt").write_text(f"{number}" * number)
     (root / "media/film.mp4").write_bytes(random.Random("film").randbytes(9_000_001))
     (root / "index.php").write_text("<?php echo 'the site';")
-    return root
+    yield root
+    shutil.rmtree(root)
 
 
 @pytest.mark.parametrize("suite", [SODIUM, OPENSSL])
@@ -77,7 +82,7 @@ def check_all_of_it(host: RelayedHost, root: Path) -> None:
         digests = tree.digests(["media/film.mp4", "media/gone", "media/7.txt"], algorithm)
         assert digests[1] is None and None not in (digests[0], digests[2])
     assert digests[0] == tree.digest("media/film.mp4")
-    assert len(tree.pieces("media/film.mp4")) == -(-film.stat().st_size // (1 << 20))
+    assert len(tree.pieces("media/film.mp4")) == -(-film.stat().st_size // PIECE)
     parts = [b"new", Span(1000, 8_500_000), b"x" * 700_000]
     tree.machine.write_many([(Writing(f"{root}/made/film", 0o640, 10**18, str(film)), parts),
                              (Writing(f"{root}/made/empty", 0o600, 10**18), []),
@@ -143,7 +148,7 @@ def test_one_that_remembers_nothing_reads_and_writes_nothing(site: Path) -> None
         host = relay.connect()
         tree = RemoteTree(host.machine, str(site))
         assert b"".join(tree.read("media/7.txt")) == b"7777777" and not host.found.writes
-        with pytest.raises(Exception, match="not even what it has to remember|folder"):
+        with pytest.raises(Exception, match="not even what it has to remember"):
             host.machine.act([FileChange("folder", f"{site}/made")])
         relay.file.unlink()
     (site / "lies").rmdir()
@@ -232,8 +237,9 @@ def test_whatever_stands_between_all_is_done_once(
         for path in (site / "media").glob("had-*"):
             path.unlink()
         relay.file.unlink()
-        (state,) = (site / ".vetrin").glob("relay-*")
-        assert len(list(state.glob("o-*"))) < 500  # what was done is forgotten once it is known
+        assert (
+            len(list((site / ".vetrin").glob("relay-*/o-*"))) < 500
+        )  # what was done is forgotten once it is known
 
 
 def test_rows_are_written_once_whatever_gets_lost(
@@ -246,7 +252,9 @@ def test_rows_are_written_once_whatever_gets_lost(
     mariadb_server.run("CREATE TABLE t (a INT, b TEXT)", database="once")
     with (
         WebHost(site) as web,
-        Between(web.address, lambda n, b: chance.choice([None, "drop", "cut", 502])) as between,
+        Between(
+            web.address, lambda n, b: chance.choice([None, None, "drop", "cut", 502])
+        ) as between,
     ):
         relay = lay_relay(web)
         address = RelayHost.parse(f"{between.address}/{relay.file.name}", "production", WebAccess())
@@ -295,6 +303,7 @@ def test_answers_are_cut_between_rows_and_gone_on_with(
 
 
 def test_one_that_has_expired_or_was_superseded_says_so_to_its_own_client(site: Path) -> None:
+    shutil.rmtree(site / ".vetrin", ignore_errors=True)
     with WebHost(site) as web:
         now = int(time.time())
         old = lay_relay(web, until=now - 5)

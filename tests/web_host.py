@@ -60,7 +60,7 @@ _FASTCGI = """
       fastcgi_param REQUEST_URI $request_uri; fastcgi_param SERVER_PROTOCOL $server_protocol;
       fastcgi_param REMOTE_ADDR $remote_addr; fastcgi_param SERVER_SOFTWARE nginx;
       fastcgi_param HTTP_HOST $http_host; fastcgi_param SERVER_NAME $server_name;
-      fastcgi_param REDIRECT_STATUS 200;
+      fastcgi_param REDIRECT_STATUS 200; fastcgi_param HTTPS $https if_not_empty;
 """
 _FPM = """
 [global]
@@ -141,7 +141,7 @@ class WebHost:
 
     def start(self) -> None:
         (self._nginx if self.kind == "nginx" else self._apache)()
-        wait_for(f"http://127.0.0.1:{self.port}/")
+        wait_for(f"http://127.0.0.1:{self.port}/")  # which answers a question in clear, too
 
     def _run(self, *words: str) -> None:
         with (self.folder / "out.log").open("ab") as log:

@@ -218,7 +218,8 @@ class Patch:
     that only ``before`` has go, and those that only ``after`` has come. ``columns`` are all others than the key's;
     ``compared`` those that must still be as they were for a row to be changed or to go. ``given`` is the last number
     that the table is to have given to a row, None where that stays as it is. ``born`` are columns that only a row
-    that comes gets: nothing else is done to them.
+    that comes gets: nothing else is done to them. ``yields``: a row that comes stays out where another one, made
+    since, has what has to be unique.
     """
 
     table: str
@@ -230,9 +231,10 @@ class Patch:
     whole: bool = False
     given: int | None = None
     born: list[str] = field(default_factory=list)
+    yields: bool = False
 
     def reversed(self) -> Patch:
-        return replace(self, before=self.after, after=self.before, given=None)
+        return replace(self, before=self.after, after=self.before, given=None, yields=True)
 
 
 @dataclass(frozen=True)

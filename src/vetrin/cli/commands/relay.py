@@ -166,7 +166,11 @@ def _make(
         except OSError as error:
             raise FilesError(f"{path} could not be written: {error.strerror}") from error
         document["file"] = str(path)
-    _keep(environment.name, key, kept)
+    try:
+        _keep(environment.name, key, kept)
+    except Refused:
+        path.unlink(missing_ok=True)
+        raise
     if isinstance(environment, EnvironmentDraft):
         add_environment(project, environment, relay=url)
     else:

@@ -16,14 +16,22 @@ def patching(patch: Patch) -> list[str]:
     first = quote(patch.key[0])
     names = [quote(name) for name in (*patch.key, *patch.columns, *patch.born)]
     as_it_was = "".join(f" AND {text}" for text in _unchanged(patch))
+    come = (
+        f"SELECT {', '.join(f'a.{name}' for name in names)} FROM {after} a"
+        f" LEFT JOIN {before} b ON {_same('a', 'b', patch.key)} LEFT JOIN {live} l ON {_same('a', 'l', patch.key)}"
+        f" WHERE b.{first} IS NULL AND l.{first} IS NULL"
+    )
     return [
         f"DELETE l FROM {live} l JOIN {before} b ON {_same('l', 'b', patch.key)}"
         f" LEFT JOIN {after} a ON {_same('a', 'b', patch.key)} WHERE a.{first} IS NULL{as_it_was}",
         _update(patch),
-        f"INSERT INTO {live} ({', '.join(names)}) SELECT {', '.join(f'a.{name}' for name in names)} FROM {after} a"
-        f" LEFT JOIN {before} b ON {_same('a', 'b', patch.key)} LEFT JOIN {live} l ON {_same('a', 'l', patch.key)}"
-        f" WHERE b.{first} IS NULL AND l.{first} IS NULL",
+        f"INSERT INTO {live} ({', '.join(names)}) {_yielding(come, live, first) if patch.yields else come}",
     ]
+
+
+def _yielding(come: str, live: str, first: str) -> str:
+    """Rows that come, but for those of which something unique is there already. IGNORE would pass over more."""
+    return f"SELECT * FROM ({come}) _vetrin_s ON DUPLICATE KEY UPDATE {first} = {live}.{first}"
 
 
 def _same(first: str, second: str, columns: Sequence[str], between: str = " AND ") -> str:

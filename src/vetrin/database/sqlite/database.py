@@ -733,5 +733,6 @@ def _patching(patch: Patch) -> list[str]:
         f"INSERT INTO {live} ({', '.join(map(name, names))})"
         f" SELECT {', '.join(f'_vetrin_a.{there(n)}' for n in names)} FROM {after} _vetrin_a"
         f" WHERE NOT EXISTS (SELECT 1 FROM {before} _vetrin_b WHERE {same('_vetrin_a', '_vetrin_b')})"
-        f" AND NOT EXISTS (SELECT 1 FROM {live} WHERE {same(live, '_vetrin_a')})",
+        f" AND NOT EXISTS (SELECT 1 FROM {live} WHERE {same(live, '_vetrin_a')})"
+        + (" ON CONFLICT DO NOTHING" if patch.yields else ""),
     ]

@@ -977,6 +977,11 @@ function carried_out($request)
     } catch (Told $error) {
         $stream->write(V_ERROR, json_encode(['message' => $error->getMessage(), 'path' => escaped($error->path),
             'missing' => $error->missing], JSON_PARTIAL_OUTPUT_ON_ERROR));
+    } catch (Refusal $word) {
+        throw $word;
+    } catch (Throwable $other) { // a function that PHP lacks here, or a request that is none
+        $text = $other instanceof Ended ? 'the request is not whole' : $other->getMessage();
+        $stream->write(V_ERROR, json_encode(['message' => $text, 'path' => ''], JSON_PARTIAL_OUTPUT_ON_ERROR));
     }
     for ($number = 0; $number < (int) $head['parts']; $number++) {
         State::forget('p-' . $head['op'] . "-$number");
@@ -1010,8 +1015,10 @@ function answered($request)
             }
             if (!empty($head['hello']) && State::$folder !== '' && !$goes) {
                 $more = State::begin($request);
-            } elseif (!$goes && ($head['op'] !== '' || State::$folder !== '')) {
+            } elseif (!$goes && State::$folder !== '') {
                 throw new Refusal('session');
+            } elseif (!$goes && $head['op'] !== '') {
+                throw new Refusal('forgetful');
             }
         } else {
             State::admit($request);

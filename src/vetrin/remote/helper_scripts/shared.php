@@ -424,7 +424,7 @@ function put($file, $content, $path)
 /** PHP looks at where a link leads to, and makes none that leads to itself; others make any. */
 function linked($target, $path)
 {
-    if (@symlink($target, $path)) {
+    if (function_exists('symlink') && @symlink($target, $path)) {
         return true;
     }
     by_shell("ln -s -- '" . str_replace("'", "'\\''", $target) . "' '" . str_replace("'", "'\\''", $path) . "'");
@@ -560,7 +560,7 @@ function v_room($stream, $ask)
     while (!is_dir($path) && $path !== '/' && $path !== '.') {
         $path = dirname($path);
     }
-    $free = @disk_free_space($path);
+    $free = function_exists('disk_free_space') ? @disk_free_space($path) : false;
     $stream->say(['disk' => (string) stat($path)['dev'], 'free' => $free === false ? -1 : (int) $free]);
 }
 

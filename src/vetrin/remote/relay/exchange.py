@@ -279,6 +279,11 @@ class Exchange:
                 if self._session == session:
                     self.hello()
                 return self._session
+        if why == "forgetful":
+            raise ExchangeError(
+                "the relay can write nothing there, not even what it has to remember; let PHP write to the "
+                "site's folder, or to a folder for temporary files"
+            )
         if why == "expired":
             moment = time.strftime("%Y-%m-%d %H:%M", time.gmtime(int(said["until"])))
             raise ConnectionFailed(
