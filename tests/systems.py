@@ -50,6 +50,16 @@ def wait_for(url: str, seconds: float = 60) -> None:
     raise RuntimeError(f"{url} did not answer")
 
 
+def wait_for_port(port: int, seconds: float = 30) -> None:
+    """Wait until something listens at a port of this machine."""
+    deadline = time.monotonic() + seconds
+    while time.monotonic() < deadline:
+        with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", port), 1):
+            return
+        time.sleep(0.05)
+    raise RuntimeError(f"nothing listens at port {port}")
+
+
 class DatabaseServer:
     """A MariaDB or MySQL server with its own data folder, socket and port."""
 

@@ -8,7 +8,7 @@ import shutil
 import subprocess
 import tempfile
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -113,6 +113,11 @@ DocumentRoot {root}
 """
 
 
+def _fpm() -> str:
+    """PHP-FPM, whose name tells its version."""
+    return str(max(Path("/usr/sbin").glob("php-fpm*"), default=program("php-fpm")))
+
+
 @dataclass
 class WebHost:
     """``root`` behind a web server; PHP runs as ``user``. ``guard`` is a name and password that it asks for, ``tls`` a
@@ -171,7 +176,7 @@ class WebHost:
                     folder=self.folder, user=self.user, workers=self.workers, settings=settings
                 )
             )
-            self._run(program("php-fpm8.2", "php-fpm"), "-R", "-F", "-y", str(pool))
+            self._run(_fpm(), "-R", "-F", "-y", str(pool))
             php = _FASTCGI.format(folder=self.folder)
         users = self._guarded()
         configuration = self.folder / "nginx.conf"
@@ -258,10 +263,55 @@ class WebHost:
         shutil.rmtree(self.folder, ignore_errors=True)
 
 
-@contextlib.contextmanager
-def served(root: Path, **more: object) -> Iterator[WebHost]:
-    with WebHost(root, **more) as host:  # type: ignore[arg-type]
-        yield host
+def authority(folder: Path) -> tuple[Path, tuple[Path, Path]]:
+    """A private authority, and a certificate of its for this machine, with its key."""
+    openssl = program("openssl")
+
+    def run(*words: str) -> None:
+        subprocess.run([openssl, *words], check=True, capture_output=True, cwd=folder)
+
+    run(
+        "req",
+        "-x509",
+        "-newkey",
+        "rsa:2048",
+        "-nodes",
+        "-subj",
+        "/CN=Our own",
+        "-keyout",
+        "ca.key",
+        "-out",
+        "ca.pem",
+    )
+    run(
+        "req",
+        "-newkey",
+        "rsa:2048",
+        "-nodes",
+        "-subj",
+        "/CN=127.0.0.1",
+        "-keyout",
+        "key",
+        "-out",
+        "asked",
+    )
+    (folder / "names").write_text("subjectAltName=IP:127.0.0.1\n")
+    run(
+        "x509",
+        "-req",
+        "-in",
+        "asked",
+        "-CA",
+        "ca.pem",
+        "-CAkey",
+        "ca.key",
+        "-CAcreateserial",
+        "-extfile",
+        "names",
+        "-out",
+        "pem",
+    )
+    return folder / "ca.pem", (folder / "pem", folder / "key")
 
 
 @dataclass

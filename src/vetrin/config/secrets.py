@@ -48,6 +48,7 @@ def relay_key(environment: str) -> str | None:
 
 def keep_relay_key(environment: str, text: str) -> bool:
     """Put the key of a relay into the keyring; False where there is none that takes it."""
+    # Slow to load, as below.
     import keyring
     import keyring.errors
 

@@ -224,7 +224,7 @@ def _folder(text: str) -> str:
 
 def _key(environment: str) -> tuple[RelayKey, str]:
     """The key of the new relay, and where it is kept."""
-    from ...remote.relay.sealing import RelayKey
+    from ...remote.relay.sealing import RelayKey  # loaded only where a relay is made
 
     variable = relay_variable(environment)
     given = os.environ.get(variable)
@@ -249,7 +249,7 @@ def _keep(environment: str, key: RelayKey, where: str) -> None:
 
 
 def _upload(environment: str, place: str, name: str, text: bytes, out: Out) -> None:
-    from ...remote.relay.upload import Account, put
+    from ...remote.relay.upload import Account, put  # loaded only where one is uploaded
 
     account = Account.parse(place)
     put(account, lambda: _password(environment, account.user, out), name, text)

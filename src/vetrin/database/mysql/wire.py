@@ -39,14 +39,14 @@ class More(Exception):
 class ByRequest(Protocol):
     """A connection behind which nothing lasts longer than one statement.
 
-    ``pieces``: the answer to the next one may be cut between two rows (``More``). ``piece``: how many bytes are best
-    sent together.
+    ``pieces``: the answer to the next one may be cut between two rows (``More``).
     """
 
     pieces: bool
 
     @property
-    def piece(self) -> int: ...
+    def piece(self) -> int:
+        """How many bytes are best sent together."""
 
     def transaction(
         self, statements: Sequence[bytes], counted: int, expected: int | None
