@@ -94,6 +94,7 @@ LoadModule auth_basic_module {modules}/mod_auth_basic.so
 LoadModule authz_user_module {modules}/mod_authz_user.so
 LoadModule dir_module {modules}/mod_dir.so
 LoadModule mime_module {modules}/mod_mime.so
+LoadModule rewrite_module {modules}/mod_rewrite.so
 LoadModule php_module {php}
 TypesConfig /etc/mime.types
 StartServers 2
@@ -115,7 +116,8 @@ DocumentRoot {root}
 
 def _fpm() -> str:
     """PHP-FPM, whose name tells its version."""
-    return str(max(Path("/usr/sbin").glob("php-fpm*"), default=program("php-fpm")))
+    found = sorted(Path("/usr/sbin").glob("php-fpm*"))
+    return str(found[-1]) if found else program("php-fpm")
 
 
 @dataclass

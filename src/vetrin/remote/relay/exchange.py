@@ -32,6 +32,7 @@ _LARGEST_PIECE, _SMALLEST_PIECE = 3 << 19, 1 << 14
 ANSWER = 4 << 20  # bytes of an answer after which the relay comes to an end
 SECONDS = 2.0  # that the relay works on one request; others wait meanwhile where it has one worker
 _LEAST_SECONDS, _LEAST_ANSWER = 0.25, 1 << 16
+_GOOD = 4  # answers, after which more is asked for again
 _SILENCE = 75.0  # seconds for which a server may say nothing
 _PAUSES = (0.2, 0.5, 1.0, 2.0, 4.0, 8.0)  # seconds before the same is asked again
 _TOO_LARGE = 413
@@ -49,24 +50,34 @@ class NoRelay(Exception):
 
 @dataclass
 class Limits:
-    """What is asked of the relay at a time, as far as it was learnt."""
+    """What is asked of the relay at a time, as far as it was learnt: bytes of a request and of an answer, seconds."""
 
     piece: int = FIRST_PIECE
     answer: int = ANSWER
     seconds: float = SECONDS
     grows: bool = True
+    good: int = 0  # answers since one failed
 
     def less_at_once(self) -> None:
+        """An answer did not come: it may have been too much for the time or the memory that there is."""
+        self.good = 0
         self.seconds = max(_LEAST_SECONDS, self.seconds / 2)
         self.answer = max(_LEAST_ANSWER, self.answer // 2)
 
     def smaller(self, sent: int) -> None:
+        """A request of so many bytes was too large."""
         self.grows = False
         self.piece = max(_SMALLEST_PIECE, min(self.piece, sent) // 2)
 
     def arrived(self, sent: int) -> None:
+        """A request of so many bytes was answered."""
         if self.grows and sent >= self.piece // 2:
             self.piece = min(_LARGEST_PIECE, self.piece * 2)
+        self.good += 1
+        if self.good >= _GOOD and self.answer < ANSWER:
+            self.good = 0
+            self.seconds = min(SECONDS, self.seconds * 2)
+            self.answer = min(ANSWER, self.answer * 2)
 
 
 @dataclass(frozen=True)
@@ -264,7 +275,8 @@ class Exchange:
             )
         if status >= 500:
             self.limits.less_at_once()
-        return f"no answer (status {status})" if self._met else f"status {status}"
+        passing = self._met or status >= 500 or status in (403, 429)
+        return f"no answer (status {status})" if passing else f"status {status}"
 
     def _refused(self, said: Mapping[str, Any], head: Mapping[str, Any], session: bytes) -> bytes:
         """What follows from a refusal: the session to ask in."""
