@@ -48,7 +48,10 @@ def pull(project: Path, parts: str) -> tuple[float, float]:
     _, status, usage = os.wait4(process.pid, 0)
     process.returncode = os.waitstatus_to_exitcode(status)
     if process.returncode:
-        raise RuntimeError(f"pull ended with {process.returncode}")
+        log = project / ".vetrin/errors.log"
+        raise RuntimeError(
+            f"pull ended with {process.returncode}: {log.read_text()[:6000] if log.exists() else ''}"
+        )
     return time.perf_counter() - start, usage.ru_maxrss / 1024
 
 

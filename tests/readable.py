@@ -17,6 +17,10 @@ from vetrin.database.engines import engine_of
 from vetrin.database.mysql import Credentials, MysqlDatabase
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.remote import hosts
+from vetrin.remote.helper_machine import HelperMachine
+from vetrin.remote.ssh.connection import Lines
+from vetrin.remote.ssh.helper_client import Helpers
+from vetrin.remote.ssh.sqlite import HelperOpener
 from vetrin.store import (
     FolderBackend,
     Hands,
@@ -28,7 +32,7 @@ from vetrin.store import (
 )
 
 KINDS = (
-    "sqlite", "sqlite by helper", "sqlite by copy", "sqlite stored",
+    "sqlite", "sqlite by helper", "sqlite by php", "sqlite by copy", "sqlite stored",
     "mariadb", "mariadb by ssh", "mariadb by relay", "mariadb stored",
     "mysql", "mysql by relay", "mysql stored",
 )  # fmt: skip
@@ -92,10 +96,15 @@ def _sqlite(
     run("PRAGMA journal_mode = WAL", "CREATE TABLE start (a)", "DROP TABLE start")
     opener: Callable[[], Any] = lambda: None  # noqa: E731
     if " by " in kind:
-        server = request.getfixturevalue("ssh" if kind.endswith("helper") else "sftp_alone")
+        server = request.getfixturevalue("sftp_alone" if kind.endswith("copy") else "ssh")
         request.getfixturevalue("monkeypatch").setenv("HOME", str(server.home))
         request.addfinalizer(hosts.forget)
         opener = hosts.at(Host(server.name), "source").sqlite_opener
+        if kind.endswith("php"):
+            lines = Lines()
+            request.addfinalizer(lines.close)
+            helpers = Helpers(lines.to(Host(server.name)), forms=["helper.php"])
+            opener = lambda: HelperOpener(helpers, HelperMachine(helpers))  # noqa: E731
     return run, lambda: SqliteDatabase(path, read_only=True, opener=opener())
 
 

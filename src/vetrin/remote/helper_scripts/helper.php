@@ -199,7 +199,8 @@ function v_sqlite($stream, $ask)
             try {
                 $statement = $database->prepare($sql);
                 $touched = 0;
-                $writes = !$statement->readOnly();
+                // What PHP asks rows of is carried out twice; a PRAGMA may be, also one that could write.
+                $writes = !$statement->readOnly() && stripos(ltrim($sql), 'PRAGMA') !== 0;
                 foreach ($many ?: [''] as $values) {
                     $statement->reset();
                     bound($statement, $values);
