@@ -23,7 +23,7 @@ from vetrin.remote import hosts
 from web_host import Relayed, WebHost, lay_relay
 
 # What takes longest begins first, so that processes that work beside one another end together.
-LONG = ("faults", "archives_wordpress", "push_wordpress", "ssh", "interrupted", "push", "command_line", "store", "wagtail",
+LONG = ("faults", "relay_wordpress", "archives_wordpress", "push_wordpress", "ssh", "interrupted", "push", "command_line", "store", "wagtail", "relay",
         "baselines", "ssh_wordpress", "wordpress", "mariadb", "choices", "arrival")  # fmt: skip
 
 

@@ -132,7 +132,7 @@ def test_any_host_that_small_sites_are_on(site: Path, name: str) -> None:
             host = relay.connect()
             assert host.found.sealed == ("openssl" if name == "without libsodium" else "sodium")
             check_all_of_it(host, site)
-            assert host.findings and "writes" in host.findings[0]
+            assert host.findings and "writes" in host.findings[0][1]
             assert host.machine.room(str(site)).free != 0
             host.close()
         finally:

@@ -106,8 +106,8 @@ class RemoteHost(Protocol):
         """What is known of the connection by now."""
 
     @property
-    def findings(self) -> Sequence[str]:
-        """For a person: what limits it has, and what follows."""
+    def findings(self) -> Sequence[tuple[str, str]]:
+        """For a person: what limits it has, and what follows, each with a word of what it is about."""
 
     @property
     def file_way(self) -> str:

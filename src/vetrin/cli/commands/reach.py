@@ -83,7 +83,7 @@ def _host(environment: Environment) -> list[Proof]:
         says += "what shrinks is compressed" if measured.compresses else "nothing is compressed"
     if measured.limit:
         says += f"; limited to {size(measured.limit)}/s"
-    found = [Proof("limits", True, text) for text in remote_host.findings]
+    found = [Proof(part, True, text) for part, text in remote_host.findings]
     return [
         Proof("host", True, says),
         Proof("way", True, f"files {remote_host.file_way}"),

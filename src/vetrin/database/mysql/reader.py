@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from itertools import pairwise
 from typing import Any
 
@@ -12,7 +13,7 @@ from pymysql.constants import CR
 
 from ..base import BATCH_BYTES, Batch, Column, Table
 from ..conditions import Replacement, Where
-from ..key_ranges import NO_ROWS, KeyRange, KeyRanges, digest_of_sum
+from ..key_ranges import NO_ROWS, KeyRange, KeyRanges, can_copy_in_ranges, digest_of_sum
 from ..row_codec import NULL, cells_of
 from ..sql import Dialect, Statement
 from .columns import quote
@@ -40,10 +41,9 @@ class MysqlReader:
         replacements: Mapping[str, Replacement] | None = None,
         key_range: KeyRange | KeyRanges | None = None,
     ) -> Iterator[Batch]:
-        sql = self._query(table, leave, replacements, key_range)
         width = len(table.columns)
         with said(table.name):
-            for records in self._records(sql, batch_bytes):
+            for records in self._records(table, batch_bytes, leave, replacements, key_range):
                 # All at once: a call for each row would cost more than the copy.
                 joined = b"".join(records)
                 yield Batch(width, cells_of(joined, mixed=False), len(joined), records=records)
@@ -74,26 +74,55 @@ class MysqlReader:
         replacements: Mapping[str, Replacement] | None = None,
         key_range: KeyRange | KeyRanges | None = None,
     ) -> Iterator[list[bytes]]:
-        sql = self._query(table, leave, replacements, key_range)
         with said(table.name):
-            yield from self._records(sql, stretch_bytes)
+            yield from self._records(table, stretch_bytes, leave, replacements, key_range)
 
-    def _records(self, sql: str, stretch_bytes: int) -> Iterator[list[bytes]]:
-        """The rows of a query; where an answer is cut, the rest is asked for until there is none."""
+    def _records(
+        self,
+        table: Table,
+        stretch_bytes: int,
+        leave: Where | None,
+        replacements: Mapping[str, Replacement] | None,
+        key_range: KeyRange | KeyRanges | None,
+    ) -> Iterator[list[bytes]]:
+        """The rows of a query; where an answer is cut, the rest is asked for until there is none: behind the key of
+        the last row, or, where rows do not come in the order of one, behind so many of them."""
+        sql = self._query(table, leave, replacements, key_range)
+        if self._wire.by_request is None:
+            yield from self._wire.records(sql, stretch_bytes)
+            return
+        keyed = can_copy_in_ranges(table) and not isinstance(key_range, KeyRanges)
+        upto = key_range.upto if isinstance(key_range, KeyRange) else None
         taken = 0
-        while True:
-            before = taken
-            rest = f" LIMIT {taken}, {_ALL}" if taken else ""
-            try:
-                for records in self._wire.records(sql + rest, stretch_bytes):
-                    taken += len(records)
-                    yield records
-                return
-            except More:
-                if taken == before:
-                    raise pymysql.OperationalError(
-                        CR.CR_SERVER_LOST, "no row came within the time of one request"
-                    ) from None
+        # The next answer is on its way while this one is worked with.
+        with ThreadPoolExecutor(1, "answers") as ahead:
+            coming = ahead.submit(self._answer, sql, stretch_bytes)
+            while True:
+                answer, more = coming.result()
+                taken += sum(map(len, answer))
+                following = f"{sql} LIMIT {taken}, {_ALL}"
+                if more and keyed:
+                    beyond = KeyRange(key_of(table, answer[-1][-1]), upto)
+                    following = self._query(table, leave, replacements, beyond)
+                if more:
+                    coming = ahead.submit(self._answer, following, stretch_bytes)
+                yield from answer
+                if not more:
+                    return
+
+    def _answer(self, sql: str, stretch_bytes: int) -> tuple[list[list[bytes]], bool]:
+        """The rows of one answer, and whether there are more."""
+        found: list[list[bytes]] = []
+        try:
+            for records in self._wire.records(sql, stretch_bytes):
+                found.append(records)
+        except More as more:
+            if not found:
+                raise pymysql.OperationalError(
+                    CR.CR_SERVER_LOST, "no row came within the time of one request"
+                ) from more
+            return found, True
+        return found, False
 
     def digests(
         self,
@@ -125,6 +154,13 @@ class MysqlReader:
 
     def count(self, table: str, where: Where | None = None) -> int:
         return count_rows(self._wire, table, where)
+
+
+def key_of(table: Table, record: bytes) -> tuple[int, ...]:
+    """The key of a row, of a table whose key is made of whole numbers."""
+    names = [column.name for column in table.columns]
+    cells = cells_of(record, mixed=False)
+    return tuple(int(cells[names.index(name)]) for name in table.key)  # type: ignore[arg-type]
 
 
 def _adjoin(ranges: Sequence[KeyRange]) -> bool:

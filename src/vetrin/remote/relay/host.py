@@ -184,7 +184,7 @@ class RelayedHost:
         )
 
     @property
-    def findings(self) -> tuple[str, ...]:
+    def findings(self) -> tuple[tuple[str, str], ...]:
         found, limits = self.found, self.exchange.limits
         until = datetime.fromtimestamp(found.until, UTC).strftime("%Y-%m-%d %H:%M")
         says = [
@@ -205,7 +205,7 @@ class RelayedHost:
         says += [
             f"PHP lacks {name}: {_LACKING[name]}" for name in found.without if name in _LACKING
         ]
-        return tuple(says)
+        return ("relay", says[0]), *(("limits", text) for text in says[1:])
 
     @property
     def file_way(self) -> str:

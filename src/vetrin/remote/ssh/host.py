@@ -134,7 +134,7 @@ class SshHost:
         return Measures(line.latency, line.rate, line.slow, line.pace.rate, line.pace.moved)
 
     @property
-    def findings(self) -> tuple[str, ...]:
+    def findings(self) -> tuple[tuple[str, str], ...]:
         return ()
 
     @property
