@@ -716,7 +716,7 @@ class Server
     {
         $buffer = $this->rest;
         $this->rest = '';
-        $inside = false;
+        $inside = $some = false;
         $number = $this->number;
         while (true) {
             $at = 0;
@@ -737,13 +737,14 @@ class Server
                     return true;
                 }
                 $inside = $size === V_WHOLE;
+                $some = true;
             }
             if ($at) {
                 $stream->data(substr($buffer, 0, $at));
                 $buffer = (string) substr($buffer, $at);
             }
             if ($stream->due() && !$inside) {
-                if ($pieces) {
+                if ($pieces && $some) { // with no row at all, nobody could go on behind one
                     $said = "\xff" . pack('v', V_MORE) . '#HY000more';
                     $stream->data(substr(pack('V', strlen($said)), 0, 3) . chr(($number + 1) % 256) . $said);
                     fclose($this->socket);
