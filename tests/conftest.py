@@ -130,6 +130,15 @@ def relay(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Relayed]:
 
 
 @pytest.fixture(scope="session")
+def relay_by_library(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Relayed]:
+    """The same on a host whose PHP may open no connections, so that its library for databases does."""
+    root = tmp_path_factory.mktemp("web")
+    shut = {"disable_functions": "stream_socket_client,fsockopen,pfsockopen"}
+    with WebHost(root, settings=shut) as web:
+        yield lay_relay(web, root="/..")
+
+
+@pytest.fixture(scope="session")
 def object_storage() -> Iterator[dict[str, str]]:
     """A server of the S3 interface with a bucket named harrowmere; what the environment says of it."""
     server = ThreadedMotoServer("127.0.0.1", 0, verbose=False)

@@ -34,7 +34,7 @@ from vetrin.store import (
 KINDS = (
     "sqlite", "sqlite by helper", "sqlite by php", "sqlite by copy", "sqlite stored",
     "mariadb", "mariadb by ssh", "mariadb by relay", "mariadb stored",
-    "mysql", "mysql by relay", "mysql stored",
+    "mysql", "mysql by relay", "mysql by relay's library", "mysql stored",
 )  # fmt: skip
 _PASSWORD = "p'a\\ss#$"
 
@@ -116,6 +116,8 @@ def _server(
     server.create("read_it", "reader", _PASSWORD)
     credentials = Credentials("read_it", "reader", _PASSWORD, "127.0.0.1", server.port)
     dial = None
+    if kind.endswith("library"):
+        dial = request.getfixturevalue("relay_by_library").connect().dial
     if kind.endswith("relay"):
         dial = request.getfixturevalue("relay").connect().dial
     if kind.endswith("ssh"):

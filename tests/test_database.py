@@ -49,7 +49,15 @@ class Pair:
 
 
 @pytest.fixture(
-    params=["sqlite", "mariadb-load", "mariadb-insert", "mysql", "mariadb-relay", "mysql-relay"]
+    params=[
+        "sqlite",
+        "mariadb-load",
+        "mariadb-insert",
+        "mysql",
+        "mariadb-relay",
+        "mysql-relay",
+        "mariadb-relay_by_library",
+    ]
 )
 def pair(request, tmp_path: Path) -> Iterator[Pair]:
     kind = request.param
@@ -81,7 +89,11 @@ def pair(request, tmp_path: Path) -> Iterator[Pair]:
             lambda *s, name=name: server.run(*s, database=name)  # type: ignore[misc]
             for name in names
         ]
-        dial = request.getfixturevalue("relay").connect().dial if kind.endswith("relay") else None
+        dial = (
+            request.getfixturevalue(kind.partition("-")[2]).connect().dial
+            if "relay" in kind
+            else None
+        )
         databases = [
             MysqlDatabase(
                 Credentials(name, user, "p'a\\ss#$", "127.0.0.1", server.port),

@@ -212,7 +212,10 @@ class MysqlDatabase(HiddenEditing):
 
     def facts(self) -> Facts:
         facts = self._catalog.facts(f"{self._credentials.name} on {self._credentials.where}")
-        return replace(facts, one_moment=self._control.by_request is None)
+        by_request = self._control.by_request
+        if by_request is None:
+            return facts
+        return replace(facts, one_moment=False, bulk_load=facts.bulk_load and by_request.loads)
 
     def tables(self) -> list[Table]:
         return self._catalog.tables()
@@ -420,6 +423,8 @@ class MysqlDatabase(HiddenEditing):
             return reader.digests(replace(table, name=hidden), [KeyRange()])[0]
 
     def _takes_loads(self) -> bool:
+        if self._control.by_request is not None and not self._control.by_request.loads:
+            return False
         return bool(int(self._rows("local_infile", "SELECT @@local_infile")[0][0]))
 
     @staticmethod

@@ -48,6 +48,10 @@ class ByRequest(Protocol):
     def piece(self) -> int:
         """How many bytes are best sent together."""
 
+    @property
+    def loads(self) -> bool:
+        """False where no rows go up by bulk load."""
+
     def transaction(
         self, statements: Sequence[bytes], counted: int, expected: int | None
     ) -> tuple[int, bytes]:

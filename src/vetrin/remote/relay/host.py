@@ -21,9 +21,11 @@ from .machine import RelayHelpers, RelayMachine
 from .mysql import RelayedConnection, RelayedServer, where_of
 from .sealing import RelayKey
 
+_SOCKETS = "stream_socket_client"  # by which PHP opens connections
 # What follows where PHP lacks a function.
 _LACKING = {
-    "stream_socket_client": "the database cannot be got at",
+    _SOCKETS: "the database is asked by its own library, and rows go up by INSERT alone; both take longer",
+    "mysqli_init": "it has no library of its own for MariaDB and MySQL",
     "symlink": "links stay behind",
     "disk_free_space": "nothing tells how much room there is",
     "gzcompress": "nothing is compressed",
@@ -158,7 +160,11 @@ class RelayedHost:
         where = socket or f"{name}:{port}"
         if key not in self._servers:
             try:
-                self._servers[key] = RelayedServer(self.exchange, where_of(name, port, socket))
+                self._servers[key] = RelayedServer(
+                    self.exchange,
+                    where_of(name, port, socket),
+                    loads=_SOCKETS not in self.found.without,
+                )
             except (ConnectionFailed, ExchangeError) as error:
                 raise DatabaseUnreachable(
                     f"{self.account}, {where}: {error}",

@@ -47,10 +47,12 @@ _IGNORED = re.compile(rb"\s*(?:START\s+TRANSACTION|BEGIN|COMMIT|ROLLBACK)\b", re
 
 
 class RelayedServer:
-    """A database server as a relay reaches it. ``where`` is its name, port and socket, as the site has them."""
+    """A database server as a relay reaches it. ``where`` is its name, port and socket, as the site has them;
+    ``loads`` says whether rows can go there by bulk load."""
 
-    def __init__(self, exchange: Exchange, where: dict[str, Any]) -> None:
+    def __init__(self, exchange: Exchange, where: dict[str, Any], *, loads: bool = True) -> None:
         self.exchange = exchange
+        self.loads = loads
         self.where = where
         self._known: set[tuple[str, str, str]] = set()
         (said,) = self.frames("mysql", [], writes=False)[0]
@@ -157,6 +159,11 @@ class RelayedConnection:
         self._commands: list[bytes] = []
         self._load = _Load(b"")
         self._warnings = b""
+
+    @property
+    def loads(self) -> bool:
+        """False where no rows go up by bulk load."""
+        return self._server.loads
 
     @property
     def piece(self) -> int:
