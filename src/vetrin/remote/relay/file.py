@@ -20,8 +20,10 @@ _HEAD = """<?php
  * What it is     With it, the one who holds its key keeps this site in step with copies of it, as over SSH: it reads
  *                the files in this folder and the database that the site uses{writes}.
  * Who made it    {maker}, {made}
- * It answers     until {until} UTC, to requests signed with that key{only}. Anybody else finds no page here.
- * To remove it   delete this file. Whoever has the key can have it delete itself, and what it remembers: {remove}
+ * It answers     until {until} UTC, to requests signed with that key{only}.
+ *                Anybody else finds no page here.
+ * To remove it   delete this file. Whoever has the key can have it delete itself, with what it remembers:
+ *                {remove}
  *
  * It holds no password. What is in it checks requests and opens them; it can make none. All that passes is encrypted
  * from end to end. It runs no command and no code that it is sent, and leaves the site's folder alone outside of what
