@@ -455,6 +455,7 @@ def project(tmp_path: Path) -> Iterator[Path]:
     (tmp_path / "vetrin.toml").write_text(PROJECT.partition("[environment.production]")[0])
     with pytest.MonkeyPatch.context() as patched:
         patched.setenv("VETRIN_PRODUCTION_RELAY_KEY", RelayKey.new().text)
+        patched.setenv("PYTHON_KEYRING_BACKEND", "keyring.backends.fail.Keyring")
         yield tmp_path
 
 
@@ -502,6 +503,18 @@ def test_the_command_writes_a_file_that_a_person_can_read(project: Path) -> None
            "--into", str(project / "public"))  # fmt: skip
     assert "const V_ROOT = '/..';" in (project / "public" / file.name).read_text()
     assert "/sub/vetrin-relay" in (project / "vetrin.toml").read_text()
+
+
+def test_it_is_the_first_thing_of_all(project: Path) -> None:
+    """Before there is a vetrin.toml."""
+    (project / "vetrin.toml").unlink()
+    vetrin(project, "relay", "production", code=2)
+    done = vetrin(project, "relay", "staging", "--address", "https://try.y.test", code=5)
+    assert "VETRIN_STAGING_RELAY_KEY" in done.stderr
+    done = vetrin(project, "relay", "production", "--address", "https://y.test")
+    (file,) = project.glob("vetrin-relay-*.php")
+    assert f"vetrin init https://y.test/{file.name}" in done.stdout
+    assert not (project / "vetrin.toml").exists()
 
 
 def test_without_a_keyring_and_a_variable_it_says_what_to_do(

@@ -279,6 +279,33 @@ def test_every_command_works_as_over_ssh(mariadb_server: Mariadb, name: str) -> 
         site.vetrin("reach", "production", code=1)
 
 
+def test_a_project_begins_with_a_relay(mariadb_server: Mariadb) -> None:
+    with hosted(mariadb_server, "relay_first") as site:
+        shutil.rmtree(site.project)
+        site.project.mkdir()
+        mariadb_server.run("DROP DATABASE IF EXISTS relay_first_new")
+        url = f"{site.address}/{site.file.name}"
+        made = site.document(
+            "init", url, "--yes", "--database", "relay_first_new", "--create-as", "root",
+            "--database-host", f"localhost:{mariadb_server.socket}",
+        )  # fmt: skip
+        assert made["environments"][1] == {
+            "name": "production",
+            "address": site.address,
+            "host": url,
+            "root": ".",
+        }
+        text = (site.project / "vetrin.toml").read_text()
+        assert (
+            f'relay = "{url}"' in text
+            and "root" not in text.partition("[environment.production]")[2]
+        )
+        site.vetrin("pull", "--yes", "--parts", "data,media,code,core")
+        assert (
+            site.document("compare", "production", "local", "--parts", "data,media")["same"] is True
+        )
+
+
 def test_a_line_that_breaks_fifty_times_and_more(mariadb_server: Mariadb) -> None:
     """Answers that are dropped, cut or given by somebody else, down and up; then all is as it should be."""
     chance = random.Random("fifty")

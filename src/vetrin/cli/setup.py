@@ -14,6 +14,7 @@ from ..cms import Definition, Place, load_definition
 from ..config import (
     Environment,
     EnvironmentDraft,
+    RelayHost,
     database_password,
     environment_address,
     password_variable,
@@ -313,14 +314,18 @@ def draft_of(
         if held.prefix:
             parts.append(f"prefix {held.prefix}")
         remark = f"Its database, from {held.file.name}: {', '.join(parts)}"
+    relay = where.host if isinstance(where.host, RelayHost) else None
     root = str(found.root) if where.host else os.path.relpath(str(found.root), folder)
+    if relay is not None and root == str(folder_at(where, name)[0]):
+        root = "."
     if not where.host and root.startswith("../.."):
         root = str(found.root)
     return EnvironmentDraft(
         name,
         address,
         root,
-        host=str(where.host or ""),
+        host=str(where.host or "") if relay is None else "",
+        relay=relay.url if relay is not None else "",
         also=tuple(also),
         remark=remark,
     )

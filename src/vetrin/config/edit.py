@@ -58,9 +58,8 @@ def set_relay(project: Project, name: str, url: str) -> None:
         raise ProjectError(f"{path} could not be written: {error}") from error
 
 
-def add_environment(project: Project, draft: EnvironmentDraft, *, relay: str = "") -> None:
-    """Add an environment to vetrin.toml, with the address of its relay where it has one; all else in it stays as it
-    is.
+def add_environment(project: Project, draft: EnvironmentDraft) -> None:
+    """Add an environment to vetrin.toml; all else in it stays as it is.
 
     Raises:
         ProjectError: there is one of that name or place, the name is not fit, or the file cannot be written.
@@ -70,7 +69,7 @@ def add_environment(project: Project, draft: EnvironmentDraft, *, relay: str = "
         raise ProjectError(f"there is an environment {draft.name!r} in {path} already")
     try:
         text = path.read_text(encoding="utf-8").rstrip("\n")
-        text += "\n\n" + "\n".join(environment_lines(draft, relay=relay)) + "\n"
+        text += "\n\n" + "\n".join(environment_lines(draft)) + "\n"
         parse_project(text.removeprefix("\ufeff"), project.folder)
         write_whole(path, text.encode(), path.stat().st_mode & 0o777)
     except OSError as error:

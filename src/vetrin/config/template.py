@@ -18,6 +18,7 @@ class EnvironmentDraft:
     address: str
     root: str
     host: str = ""
+    relay: str = ""
     role: str = ""
     also: tuple[str, ...] = ()
     database: Mapping[str, str] = field(default_factory=dict)
@@ -75,8 +76,8 @@ def project_text(draft: Draft) -> str:
     return text if len(draft.environments) > 1 else text + _EXAMPLE
 
 
-def environment_lines(draft: EnvironmentDraft, *, relay: str = "") -> list[str]:
-    """The table of an environment; one with a relay needs no root."""
+def environment_lines(draft: EnvironmentDraft) -> list[str]:
+    """The table of an environment; one with a relay needs no root, where that is the folder that the relay serves."""
     lines = [f"[environment.{draft.name}]", f"address = {quoted(draft.address)}"]
     if draft.also:
         also = ", ".join(map(quoted, draft.also))
@@ -88,9 +89,9 @@ def environment_lines(draft: EnvironmentDraft, *, relay: str = "") -> list[str]:
         if draft.host or draft.root.startswith("/")
         else "    # the folder of the site, relative to this file"
     )
-    if relay:
-        lines.append(f"relay = {quoted(relay)}")
-    else:
+    if draft.relay:
+        lines.append(f"relay = {quoted(draft.relay)}")
+    if not draft.relay or draft.root not in ("", "."):
         lines.append(f"root = {quoted(draft.root)}{relative}")
     role = draft.role or (draft.name if draft.name in ROLES else "local")
     if role != draft.name:

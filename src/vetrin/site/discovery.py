@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from ..cms import Definition, Place, SiteConfiguration, detect, read_configuration
-from ..config import Environment, Host, Project
+from ..config import Environment, Host, Project, RelayHost, WebAccess
 from ..errors import ConfigurationError, DatabaseError, FilesError, HostError, ReachError
 from ..files import RemotePath
 from ..remote import hosts
@@ -26,12 +26,13 @@ _MOST = 500  # folders of one level that are looked into
 class Where:
     """A folder, on this machine or on a host; ``folder`` may be empty for a host's usual ones."""
 
-    host: Host | None
+    host: Host | RelayHost | None
     folder: str
 
     @classmethod
-    def parse(cls, text: str) -> Where:
-        """Read a folder's path, or an address such as ``ssh://deploy@harrowmere.example/srv/www/harrowmere``.
+    def parse(cls, text: str, environment: str = "production") -> Where:
+        """Read a folder's path, an address such as ``ssh://deploy@harrowmere.example/srv/www/harrowmere``, or that of
+        a relay's file, whose key is kept under the name of an ``environment``.
 
         Raises:
             HostError: an address that is not understood.
@@ -39,10 +40,13 @@ class Where:
         if "://" not in text:
             return cls(None, text)
         scheme, _, rest = text.partition("://")
+        if scheme in ("http", "https") and text.endswith(".php"):
+            return cls(RelayHost.parse(text, environment, WebAccess()), ".")
         if scheme in ("http", "https"):
             raise HostError(
                 f"{text} is a web address",
-                "say where its files are: ssh://USER@HOST/FOLDER, or a folder",
+                "say where its files are: ssh://USER@HOST/FOLDER, or a folder; on a host without SSH, "
+                "vetrin relay makes a file whose address can stand here",
             )
         name, slash, folder = rest.partition("/")
         if folder.startswith("~"):
@@ -52,6 +56,8 @@ class Where:
     def __str__(self) -> str:
         if self.host is None:
             return self.folder
+        if isinstance(self.host, RelayHost):
+            return self.host.url
         return f"{self.host}{self.folder if self.folder.startswith('/') else '/~/' + self.folder}"
 
 

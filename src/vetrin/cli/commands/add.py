@@ -42,14 +42,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
-    where = Where.parse(args.where)
+    where = Where.parse(args.where, args.environment)
     if args.environment in project.environments:
         raise UsageError(
             f"there is an environment {args.environment!r} in vetrin.toml already", "edit it there"
         )
     draft = _found(args, out, project, where) or _empty(args, out, project, where)
     lines = environment_lines(draft)
-    document = {"environment": draft.name, "address": draft.address, "host": draft.host or None,
+    document = {"environment": draft.name, "address": draft.address, "host": draft.host or draft.relay or None,
                 "root": draft.root, "written": not args.dry_run}  # fmt: skip
     if args.dry_run:
         out.document("add", document)

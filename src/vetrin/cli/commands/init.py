@@ -88,6 +88,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
   vetrin init
   vetrin init ssh://deploy@harrowmere.example
   vetrin init ssh://deploy@harrowmere.example/srv/www/harrowmere --address http://harrowmere.test:8080 --yes
+  vetrin init https://www.harrowmere.example/vetrin-relay-7c21d0f19a3be845.php
   vetrin init panel.zip
   vetrin init --other production=ssh://deploy@harrowmere.example/srv/www/harrowmere"""
 
@@ -109,7 +110,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         if args.where and Path(args.where).is_file():
             setup = _from_archive(args, out, Path(args.where), stack)
         else:
-            where = Where.parse(args.where or args.project or ".")
+            where = Where.parse(args.where or args.project or ".", args.called or "production")
             setup = _from_host(args, out, where) if where.host else _here(args, out, where)
         return _set_up(args, out, setup)
 
@@ -120,7 +121,7 @@ def _set_up(args: argparse.Namespace, out: Out, setup: _Setup) -> int:
     document = {
         "file": str(setup.path), "cms": setup.draft.cms, "written": not args.dry_run,
         "environments": [
-            {"name": one.name, "address": one.address, "host": one.host or None, "root": one.root}
+            {"name": one.name, "address": one.address, "host": one.host or one.relay or None, "root": one.root}
             for one in setup.draft.environments
         ],
         "database": setup.account.database if setup.account else None, "next": setup.next,
@@ -193,7 +194,8 @@ def _from_host(args: argparse.Namespace, out: Out, where: Where) -> _Setup:
         raise UsageError(
             f"no site of a known CMS was found on {where.host}"
             + (f" in {where.folder}" if where.folder else ""),
-            f"name its folder: vetrin init {where.host}/srv/www/site",
+            "name its folder: vetrin init ssh://USER@HOST/srv/www/site; a relay lies in the site's own, or was "
+            "told of it by --site-folder",
         )
     tell(out, found, where)
     if found.configuration is None:
@@ -322,7 +324,7 @@ def _other(text: str, out: Out, folder: Path) -> EnvironmentDraft:
         raise UsageError(
             f"--other: {text!r}: write ENV=WHERE, such as production=ssh://deploy@harrowmere.example/srv/www"
         )
-    return _draft(name, Where.parse(rest), out, folder, ())
+    return _draft(name, Where.parse(rest, name), out, folder, ())
 
 
 def _draft(

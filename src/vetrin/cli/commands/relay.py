@@ -8,12 +8,14 @@ import getpass
 import os
 import socket
 import time
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ...atomic import write_whole
 from ...config import (
+    FILE_NAME,
     Environment,
     EnvironmentDraft,
     Project,
@@ -25,7 +27,15 @@ from ...config import (
 )
 from ...config.edit import add_environment, set_relay
 from ...config.secrets import secret
-from ...errors import AddressError, ExitStatus, FilesError, ReachError, Refused, UsageError
+from ...errors import (
+    AddressError,
+    ExitStatus,
+    FilesError,
+    ProjectError,
+    ReachError,
+    Refused,
+    UsageError,
+)
 from ..common import project_of
 from ..console import Out, lead, size
 
@@ -45,7 +55,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "environment", metavar="ENV", help="the environment; with --address, a new one"
     )
     parser.add_argument(
-        "--address", metavar="URL", help="add the environment of this address to vetrin.toml"
+        "--address",
+        metavar="URL",
+        help="the address of a new environment; where vetrin.toml is, it is added",
     )
     parser.add_argument(
         "--allow",
@@ -89,8 +101,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: Out) -> int:
-    project = project_of(args)
+    project = _project(args)
     if args.remove:
+        project = project_of(args)
         return _remove(project, project.environment(args.environment), args, out)
     if not 0 < args.days <= _MOST_DAYS:
         raise UsageError(f"--days {args.days}: a relay answers for 1 to {_MOST_DAYS} days")
@@ -98,9 +111,21 @@ def run(args: argparse.Namespace, out: Out) -> int:
     return _make(project, environment, args, out)
 
 
-def _environment(project: Project, args: argparse.Namespace) -> Environment | EnvironmentDraft:
+def _project(args: argparse.Namespace) -> Project | None:
+    """The project; None where there is none yet, as for the first file of all."""
+    try:
+        return project_of(args)
+    except ProjectError:
+        if args.address is None or Path(args.project or ".", FILE_NAME).exists():
+            raise
+        return None
+
+
+def _environment(
+    project: Project | None, args: argparse.Namespace
+) -> Environment | EnvironmentDraft:
     """The environment that it is for; one that is still to be written down as a draft."""
-    if args.address is None or args.environment in project.environments:
+    if project is not None and (args.address is None or args.environment in project.environments):
         found = project.environment(args.environment)
         if args.address is not None:
             raise UsageError(
@@ -120,7 +145,7 @@ def _environment(project: Project, args: argparse.Namespace) -> Environment | En
 
 
 def _make(
-    project: Project,
+    project: Project | None,
     environment: Environment | EnvironmentDraft,
     args: argparse.Namespace,
     out: Out,
@@ -136,7 +161,7 @@ def _make(
         and environment.access == "read-write"
     )
     relay = RelayFile(
-        site=project.name,
+        site=project.name if project is not None else str(environment.address),
         environment=environment.name,
         maker=_maker(),
         made=now,
@@ -152,7 +177,8 @@ def _make(
         "environment": environment.name, "url": url, "writes": writes, "until": until.isoformat(),
         "only": list(relay.only), "key": kept, "uploaded": bool(args.upload), "removed": [],
     }  # fmt: skip
-    path = (Path(args.into) if args.into else project.folder) / name
+    folder = project.folder if project is not None else Path(args.project or ".").absolute()
+    path = (Path(args.into) if args.into else folder) / name
     if args.dry_run:
         out.document("relay", {**document, "file": None})
         out.show(lead("a relay would be written to ", "").append(str(path), style="name"))
@@ -171,12 +197,16 @@ def _make(
     except Refused:
         path.unlink(missing_ok=True)
         raise
-    if isinstance(environment, EnvironmentDraft):
-        add_environment(project, environment, relay=url)
-    else:
+    if project is not None and isinstance(environment, EnvironmentDraft):
+        add_environment(project, replace(environment, relay=url))
+    elif project is not None:
         set_relay(project, environment.name, url)
     out.document("relay", document)
     _tell(out, environment.name, document, len(text))
+    following = f"vetrin reach {environment.name}" if project is not None else f"vetrin init {url}"
+    if project is None and environment.name != "production":
+        following += f" --as {environment.name}"
+    out.show(lead("Next: ", "bold").append(following, style="name"))
     return ExitStatus.DONE
 
 
@@ -199,7 +229,6 @@ def _tell(out: Out, name: str, document: dict[str, object], length: int) -> None
         f"\n  its key is in {document['key']}; whoever has it, and only who has it, can use the relay"
     )
     out.show(lines)
-    out.show(lead("Next: ", "bold").append(f"vetrin reach {name}", style="name"))
 
 
 def _maker() -> str:
