@@ -255,7 +255,7 @@ def full_disk(at: int, way: str, mark: str, *, names: bool = False, inside: bool
         "        for word in (b'extends ', b'catch (', b'new '):\n"
         "            text = text.replace(word + kind, word + bytes([92]) + kind)\n"
         "    text = text.replace(b'SQLite3::', bytes([92]) + b'SQLite3::')\n"
-        "    for name in (b'path_of', b'v_'):\n"
+        "    for name in (b'path_of', b'place', b'escaped', b'v_'):\n"
         '        text = text.replace(b"\'" + name + b"\'", b"\'Faulty" + bytes([92]) + name + b"\'")\n'
         "    return b'<?php namespace Faulty;' + form + text[5:]\n"
         "helper_client.source = executor.source = source\n"
