@@ -174,6 +174,11 @@ class _Export:
         if "data" in packing.parts:
             self._leaving = work_out(site, leave)
             self._notes += self._leaving.warnings
+            if not self._facts.one_moment:
+                self._notes.append(
+                    "its tables are read one after the other, so that what is written to meanwhile is of several "
+                    "moments; `vetrin backup` takes one that is of one moment, and can be packed"
+                )
             self._views, lost = views_without(site, self._leaving.tables)
             if "views" in leave.programs:
                 self._views, lost = (), []
