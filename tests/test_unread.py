@@ -111,7 +111,7 @@ class Helper:
         )  # fmt: skip
         text = source(form)
         self.sendall(b"%d\n%s" % (len(text), text))
-        self.line = SimpleNamespace(slow=False, account="nobody@here")
+        self.slow, self.account = False, "nobody@here"
         said = Frames(self).ask("hello")
         self.hello = SimpleNamespace(**said)
 
