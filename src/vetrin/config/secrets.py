@@ -11,17 +11,12 @@ SERVICE = "vetrin"
 
 def database_password(environment: str) -> str | None:
     """The password from the environment variable, else from the operating system's keyring."""
-    value = os.environ.get(password_variable(environment))
-    if value is not None:
-        return value
-    return secret(environment)
+    return _from(password_variable(environment), environment)
 
 
 def creator_password(environment: str) -> str:
     """The password of the account that may make an environment's database (``create-as``)."""
-    variable = password_variable(environment, "CREATE")
-    value = os.environ.get(variable)
-    return value if value is not None else secret(f"{environment}-create") or ""
+    return _from(password_variable(environment, "CREATE"), f"{environment}-create") or ""
 
 
 def web_variable(environment: str) -> str:
@@ -31,8 +26,12 @@ def web_variable(environment: str) -> str:
 
 def web_password(environment: str) -> str | None:
     """The password for the pages of a protected environment (``web.user``), from the variable or the keyring."""
-    value = os.environ.get(web_variable(environment))
-    return value if value is not None else secret(f"{environment}-web")
+    return _from(web_variable(environment), f"{environment}-web")
+
+
+def upload_password(environment: str) -> str | None:
+    """The password of the account that uploads the relay of an environment, from the variable or the keyring."""
+    return _from(password_variable(environment, "UPLOAD"), f"{environment}-upload")
 
 
 def relay_variable(environment: str) -> str:
@@ -42,8 +41,7 @@ def relay_variable(environment: str) -> str:
 
 def relay_key(environment: str) -> str | None:
     """The key of an environment's relay, from the variable or the keyring (user ENVIRONMENT-relay)."""
-    value = os.environ.get(relay_variable(environment))
-    return value if value is not None else secret(f"{environment}-relay")
+    return _from(relay_variable(environment), f"{environment}-relay")
 
 
 def keep_relay_key(environment: str, text: str) -> bool:
@@ -65,6 +63,12 @@ STORE_VARIABLE = "VETRIN_STORE_PASSPHRASE"
 def store_passphrase() -> str | None:
     """The passphrase of the store, from the environment variable, else from the keyring (user store)."""
     return os.environ.get(STORE_VARIABLE) or secret("store")
+
+
+def _from(variable: str, name: str) -> str | None:
+    """What an environment variable says, else what the keyring holds under a name."""
+    value = os.environ.get(variable)
+    return value if value is not None else secret(name)
 
 
 def secret(name: str) -> str | None:

@@ -20,6 +20,7 @@ from .helper_protocol import (
     BYTES,
     DATA,
     DONE,
+    JSON,
     LOST,
     MALFORMED,
     NO_ANSWER,
@@ -71,6 +72,7 @@ class HelperMachine(AskedEachTime):
     """The files of a host, through its helpers."""
 
     streams = 2
+    portion = _ASKED  # of acts in one request
 
     def __init__(self, helpers: HelperPool) -> None:
         self._helpers = helpers
@@ -92,17 +94,20 @@ class HelperMachine(AskedEachTime):
         shut: Collection[str],
         prune: tuple[str, Sequence[str]] = ("", ()),
     ) -> Iterator[tuple[str, FileStatus]]:
-        with self._asked() as frames:
-            answer = frames.begin(
-                "scan", folders=list(map(escaped, folders)), skip=list(map(escaped, skip)),
-                shut=list(shut), root=escaped(prune[0]), prune=list(prune[1]), pack=self._helpers.slow,
-            )  # fmt: skip
-            for kind, content in answer:
-                if kind == DATA:
-                    for path, item in json.loads(content):
-                        found = status_of(item)
-                        assert found is not None
-                        yield unescaped(path), found
+        rest = list(map(escaped, folders))
+        while rest:
+            with self._asked() as frames:
+                answer = frames.begin(
+                    "scan", folders=rest, skip=list(map(escaped, skip)), shut=list(shut), root=escaped(prune[0]),
+                    prune=list(prune[1]), pack=self._helpers.slow,
+                )  # fmt: skip
+                rest = []
+                for kind, content in answer:
+                    if kind == JSON:  # a helper that is short of time tells where it stopped
+                        rest = [str(path) for path in json.loads(content)["rest"]]
+                    elif kind == DATA:
+                        for path, item in json.loads(content):
+                            yield unescaped(path), _must(status_of(item))
 
     def names(self, folder: str) -> list[tuple[str, FileStatus]]:
         start = folder.rstrip("/") + "/"
@@ -142,13 +147,15 @@ class HelperMachine(AskedEachTime):
             frames.send("write", _written(files), Packing(self._helpers.slow))
 
     def act(self, acts: Sequence[FileChange], root: str = "") -> None:
-        for some in _portions(acts):
+        at = 0
+        while at < len(acts):
+            rows = [
+                (do, escaped(path), escaped(to), mode, soft)
+                for do, path, to, mode, soft in acts[at : at + self.portion]
+            ]
             with self._asked() as frames:
-                rows = [
-                    (do, escaped(path), escaped(to), mode, soft)
-                    for do, path, to, mode, soft in some
-                ]
-                frames.ask("act", acts=rows, root=escaped(root))
+                said = frames.ask("act", acts=rows, root=escaped(root))
+            at += int(said.get("at", len(rows)))
 
     def digests(self, paths: Sequence[str], algorithm: str) -> list[str | None]:
         return self._digested(paths, algorithm, 0)
@@ -183,8 +190,10 @@ class HelperMachine(AskedEachTime):
             return bool(frames.ask("busy", path=escaped(path))["busy"])
 
     def remove(self, path: str) -> None:
-        with self._asked() as frames:
-            frames.ask("remove", path=escaped(path))
+        rest = True
+        while rest:
+            with self._asked() as frames:
+                rest = bool(frames.ask("remove", path=escaped(path)).get("rest"))
 
     def real(self, path: str) -> str:
         with self._asked() as frames:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import threading
 import time
 
+_SLOW = 12_000_000  # bytes per second below which compressing costs less than it saves
+
 
 class Pace:
     """Holds the bytes of one connection, in and out together, to a rate in bytes per second.
@@ -17,6 +19,12 @@ class Pace:
         self.moved = 0  # bytes so far
         self._lock = threading.Lock()
         self._due = time.monotonic()
+
+    def is_slow(self, measured: float) -> bool:
+        """True for a line, ``measured`` at so many bytes per second (0: not yet), on which compressing costs less
+        than it saves."""
+        limits = [rate for rate in (measured, float(self.rate or 0)) if rate]
+        return bool(limits) and min(limits) < _SLOW
 
     def spend(self, count: int) -> None:
         """Wait until ``count`` more bytes may pass."""

@@ -26,7 +26,7 @@ from ...config import (
     relay_variable,
 )
 from ...config.edit import add_environment, set_relay
-from ...config.secrets import secret
+from ...config.secrets import upload_password
 from ...errors import (
     AddressError,
     ExitStatus,
@@ -101,14 +101,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: Out) -> int:
-    project = _project(args)
     if args.remove:
         project = project_of(args)
         return _remove(project, project.environment(args.environment), args, out)
     if not 0 < args.days <= _MOST_DAYS:
         raise UsageError(f"--days {args.days}: a relay answers for 1 to {_MOST_DAYS} days")
-    environment = _environment(project, args)
-    return _make(project, environment, args, out)
+    beginning = _project(args)
+    return _make(beginning, _environment(beginning, args), args, out)
 
 
 def _project(args: argparse.Namespace) -> Project | None:
@@ -286,15 +285,14 @@ def _upload(environment: str, place: str, name: str, text: bytes, out: Out) -> N
 
 def _password(environment: str, user: str, out: Out) -> str:
     """The password of the account that uploads."""
-    variable = password_variable(environment, "UPLOAD")
-    found = os.environ.get(variable)
-    found = found if found is not None else secret(f"{environment}-upload")
+    found = upload_password(environment)
     if found is None and out.asking:
         found = out.secret(f"Password of {user or 'the account'}")
     if found is None:
         raise UsageError(
             f"the password of {user or 'the account'} is not known",
-            f"it comes from {variable} or the keyring (service vetrin, user {environment}-upload)",
+            f"it comes from {password_variable(environment, 'UPLOAD')} or the keyring "
+            f"(service vetrin, user {environment}-upload)",
         )
     return found
 
@@ -325,13 +323,13 @@ def _remove(project: Project, environment: Environment, args: argparse.Namespace
         if take_away(account, lambda: _password(environment.name, account.user, out), name):
             removed.append(name)
     else:
+        host = None
         with contextlib.suppress(ReachError):  # one that has expired does nothing but go
             host = hosts.of(environment)
-            assert isinstance(host, RelayedHost)
-            document["writes"] = host.found.writes
-            if host.found.writes and environment.access == "read-write":
-                with open_site(project, environment, read_only=False, data=False) as site:
-                    removed += clear_away(site)
+        document["writes"] = isinstance(host, RelayedHost) and host.found.writes
+        if document["writes"] and environment.access == "read-write":
+            with open_site(project, environment, read_only=False, data=False) as site:
+                removed += clear_away(site)
         if not open_exchange(environment.host).leave():
             raise FilesError(
                 f"{environment.host}: PHP may not delete the relay's file there",

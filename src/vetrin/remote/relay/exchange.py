@@ -36,7 +36,6 @@ _GOOD = 4  # answers, after which more is asked for again
 _SILENCE = 75.0  # seconds for which a server may say nothing
 _PAUSES = (0.05, 0.2, 0.5, 1.0, 2.0, 4.0, 8.0)  # seconds before the same is asked again
 _TOO_LARGE = 413
-_SLOW = 12_000_000  # bytes per second below which compressing costs less than it saves
 AGENT = "Mozilla/5.0 (compatible; Vetrin)"
 _LENGTH = struct.Struct(">I")
 _KEPT = 200  # names of what was done, told to the relay so that it forgets them
@@ -116,8 +115,7 @@ class Exchange:
     @property
     def slow(self) -> bool:
         """True where it is worth while to compress."""
-        limits = [rate for rate in (self.rate, float(self.pace.rate or 0)) if rate]
-        return bool(limits) and min(limits) < _SLOW
+        return self.pace.is_slow(self.rate)
 
     def hello(self) -> dict[str, Any]:
         """Begin a session; what the relay says of itself and its host."""

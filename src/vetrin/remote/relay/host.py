@@ -141,12 +141,7 @@ class RelayedHost:
         return True
 
     def place(self, path: str) -> RemotePath:
-        root = self.found.root
-        if path in ("", "."):
-            return RemotePath(self.machine, root)
-        return RemotePath(self.machine, path.rstrip("/") if path.startswith("/") else root) / (
-            "" if path.startswith("/") else path
-        )
+        return RemotePath(self.machine, self.found.root) / path
 
     def load(self) -> float:
         try:

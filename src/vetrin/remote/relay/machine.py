@@ -9,19 +9,18 @@ from __future__ import annotations
 import json
 import struct
 from collections import deque
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
 from ...errors import FilesError
-from ...files import Buffer, FileChange, FileStatus, Span, Writing
-from ..helper_machine import Hello, HelperMachine, lost_content, of_files, status_of
+from ...files import Buffer, Span, Writing
+from ..helper_machine import Hello, HelperMachine, lost_content
 from ..helper_protocol import (
     BEGIN,
     BYTES,
     DATA,
     DONE,
-    JSON,
     LOST,
     SPAN,
     Frames,
@@ -29,12 +28,10 @@ from ..helper_protocol import (
     escaped,
     record,
     records,
-    unescaped,
 )
 from .exchange import Exchange, RelayChannel
 
 _PATHS = 1000  # in one request
-_ACTS = 400
 _COPIED = 32 << 20  # bytes of a file there that are copied by one request
 _LIKELY = 4 << 20  # bytes of files that are asked for together, by what they likely have
 
@@ -62,37 +59,11 @@ class RelayHelpers:
 class RelayMachine(HelperMachine):
     """Implements ``Machine``."""
 
-    streams = 2
+    portion = 400
 
     def __init__(self, helpers: RelayHelpers) -> None:
         super().__init__(helpers)
         self._relay = helpers
-
-    def scan(
-        self,
-        folders: Sequence[str],
-        skip: Collection[str],
-        shut: Collection[str],
-        prune: tuple[str, Sequence[str]] = ("", ()),
-    ) -> Iterator[tuple[str, FileStatus]]:
-        rest = list(map(escaped, folders))
-        while rest:
-            with self._asked() as frames:
-                answer = frames.begin(
-                    "scan", folders=rest, skip=list(map(escaped, skip)), shut=list(shut), root=escaped(prune[0]),
-                    prune=list(prune[1]), pack=self._helpers.slow,
-                )  # fmt: skip
-                rest = []
-                found: list[Any] = []
-                for kind, content in answer:
-                    if kind == JSON:
-                        rest = [str(path) for path in json.loads(content)["rest"]]
-                    else:
-                        found += json.loads(content)
-                listed = [(unescaped(path), status_of(item)) for path, item in found]
-            for path, status in listed:
-                assert status is not None
-                yield path, status
 
     def read(self, path: str, start: int = 0, size: int | None = None) -> Iterator[bytes]:
         for part in _Contents(self, [(path, start, size)]).next():
@@ -135,13 +106,6 @@ class RelayMachine(HelperMachine):
         """Bytes that are best sent together."""
         return self._relay.exchange.limits.piece
 
-    def act(self, acts: Sequence[FileChange], root: str = "") -> None:
-        rows = [(do, escaped(path), escaped(to), mode, soft) for do, path, to, mode, soft in acts]
-        at = 0
-        while at < len(rows):
-            with self._asked() as frames:
-                at += int(frames.ask("act", acts=rows[at : at + _ACTS], root=escaped(root))["at"])
-
     def _digested(self, paths: Sequence[str], algorithm: str, piece: int) -> list[Any]:
         found: list[Any] = []
         while len(found) < len(paths):
@@ -178,20 +142,9 @@ class RelayMachine(HelperMachine):
             if not more or len(found) * piece >= status.size:
                 return found
 
-    def remove(self, path: str) -> None:
-        rest = True
-        while rest:
-            with self._asked() as frames:
-                rest = bool(frames.ask("remove", path=escaped(path))["rest"])
-
     def flush(self, folder: str) -> None:
         """Nothing: PHP has no way to have all of it written out, and of each file it would take longer than all
         else."""
-
-    @contextmanager
-    def _asked(self) -> Iterator[Frames]:
-        with of_files(self._helpers.account), self._helpers.one() as frames:
-            yield frames
 
 
 class _Contents:

@@ -10,6 +10,7 @@ documentation.
 from __future__ import annotations
 
 import base64
+import contextlib
 import io
 import json
 import re
@@ -227,7 +228,7 @@ class RelayedConnection:
 
     def _gets_password(self, number: int, payload: bytes) -> None:
         self._account["password"] = payload.removesuffix(b"\0").decode("utf-8", "surrogateescape")
-        with _AsReset():
+        with _as_reset():
             refused = self._server.login(self._account, self._charset)
         self._out += _packet(number + 1, refused) if refused is not None else _fine(number + 1)
         self._take = self._commanded
@@ -289,7 +290,7 @@ class RelayedConnection:
         before = [*self._before.values(), *self._once]
         self._once = []
         try:
-            with _AsReset():
+            with _as_reset():
                 return self._server.frames(
                     "mysql", parts, writes=writes, account=self._account, charset=self._charset,
                     before=before, **more,
@@ -373,19 +374,19 @@ def _payloads(raw: bytes, most: int = 1 << 30) -> Iterator[bytes]:
         most -= 1
 
 
-class _AsReset:
+@contextlib.contextmanager
+def _as_reset() -> Iterator[None]:
     """What is lost on the way, as a socket tells it."""
-
-    def __enter__(self) -> None:
-        return
-
-    def __exit__(self, kind: Any, error: BaseException | None, trace: Any) -> None:
-        if isinstance(error, ConnectionLost | BrokenOff):
-            raise ConnectionResetError(104, str(error)) from error
-        if isinstance(error, ConnectionFailed):
-            raise ConnectionRefusedError(111, str(error)) from error
-        if isinstance(error, ExchangeError) and "lost" in str(error):
-            raise ConnectionResetError(104, str(error)) from error
+    try:
+        yield
+    except (ConnectionLost, BrokenOff) as error:
+        raise ConnectionResetError(104, str(error)) from error
+    except ConnectionFailed as error:
+        raise ConnectionRefusedError(111, str(error)) from error
+    except ExchangeError as error:
+        if "lost" not in str(error):
+            raise
+        raise ConnectionResetError(104, str(error)) from error
 
 
 class _Reading(io.RawIOBase):

@@ -35,7 +35,6 @@ _CONNECT = 20.0  # seconds
 _LOGIN = 120.0  # a person may have to type
 _ALIVE = 15.0  # seconds between two questions whether the other side is still there
 _WINDOW = 4 << 20
-_SLOW = 12_000_000  # bytes per second below which compressing costs less than it saves
 
 
 class _Loop:
@@ -93,8 +92,7 @@ class Line:
     @property
     def slow(self) -> bool:
         """True where it is worth while to compress."""
-        limits = [rate for rate in (self.rate, float(self.pace.rate or 0)) if rate]
-        return bool(limits) and min(limits) < _SLOW
+        return self.pace.is_slow(self.rate)
 
     def command(self, text: str, *, packed: bool = False) -> Pipe:
         """Run a command on the host's shell."""
