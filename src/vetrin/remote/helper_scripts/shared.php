@@ -428,6 +428,13 @@ function linked($target, $path)
         return true;
     }
     by_shell("ln -s -- '" . str_replace("'", "'\\''", $target) . "' '" . str_replace("'", "'\\''", $path) . "'");
+    if (!is_link($path) && function_exists('symlink') && @mkdir("$path.aside")) {
+        // From a folder in which its target is not there, it is made; the name comes along.
+        if (@symlink($target, "$path.aside/link")) {
+            @rename("$path.aside/link", $path);
+        }
+        @rmdir("$path.aside");
+    }
     return is_link($path);
 }
 
