@@ -4,6 +4,7 @@ import contextlib
 import os
 import shutil
 import tempfile
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -26,6 +27,9 @@ from web_host import Relayed, WebHost, lay_relay
 LONG = ("faults", "relay_wordpress", "archives_wordpress", "push_wordpress", "ssh", "interrupted", "push", "command_line", "store", "wagtail", "relay",
         "baselines", "ssh_wordpress", "wordpress", "mariadb", "choices", "arrival")  # fmt: skip
 
+
+# Relays that serve the same folder are of one moment, as one that is made later takes an earlier one's place.
+STARTED = int(time.time())
 
 # What a machine does beside a test says nothing of the test.
 settings.register_profile("vetrin", deadline=None)
@@ -126,7 +130,7 @@ def relay(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Relayed]:
     """A relay behind nginx and PHP-FPM with the limits of a small host, for all folders that tests make."""
     root = tmp_path_factory.mktemp("web")
     with WebHost(root) as web:
-        yield lay_relay(web, root="/..")
+        yield lay_relay(web, root="/..", made=STARTED)
 
 
 @pytest.fixture(scope="session")
@@ -135,7 +139,7 @@ def relay_by_library(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Relay
     root = tmp_path_factory.mktemp("web")
     shut = {"disable_functions": "stream_socket_client,fsockopen,pfsockopen"}
     with WebHost(root, settings=shut) as web:
-        yield lay_relay(web, root="/..")
+        yield lay_relay(web, root="/..", made=STARTED)
 
 
 @pytest.fixture(scope="session")
