@@ -27,7 +27,7 @@ from test_command_line import vetrin
 from vetrin.config import RelayHost, WebAccess, parse_project
 from vetrin.database import KeyRange
 from vetrin.database.mysql import Credentials, MysqlDatabase
-from vetrin.errors import ConnectionFailed, DatabaseError, ProjectError
+from vetrin.errors import ConnectionFailed, DatabaseError, FilesError, ProjectError
 from vetrin.files import PIECE, FileChange, RemoteTree, Span, Writing
 from vetrin.remote.relay import exchange as exchanges
 from vetrin.remote.relay.host import RelayedHost, open_exchange
@@ -238,10 +238,45 @@ def test_whatever_stands_between_all_is_done_once(
         assert between.count > 300
         for path in (site / "media").glob("had-*"):
             path.unlink()
+        # What was done is forgotten once it is known, also where that was told in a request that got lost.
+        kept = len(list((site / ".vetrin").glob("relay-*/o-*")))
+        between.meddle = lambda number, body: None
+        assert host.machine.names(f"{site}/media") and kept < 500
+        assert len(list((site / ".vetrin").glob("relay-*/o-*"))) <= 2
         relay.file.unlink()
-        assert (
-            len(list((site / ".vetrin").glob("relay-*/o-*"))) < 500
-        )  # what was done is forgotten once it is known
+
+
+@pytest.mark.parametrize("lost", ["clock", "session"])
+def test_a_host_that_forgets_at_once_is_no_endless_loop(
+    site: Path, monkeypatch: pytest.MonkeyPatch, lost: str
+) -> None:
+    monkeypatch.setattr(exchanges, "_PAUSES", (0.01,) * 3)
+    subprocess.run(["chown", "-R", "root", str(site)], check=True)
+
+    def forget(number: int, body: bytes) -> None:
+        for one in (site / ".vetrin").glob("relay-*/*"):
+            one.unlink()
+
+    with WebHost(site) as web, Between(web.address, lambda number, body: None) as between:
+        relay = lay_relay(web)
+        address = RelayHost.parse(f"{between.address}/{relay.file.name}", "production", WebAccess())
+        host = connected(address, relay.key)
+        host.exchange.measure(1 << 16)
+        assert 0 < host.exchange.latency < 1 and host.exchange.rate > 0
+        if lost == "session":
+            between.meddle = forget
+            with pytest.raises(FilesError, match="does not remember sessions"):
+                host.machine.names(f"{site}/media")
+        else:
+            monkeypatch.setattr(
+                exchanges.Exchange,
+                "_clock",
+                property(lambda self: 1e6, lambda self, to: None),
+                raising=False,
+            )
+            with pytest.raises(ConnectionFailed, match="its clock does not go on evenly"):
+                connected(address, relay.key)
+        relay.file.unlink()
 
 
 def test_rows_are_written_once_whatever_gets_lost(

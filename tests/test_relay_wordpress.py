@@ -13,6 +13,7 @@ import sys
 import tempfile
 import threading
 import time
+import tomllib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -282,14 +283,21 @@ def test_every_command_works_as_over_ssh(mariadb_server: Mariadb, name: str) -> 
 
 
 def test_a_project_begins_with_a_relay(mariadb_server: Mariadb) -> None:
-    with hosted(mariadb_server, "relay_first") as site:
+    """Also of a site that a password and a certificate of one's own protect."""
+    guarded = {"guard": GUARD, "own_authority": True}
+    with hosted(mariadb_server, "relay_first", **guarded) as site:
         shutil.rmtree(site.project)
         site.project.mkdir()
         mariadb_server.run("DROP DATABASE IF EXISTS relay_first_new")
         url = f"{site.address}/{site.file.name}"
+        with_certificate = ("--certificate", str(site.folder / "ca.pem"))
+        assert "--web-user" in site.vetrin("init", url, *with_certificate, code=1)
+        assert "no file" in site.vetrin("init", url, "--certificate", "nowhere.pem", code=2)
+        assert "on a host" in site.vetrin("init", ".", "--web-user", "guests", code=2)
         made = site.document(
             "init", url, "--yes", "--database", "relay_first_new", "--create-as", "root",
             "--database-host", f"localhost:{mariadb_server.socket}",
+            "--web-user", GUARD[0], *with_certificate,
         )  # fmt: skip
         assert made["environments"][1] == {
             "name": "production",
@@ -302,6 +310,8 @@ def test_a_project_begins_with_a_relay(mariadb_server: Mariadb) -> None:
             f'relay = "{url}"' in text
             and "root" not in text.partition("[environment.production]")[2]
         )
+        web = tomllib.loads(text)["environment"]["production"]["web"]
+        assert web == {"user": GUARD[0], "certificate": str(site.folder / "ca.pem")}
         site.vetrin("pull", "--yes", "--parts", "data,media,code,core")
         assert (
             site.document("compare", "production", "local", "--parts", "data,media")["same"] is True

@@ -6,7 +6,7 @@ import argparse
 import os
 import re
 import socket
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -19,6 +19,7 @@ from ..config import (
     environment_address,
     password_variable,
     user_defaults,
+    web_access,
 )
 from ..errors import (
     AddressError,
@@ -50,6 +51,54 @@ def add_account(parser: argparse.ArgumentParser) -> None:
         metavar="NAME",
         help="the account that makes database and account, such as root",
     )
+
+
+def add_web(parser: argparse.ArgumentParser) -> None:
+    """The options that say what the web server in front of a site on a host asks for."""
+    group = parser.add_argument_group("a protected site on a host")
+    group.add_argument("--web-user", metavar="NAME", help="the name that its web server asks for; the password "
+                       "comes from the keyring or VETRIN_<ENVIRONMENT>_WEB_PASSWORD")  # fmt: skip
+    group.add_argument("--certificate", metavar="FILE",
+                       help="the certificate of the authority of yours that signed the site's own")  # fmt: skip
+    group.add_argument("--fingerprint", metavar="SHA256",
+                       help="that of the site's one certificate, where nobody known signed it")  # fmt: skip
+
+
+def web_of(args: argparse.Namespace, folder: Path) -> dict[str, str]:
+    """What the options say of a web server, as it stands in the vetrin.toml of ``folder``.
+
+    Raises:
+        UsageError: there is no such certificate.
+    """
+    certificate = args.certificate
+    if certificate:
+        file = Path(certificate).expanduser().absolute()
+        if not file.is_file():
+            raise UsageError(f"--certificate: there is no file {file}")
+        certificate = str(file.relative_to(folder) if file.is_relative_to(folder) else file)
+    given = {
+        "user": args.web_user,
+        "certificate": certificate,
+        "fingerprint": args.fingerprint,
+    }
+    return {key: value for key, value in given.items() if value}
+
+
+def where_of(text: str, name: str, web: Mapping[str, str], folder: Path) -> Where:
+    """The place that is named on the command line, with what its web server asks for.
+
+    Raises:
+        HostError: an address that is not understood.
+        ProjectError: what is said of the web server makes no sense.
+        UsageError: it is said of a folder of this machine.
+    """
+    where = Where.parse(text, name, web_access(name, dict(web), folder))
+    if web and where.host is None:
+        raise UsageError(
+            "--web-user, --certificate and --fingerprint are for a site on a host",
+            f"write them into [environment.{name}.web] of vetrin.toml",
+        )
+    return where
 
 
 def found_at(where: Where, name: str, cms: str | None, out: Out) -> Discovered | None:
@@ -303,6 +352,7 @@ def draft_of(
     *,
     folder: Path,
     also: Sequence[str] = (),
+    web: Mapping[str, str] | None = None,
 ) -> EnvironmentDraft:
     """How an environment that was found is written down in the vetrin.toml of ``folder``."""
     remark = ""
@@ -327,5 +377,6 @@ def draft_of(
         host=str(where.host or "") if relay is None else "",
         relay=relay.url if relay is not None else "",
         also=tuple(also),
+        web=web or {},
         remark=remark,
     )

@@ -18,6 +18,7 @@ from .project import (
     load_project,
     parse_project,
     password_variable,
+    web_access,
 )
 from .secrets import (
     STORE_VARIABLE,
@@ -98,6 +99,7 @@ __all__ = [
     "similar",
     "store_passphrase",
     "user_defaults",
+    "web_access",
     "web_password",
     "web_variable",
 ]

@@ -315,7 +315,7 @@ def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
     if "password" in entry:
         raise _secret(f"{where} password", name, name, password_variable(name))
     known_keys(entry, _ENVIRONMENT_KEYS, where)
-    web = _web(name, entry.get("web", {}), folder)
+    web = web_access(name, entry.get("web", {}), folder)
     host = _host(entry, where, name, web)
     also = entry.get("also", [])
     if not isinstance(also, list):
@@ -378,7 +378,12 @@ def _environment(name: str, entry: dict[str, Any], folder: Path) -> Environment:
     )
 
 
-def _web(name: str, data: object, folder: Path) -> WebAccess:
+def web_access(name: str, data: object, folder: Path) -> WebAccess:
+    """The table ``[environment.NAME.web]``; a certificate's path counts from the project's ``folder``.
+
+    Raises:
+        ProjectError: it is not well-formed.
+    """
     where = f"[environment.{name}.web]"
     if not isinstance(data, dict):
         raise ProjectError(f"{where}: write a table")

@@ -12,7 +12,7 @@ from .project import ROLES
 @dataclass(frozen=True)
 class EnvironmentDraft:
     """What is known of an environment when it is written down; ``root`` is as it is to stand there. ``database``
-    overrides what the site's configuration says, ``remark`` is said of it."""
+    overrides what the site's configuration says, ``web`` is what its web server asks for, ``remark`` said of it."""
 
     name: str
     address: str
@@ -22,6 +22,7 @@ class EnvironmentDraft:
     role: str = ""
     also: tuple[str, ...] = ()
     database: Mapping[str, str] = field(default_factory=dict)
+    web: Mapping[str, str] = field(default_factory=dict)
     remark: str = ""
 
 
@@ -100,7 +101,8 @@ def environment_lines(draft: EnvironmentDraft) -> list[str]:
         lines.append('# access = "read-write"    # permits writing to it; it starts read-only')
     if draft.remark:
         lines.append(f"# {' '.join(draft.remark.split())}")
-    if draft.database:
-        lines += ["", f"[environment.{draft.name}.database]"]
-        lines += [f"{key} = {quoted(value)}" for key, value in draft.database.items()]
+    for table, values in (("database", draft.database), ("web", draft.web)):
+        if values:
+            lines += ["", f"[environment.{draft.name}.{table}]"]
+            lines += [f"{key} = {quoted(value)}" for key, value in values.items()]
     return lines

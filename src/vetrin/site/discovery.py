@@ -30,9 +30,11 @@ class Where:
     folder: str
 
     @classmethod
-    def parse(cls, text: str, environment: str = "production") -> Where:
+    def parse(
+        cls, text: str, environment: str = "production", web: WebAccess | None = None
+    ) -> Where:
         """Read a folder's path, an address such as ``ssh://deploy@harrowmere.example/srv/www/harrowmere``, or that of
-        a relay's file, whose key is kept under the name of an ``environment``.
+        a relay's file, whose key is kept under the name of an ``environment``, behind what its web server asks for.
 
         Raises:
             HostError: an address that is not understood.
@@ -41,7 +43,7 @@ class Where:
             return cls(None, text)
         scheme, _, rest = text.partition("://")
         if scheme in ("http", "https") and text.endswith(".php"):
-            return cls(RelayHost.parse(text, environment, WebAccess()), ".")
+            return cls(RelayHost.parse(text, environment, web or WebAccess()), ".")
         if scheme in ("http", "https"):
             raise HostError(
                 f"{text} is a web address",

@@ -9,13 +9,22 @@ from pathlib import Path
 
 from rich.text import Text
 
-from ...config import ROLES, EnvironmentDraft, Project, environment_lines
+from ...config import ROLES, EnvironmentDraft, Project, RelayHost, environment_lines
 from ...config.edit import add_environment
 from ...errors import ExitStatus, UsageError
 from ...site import Where
 from ..common import project_of
 from ..console import Out, lead
-from ..setup import add_account, address_of, draft_of, found_at, tell
+from ..setup import (
+    add_account,
+    add_web,
+    address_of,
+    draft_of,
+    found_at,
+    tell,
+    web_of,
+    where_of,
+)
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -25,7 +34,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("environment", metavar="ENV", help="what it is called")
     parser.add_argument(
-        "where", metavar="WHERE", help="its folder, or ssh://USER@HOST[:PORT][/FOLDER]"
+        "where",
+        metavar="WHERE",
+        help="its folder, ssh://USER@HOST[:PORT][/FOLDER], or the address of its relay's file",
     )
     parser.add_argument(
         "--address", metavar="URL", help="its web address, where the site does not say it"
@@ -33,6 +44,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--role", choices=ROLES, help="what it is (as its name says, else staging on a host)"
     )
+    add_web(parser)
     add_account(parser)
     parser.epilog = """examples:
   vetrin add production ssh://deploy@harrowmere.example/srv/www/harrowmere
@@ -42,12 +54,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
-    where = Where.parse(args.where, args.environment)
+    web = web_of(args, project.folder)
+    where = where_of(args.where, args.environment, web, project.folder)
     if args.environment in project.environments:
         raise UsageError(
             f"there is an environment {args.environment!r} in vetrin.toml already", "edit it there"
         )
     draft = _found(args, out, project, where) or _empty(args, out, project, where)
+    draft = replace(draft, web=web)
     lines = environment_lines(draft)
     document = {"environment": draft.name, "address": draft.address, "host": draft.host or draft.relay or None,
                 "root": draft.root, "written": not args.dry_run}  # fmt: skip
@@ -120,11 +134,13 @@ def _empty(args: argparse.Namespace, out: Out, project: Project, where: Where) -
         if where.host
         else os.path.relpath(project.folder / Path(where.folder).expanduser(), project.folder)
     )
+    relay = where.host.url if isinstance(where.host, RelayHost) else ""
     return EnvironmentDraft(
         args.environment,
         address,
         root,
-        host=str(where.host or ""),
+        host="" if relay else str(where.host or ""),
+        relay=relay,
         role=_role(args, where),
         database=_database(args),
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -31,12 +32,15 @@ from ..console import Out, lead
 from ..setup import (
     CopyDatabase,
     add_account,
+    add_web,
     address_of,
     draft_of,
     found_at,
     local_address,
     named_definition,
     tell,
+    web_of,
+    where_of,
 )
 
 _TRIES = 3
@@ -51,7 +55,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "where", nargs="?", metavar="WHERE",
-        help="the site: a folder (.), ssh://USER@HOST[:PORT][/FOLDER], or an archive with its files",
+        help="the site: a folder (.), ssh://USER@HOST[:PORT][/FOLDER], the address of a relay's file, or an archive "
+        "with its files",
     )  # fmt: skip
     parser.add_argument("--name", help="the site's name")
     parser.add_argument("--cms", help="a definition's name or file, where the files do not tell it")
@@ -83,12 +88,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--above", action="store_true",
         help="where this is the site's root, write vetrin.toml into the folder above, which no web server serves",
     )  # fmt: skip
+    add_web(parser)
     add_account(parser)
     parser.epilog = """examples:
   vetrin init
   vetrin init ssh://deploy@harrowmere.example
   vetrin init ssh://deploy@harrowmere.example/srv/www/harrowmere --address http://harrowmere.test:8080 --yes
   vetrin init https://www.harrowmere.example/vetrin-relay-7c21d0f19a3be845.php
+  vetrin init https://try.harrowmere.example/vetrin-relay-7c21d0f19a3be845.php --web-user guests
   vetrin init panel.zip
   vetrin init --other production=ssh://deploy@harrowmere.example/srv/www/harrowmere"""
 
@@ -110,8 +117,12 @@ def run(args: argparse.Namespace, out: Out) -> int:
         if args.where and Path(args.where).is_file():
             setup = _from_archive(args, out, Path(args.where), stack)
         else:
-            where = Where.parse(args.where or args.project or ".", args.called or "production")
-            setup = _from_host(args, out, where) if where.host else _here(args, out, where)
+            folder = Path(args.project or ".").absolute()
+            web = web_of(args, folder)
+            where = where_of(
+                args.where or args.project or ".", args.called or "production", web, folder
+            )
+            setup = _from_host(args, out, where, web) if where.host else _here(args, out, where)
         return _set_up(args, out, setup)
 
 
@@ -184,7 +195,7 @@ def _here(args: argparse.Namespace, out: Out, where: Where) -> _Setup:
     )
 
 
-def _from_host(args: argparse.Namespace, out: Out, where: Where) -> _Setup:
+def _from_host(args: argparse.Namespace, out: Out, where: Where, web: Mapping[str, str]) -> _Setup:
     """A project for a site on a host, with a copy here that is still to be filled."""
     folder = Path(args.project or ".").absolute()
     _must_be_new(folder / FILE_NAME)
@@ -219,7 +230,7 @@ def _from_host(args: argparse.Namespace, out: Out, where: Where) -> _Setup:
             _cms(args, found, folder),
             (
                 EnvironmentDraft("local", address, args.root),
-                draft_of(name, live, found, where, folder=folder,
+                draft_of(name, live, found, where, folder=folder, web=web,
                          also=[str(one) for one in found.addresses if str(one) != live]),
             ),
         ),

@@ -37,6 +37,12 @@ _SILENCE = 75.0  # seconds for which a server may say nothing
 _PAUSES = (0.05, 0.2, 0.5, 1.0, 2.0, 4.0, 8.0)  # seconds before the same is asked again
 _TOO_LARGE = 413
 AGENT = "Mozilla/5.0 (compatible; Vetrin)"
+# Refusals after which the same is asked again, by what the relay calls them.
+_WHY = {
+    "busy": "it is still at work on what was asked of it before",
+    "stale": "its clock does not go on evenly",
+    "session": "it does not remember sessions",
+}
 _LENGTH = struct.Struct(">I")
 _KEPT = 200  # names of what was done, told to the relay so that it forgets them
 
@@ -133,9 +139,7 @@ class Exchange:
     def _hello(self) -> dict[str, Any]:
         ask = frame(JSON, json.dumps({"do": "hello"}).encode()) + frame(END)
         with self._lock:
-            begun = time.perf_counter()
             answer = self._answered(ask, {"hello": True}, NO_SESSION)
-            self.latency = time.perf_counter() - begun
             said = Frames(_Said(answer[33:])).said()
             self._session, self._counter = bytes.fromhex(answer[1:33].decode("ascii")), 0
             self._remembers = bool(said["remembers"])
@@ -143,14 +147,17 @@ class Exchange:
         return said
 
     def measure(self, size: int) -> None:
-        """Find out how fast the line is, by some bytes."""
-        begun = time.perf_counter()
-        answer = self.ask(
-            frame(JSON, json.dumps({"do": "hello", "probe": size}).encode()) + frame(END)
-        )
-        took = time.perf_counter() - begun
+        """Find out how far away the relay is, and how fast the line, by an answer without and one with some bytes."""
+        took = {}
+        for probe in (0, size):
+            begun = time.perf_counter()
+            answer = self.ask(
+                frame(JSON, json.dumps({"do": "hello", "probe": probe}).encode()) + frame(END)
+            )
+            took[probe] = time.perf_counter() - begun
+        self.latency = took[0]
         # On a fast line most of it is the relay's own work.
-        self.rate = len(answer) / max(took - self.latency, took / 4)
+        self.rate = len(answer) / max(took[size] - self.latency, took[size] / 4)
 
     def ask(self, body: bytes, *, writes: bool = False) -> memoryview:
         """The frames of the answer to the frames of a request. ``writes``: it is done once, however often it has to
@@ -158,8 +165,9 @@ class Exchange:
         limits = self.limits
         op = secrets.token_hex(16) if writes or len(body) > limits.piece else ""
         head: dict[str, Any] = {"op": op}
-        if self._session == NO_SESSION and self._remembers:
-            self.hello()
+        with self._lock:
+            if self._session == NO_SESSION and self._remembers:
+                self.hello()
         while True:
             rest, parts = body, 0
             while len(rest) > limits.piece:
@@ -174,7 +182,7 @@ class Exchange:
                 continue
             if op:
                 with self._lock:
-                    self._done = [*self._done[-_KEPT:], op]
+                    self._done.append(op)
             return memoryview(answer)[33:]
 
     def _part(self, op: str, number: int, content: bytes) -> bool:
@@ -209,9 +217,7 @@ class Exchange:
                     return said
                 refused = json.loads(said[1:])
                 session = self._refused(refused, head, session)
-                if refused["why"] != "busy":
-                    continue
-                why = "it is still at work on what was asked of it before"
+                why = _WHY[refused["why"]]
             else:
                 why = said
             if not self._met and not why.startswith("no answer"):
@@ -228,7 +234,7 @@ class Exchange:
         with self._lock:
             self._counter += 1
             counter = self._counter
-            done, self._done = self._done, []
+            done = self._done[-_KEPT:]
         now = int(time.time() + self._clock)
         told = {"seconds": limits.seconds, "most": limits.answer, "time": now, "ack": done, **head}
         text = json.dumps(told).encode()
@@ -253,6 +259,9 @@ class Exchange:
                 return "what answers is no relay, or its answer was cut"
             if head.get("hello") is None:
                 limits.arrived(len(sealed.text))
+            if found[:1] == b"\0":
+                with self._lock:  # only now it is sure that the relay was told of these
+                    self._done = [op for op in self._done if op not in done]
             return found
         return self._without(reply, len(sealed.text))
 
@@ -270,7 +279,8 @@ class Exchange:
         if status == 401:
             raise ConnectionFailed(
                 f"{self.place.name}: the web server asks for a name and a password (401)",
-                "write the name as user in [environment.NAME.web]; the password comes from the keyring or a variable",
+                "write the name as user in [environment.NAME.web], or give it with --web-user to init and add; the "
+                "password comes from the keyring or a variable",
             )
         if status >= 500:
             self.limits.less_at_once()
