@@ -42,6 +42,7 @@ from ..questions import Question
 from ..staging_edits import HiddenEditing
 from ..statements import doing
 from .accounts import Credentials, creating_statements, may_create, may_make_routines, told
+from .answers import Wires
 from .asking import Asking
 from .catalog import Catalog
 from .columns import quote
@@ -248,12 +249,18 @@ class MysqlDatabase(HiddenEditing):
 
     @contextlib.contextmanager
     def reading(self) -> Iterator[MysqlReader]:
-        wire = self._connect("stored", bulk=True, view=True, silence=SCANS)
+        def connection() -> Wire:
+            return self._connect("stored", bulk=True, view=True, silence=SCANS)
+
+        wire = connection()
+        wires = Wires(wire, connection) if wire.by_request is not None else None
         try:
-            yield MysqlReader(wire)
+            yield MysqlReader(wire, wires)
         finally:
-            with contextlib.suppress(pymysql.Error):
-                wire.close()
+            for one in (wire, wires):
+                with contextlib.suppress(pymysql.Error):
+                    if one is not None:
+                        one.close()
 
     def count(self, table: str, where: Where | None = None) -> int:
         ((rows,),) = self._rows(table, *DIALECT.count(table, where))

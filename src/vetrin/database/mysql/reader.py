@@ -4,24 +4,20 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from itertools import pairwise
 from typing import Any
 
-import pymysql
-from pymysql.constants import CR
-
 from ..base import BATCH_BYTES, Batch, Column, Table
 from ..conditions import Replacement, Where
-from ..key_ranges import NO_ROWS, KeyRange, KeyRanges, can_copy_in_ranges, digest_of_sum
+from ..key_ranges import NO_ROWS, KeyRange, KeyRanges, digest_of_sum
 from ..row_codec import NULL, cells_of
 from ..sql import Dialect, Statement
+from .answers import Wires, rows_by_answers
 from .columns import quote
 from .connect import said
-from .wire import More, Wire
+from .wire import Wire
 
 DIALECT = Dialect(lambda name: quote(name).replace("%", "%%"), "%s")
-_ALL = (1 << 64) - 1  # rows
 _PAGES = 32  # digests in one statement
 _ADJOINING = 400  # the same, of neighbours
 
@@ -29,8 +25,10 @@ _ADJOINING = 400  # the same, of neighbours
 class MysqlReader:
     """Implements ``Reader`` over a connection in a transaction that sees one moment."""
 
-    def __init__(self, wire: Wire) -> None:
+    def __init__(self, wire: Wire, wires: Wires | None = None) -> None:
+        """``wires`` where the server answers one request at a time, and may cut its answers."""
         self._wire = wire
+        self._wires = wires
 
     def rows(
         self,
@@ -85,44 +83,15 @@ class MysqlReader:
         replacements: Mapping[str, Replacement] | None,
         key_range: KeyRange | KeyRanges | None,
     ) -> Iterator[list[bytes]]:
-        """The rows of a query; where an answer is cut, the rest is asked for until there is none: behind the key of
-        the last row, or, where rows do not come in the order of one, behind so many of them."""
-        sql = self._query(table, leave, replacements, key_range)
-        if self._wire.by_request is None:
+        if self._wires is None:
+            sql = self._query(table, leave, replacements, key_range)
             yield from self._wire.records(sql, stretch_bytes)
             return
-        keyed = can_copy_in_ranges(table) and not isinstance(key_range, KeyRanges)
-        upto = key_range.upto if isinstance(key_range, KeyRange) else None
-        taken = 0
-        # The next answer is on its way while this one is worked with.
-        with ThreadPoolExecutor(1, "answers") as ahead:
-            coming = ahead.submit(self._answer, sql, stretch_bytes)
-            while True:
-                answer, more = coming.result()
-                taken += sum(map(len, answer))
-                following = f"{sql} LIMIT {taken}, {_ALL}"
-                if more and keyed:
-                    beyond = KeyRange(key_of(table, answer[-1][-1]), upto)
-                    following = self._query(table, leave, replacements, beyond)
-                if more:
-                    coming = ahead.submit(self._answer, following, stretch_bytes)
-                yield from answer
-                if not more:
-                    return
 
-    def _answer(self, sql: str, stretch_bytes: int) -> tuple[list[list[bytes]], bool]:
-        """The rows of one answer, and whether there are more."""
-        found: list[list[bytes]] = []
-        try:
-            for records in self._wire.records(sql, stretch_bytes):
-                found.append(records)
-        except More as more:
-            if not found:
-                raise pymysql.OperationalError(
-                    CR.CR_SERVER_LOST, "no row came within the time of one request"
-                ) from more
-            return found, True
-        return found, False
+        def query(key_range: KeyRange | KeyRanges | None) -> str:
+            return self._query(table, leave, replacements, key_range)
+
+        yield from rows_by_answers(self._wires, query, table, key_range, stretch_bytes)
 
     def digests(
         self,
@@ -154,13 +123,6 @@ class MysqlReader:
 
     def count(self, table: str, where: Where | None = None) -> int:
         return count_rows(self._wire, table, where)
-
-
-def key_of(table: Table, record: bytes) -> tuple[int, ...]:
-    """The key of a row, of a table whose key is made of whole numbers."""
-    names = [column.name for column in table.columns]
-    cells = cells_of(record, mixed=False)
-    return tuple(int(cells[names.index(name)]) for name in table.key)  # type: ignore[arg-type]
 
 
 def _adjoin(ranges: Sequence[KeyRange]) -> bool:

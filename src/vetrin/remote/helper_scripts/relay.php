@@ -467,6 +467,7 @@ class Answer extends Stream
     public $made = '';
     private $most;
     private $until;
+    private $unpacked = 0; // bytes: what the other end has to hold
 
     public function __construct($source, $most, $seconds)
     {
@@ -480,9 +481,15 @@ class Answer extends Stream
         $this->made .= pack('NC', strlen($content), $kind) . $content;
     }
 
+    public function data($content)
+    {
+        $this->unpacked += strlen($content);
+        parent::data($content);
+    }
+
     public function due()
     {
-        return strlen($this->made) + strlen($this->waiting) >= $this->most || microtime(true) > $this->until;
+        return $this->unpacked + strlen($this->waiting) >= $this->most || microtime(true) > $this->until;
     }
 }
 
