@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import subprocess
+import threading
+import time
 from collections.abc import Iterator
 
 import httpx
@@ -11,6 +13,7 @@ import pytest
 
 from systems import Mariadb, program
 from test_wordpress import Sites, everything
+from wordpress_forms import Browser
 from wordpress_site import HERE, WordPress
 
 UP = ("push", "production", "--parts", "data", "--confirm", "production", "--skip-backup")
@@ -177,3 +180,117 @@ def test_all_of_both_is_there_and_leads_where_it_led(sites: Sites) -> None:
         for site in (live, local)
     )
     assert theirs == mine
+
+
+class Crowd:
+    """People who write to the live site through its forms, over and over, each in a thread of its own.
+
+    ``done`` is what each was told that it is saved: comments, titles of new posts, the last title and tagline.
+    """
+
+    def __init__(self, site: WordPress, post: int) -> None:
+        self.site, self.post = site, post
+        self.done: dict[str, list[str]] = {
+            "comment": [],
+            "publish": [],
+            "retitle": [],
+            "option": [],
+        }
+        self.failed: list[BaseException] = []
+        self._ended = threading.Event()
+        # One after the other: WordPress itself loses a log-in of two at the same time.
+        editors = [Browser(site.address) for _ in self.done]
+        for editor in editors:
+            editor.log_in("stationmaster", "stationmaster-word")
+        self._threads = [
+            threading.Thread(target=self._work, args=each)
+            for each in zip(self.done, editors, strict=True)
+        ]
+
+    def __enter__(self) -> Crowd:
+        for thread in self._threads:
+            thread.start()
+        return self
+
+    def __exit__(self, *more: object) -> None:
+        self._ended.set()
+        for thread in self._threads:
+            thread.join()
+
+    def _work(self, kind: str, editor: Browser) -> None:
+        try:
+            number = 0
+            while not self._ended.wait(0.05):
+                number += 1
+                text = f"{kind} {number} of the crowd"
+                if kind == "comment":
+                    Browser(self.site.address, number).comment(self.post, f"visitor-{number}", text)
+                elif kind == "publish":
+                    editor.publish(text, f"<p>{text}</p>")
+                elif kind == "retitle":
+                    editor.retitle(self.post, text)
+                else:
+                    editor.set_option("blogdescription", text)
+                self.done[kind].append(text)
+        except BaseException as error:
+            self.failed.append(error)
+
+
+def test_people_at_the_forms_lose_nothing_while_merges_run(sites: Sites) -> None:
+    live, local = sites.production, sites.local
+    post = int(sites.rows(live, "SELECT ID FROM wp_posts WHERE post_title = 'News number 5'")[0][0])
+    with Crowd(live, post) as crowd:
+        deadline = time.monotonic() + 60
+        while not all(crowd.done.values()) and not crowd.failed and time.monotonic() < deadline:
+            time.sleep(0.1)
+        for number in range(3):
+            code = f"""
+                $id = wp_insert_post(array('post_type' => 'page', 'post_title' => 'Gala day {number}',
+                    'post_status' => 'publish', 'post_content' => 'Steam.'));
+                wp_insert_post(array('post_type' => 'page', 'post_title' => 'Gala map {number}', 'post_parent' => $id,
+                    'post_status' => 'publish', 'post_content' => '<a href="' . get_permalink($id) . '">day</a>'));
+                echo json_encode($id);
+            """
+            asked(local, code)
+            merged = json.loads(sites.vetrin(*UP, "--json"))
+            assert merged["done"], merged
+        # Down as well, while they go on.
+        sites.vetrin("pull", "--merge", "--yes")
+    assert not crowd.failed, crowd.failed
+    assert min(map(len, crowd.done.values())) >= 3
+
+    def texts(sql: str) -> list[str]:
+        return [row[0] for row in sites.rows(live, sql)]
+
+    comments = texts(
+        "SELECT comment_content FROM wp_comments WHERE comment_content LIKE 'comment %crowd'"
+    )
+    assert sorted(comments) == sorted(crowd.done["comment"])
+    posts = texts(
+        "SELECT post_title FROM wp_posts WHERE post_title LIKE 'publish %crowd' AND post_status = 'publish'"
+    )
+    assert sorted(posts) == sorted(crowd.done["publish"])
+    assert texts(f"SELECT post_title FROM wp_posts WHERE ID = {post}") == crowd.done["retitle"][-1:]
+    assert (
+        texts("SELECT option_value FROM wp_options WHERE option_name = 'blogdescription'")
+        == crowd.done["option"][-1:]
+    )
+    pages = texts(
+        "SELECT post_title FROM wp_posts WHERE post_title LIKE 'Gala %' ORDER BY post_title"
+    )
+    assert pages == [f"Gala {what} {number}" for what in ("day", "map") for number in range(3)]
+    for number in range(3):
+        found = asked(live, f"""
+            $page = get_page_by_path('gala-day-{number}');
+            $map = get_page_by_path($page->post_name . '/gala-map-{number}');
+            echo json_encode(array($page->post_title, strpos($map->post_content, get_permalink($page)) !== false,
+                (int) get_post({post})->comment_count));
+        """)  # fmt: skip
+        assert found[:2] == [f"Gala day {number}", True]  # type: ignore[index]
+    counted = "SELECT count(*) FROM wp_comments WHERE comment_approved = '1' AND comment_post_ID = "
+    assert found[2] == sites.rows(live, f"{counted}{post}")[0][0]  # type: ignore[index]
+    assert live.unserialise()["bad"] == []
+    # All of it comes down, and then both sides are the same.
+    sites.vetrin("pull", "--merge", "--yes")
+    for words in (UP, ("pull", "--merge", "--yes")):
+        assert json.loads(sites.vetrin(*words, "--json"))["tables"] == []

@@ -5,14 +5,17 @@ from __future__ import annotations
 import json
 import random
 import sqlite3
+import subprocess
+import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
+from faults import Between
 from killing import killed_after
 from line import Line
 from railway import Railway
@@ -21,7 +24,7 @@ from systems import answer
 from vetrin.config import load_project
 from vetrin.errors import Refused, RowsMoved
 from vetrin.jobs import Choices, Journals, only_run, put_right, undo
-from vetrin.jobs.merge import agreed_merge, merge
+from vetrin.jobs.merge import ROOM, Ask, agreed_merge, merge
 from vetrin.jobs.merge_plan import MergePlan, plan_merge
 from vetrin.jobs.merge_sides import shared_state
 from vetrin.merge import Decisions, Rules
@@ -38,7 +41,13 @@ class Merging:
         self.line = line
 
     def run(
-        self, source: str, target: str, rules: Rules | None = None, *, tries: int = 5
+        self,
+        source: str,
+        target: str,
+        rules: Rules | None = None,
+        *,
+        room: Sequence[int] = ROOM,
+        asks: Ask = lambda plan, again: None,
     ) -> MergePlan:
         project = load_project(self.line.folder)
         store = Store(FolderBackend(self.line.folder / ".vetrin/store"))
@@ -49,15 +58,17 @@ class Merging:
             open_site(project, goal, read_only=False) as site,
         ):
 
-            def make() -> MergePlan:
+            def make(room: int = 0) -> MergePlan:
                 with only_run(site):
                     put_right(site, journals)
                 shared = shared_state(store, journals, source, target, lambda run: Choices())
-                return plan_merge(incoming, site, store, shared, Decisions(rules or Rules()))
+                return plan_merge(
+                    incoming, site, store, shared, Decisions(rules or Rules()), room=room
+                )
 
             plan, _ = agreed_merge(
-                make(), make, lambda plan, again: None,
-                lambda plan: merge(plan, incoming, site, journals), waits=False, tries=tries,
+                make(), make, asks,
+                lambda plan: merge(plan, incoming, site, journals), waits=False, room=room,
             )  # fmt: skip
         return plan
 
@@ -221,7 +232,7 @@ def test_a_row_that_somebody_changes_meanwhile_stops_it_and_it_looks_again(
 
     monkeypatch.setattr(engine, "patch", patch)
     with pytest.raises(RowsMoved, match="somebody changed 1 row"):
-        merging.run("local", "production", tries=1)
+        merging.run("local", "production", room=(0,))
     assert "mine" not in str(_texts(line, merging))
     line.sides["production"]("UPDATE x_trains SET seats = 4 WHERE id = 3000")
     assert line.digests("production") == before
@@ -231,6 +242,32 @@ def test_a_row_that_somebody_changes_meanwhile_stops_it_and_it_looks_again(
     rows = held(line.rows("production"), merging.name("trains"))
     mine = {int(key[0]): int(row[2]) for key, row in rows.items() if "mine" in str(row[1])}  # type: ignore[index]
     assert mine.keys() == {3, 3000, 7197} and mine[3000] == 1234
+
+
+def test_where_rows_are_added_all_the_time_new_ones_get_numbers_beyond(
+    line: Line, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A visitor takes the next number just before each try; nobody is asked again because of that."""
+    merging = Merging(line)
+    line.pull()
+    adds = "INSERT INTO x_trains SELECT MAX(id) + 1, '{}', 1 FROM x_trains"
+    line.sides["local"](adds.format("new here"))
+    project = load_project(line.folder)
+    with open_site(project, project.environment("local")) as site:
+        engine = type(site.database)
+    real, came, plans = engine.patch, [], []
+
+    def patch(self, patches, *more, **options):  # type: ignore[no-untyped-def]
+        came.append(f"visitor {len(came)}")
+        line.sides["production"](adds.format(came[-1]))
+        return real(self, patches, *more, **options)
+
+    monkeypatch.setattr(engine, "patch", patch)
+    merging.run("local", "production", asks=lambda plan, again: plans.append(again))
+    rows = held(line.rows("production"), merging.name("trains")).items()
+    ids = {str(row[1]).strip("b'"): int(key[0]) for key, row in rows}  # type: ignore[index]
+    assert plans == [False] and set(came) <= ids.keys()
+    assert ids["new here"] > max(ids[one] for one in came) + 60
 
 
 def _texts(line: Line, merging: Merging) -> list[str]:
@@ -284,6 +321,7 @@ def two(tmp_path: Path) -> tuple[Railway, Site2, Site2]:
 
 
 UPWARDS = ("push", "production", "--parts", "data", "--confirm", "production")
+UNDO = ("undo", "production", "--confirm", "production")
 
 
 def test_new_pages_go_up_and_lead_where_they_led(two: tuple[Railway, Site2, Site2]) -> None:
@@ -602,6 +640,61 @@ def test_a_merge_over_ssh_goes_both_ways(far: tuple[Railway, Site2, Site2]) -> N
     assert local.one("SELECT count(*) FROM entries WHERE title = 'Snow on the line'") == 0
 
 
+def test_a_line_that_is_cut_leaves_the_old_or_the_merged(
+    far: tuple[Railway, Site2, Site2], ssh: SshServer
+) -> None:
+    """At moments all through a merge; the same command then goes on, and undo takes it back."""
+    railway, local, live = far
+    wire = Between(ssh.port)
+    for name in ("config", "known_hosts"):
+        path = ssh.home / ".ssh" / name
+        path.write_text(path.read_text().replace(str(ssh.port), str(wire.port)))
+    try:
+        local.write("Members area", '<img src="HOME/media/2026/11/engine.png">')
+        local.run("UPDATE entries SET title = 'Tickets' WHERE id = 3")
+        picture = railway.folder / "local/media/2026/11/engine.png"
+        picture.parent.mkdir(parents=True)
+        picture.write_bytes(b"an engine")
+        there = railway.folder / "production/media/2026/11/engine.png"
+        live.write("Snow on the line")
+
+        def content() -> tuple[object, ...]:
+            titles = "SELECT group_concat(title || body, '|') FROM (SELECT * FROM entries ORDER BY title)"
+            return live.one(titles), there.exists()
+
+        def vetrin(*words: str) -> subprocess.CompletedProcess[str]:
+            line = [sys.executable, "-m", "vetrin", *words]
+            return subprocess.run(line, cwd=railway.folder, capture_output=True, text=True)
+
+        old = content()
+        wire.arm(1 << 30, lambda piece: True)
+        railway.vetrin(*UPWARDS)
+        pieces, merged = wire.seen, content()
+        assert pieces > 20 and merged != old
+        wire.arm(1 << 30, lambda piece: True)
+        railway.vetrin(*UNDO)
+        back = wire.seen
+        assert content() == old
+        for part in (15, 40, 75, 88, 95):
+            at = pieces * part // 100
+            wire.arm(at, lambda piece: True, answered=at % 2 == 0)
+            done = vetrin(*UPWARDS)
+            assert wire.disarm(), at
+            assert not done.returncode and "trying again" in done.stderr, (at, done.stderr)
+            assert content() == merged, at
+            wire.arm(back * part // 100, lambda piece: True)
+            done = vetrin(*UNDO)
+            assert wire.disarm() and "Traceback" not in done.stderr, done.stderr
+            assert content() == (merged if done.returncode else old), (part, done.stderr)
+            if done.returncode:
+                railway.vetrin(*UNDO)
+            assert content() == old, part
+    finally:
+        for name in ("config", "known_hosts"):
+            path = ssh.home / ".ssh" / name
+            path.write_text(path.read_text().replace(str(wire.port), str(ssh.port)))
+
+
 def test_a_conflict_is_decided_at_a_terminal(two: tuple[Railway, Site2, Site2]) -> None:
     railway, local, live = two
     for number, title in ((3, "Tickets"), (2, "Timetable of local"), (4, "Plan of local")):
@@ -615,6 +708,21 @@ def test_a_conflict_is_decided_at_a_terminal(two: tuple[Railway, Site2, Site2]) 
     titles = {live.one("SELECT title FROM entries WHERE id = ?", number) for number in (2, 3, 4)}
     assert len(titles) == 3 and "All fares" in titles
     assert len([title for title in titles if str(title).endswith("live")]) == 1
+
+
+def test_all_that_is_left_is_decided_at_once(two: tuple[Railway, Site2, Site2]) -> None:
+    railway, local, live = two
+    for number in (2, 3, 4):
+        local.run("UPDATE entries SET title = ? WHERE id = ?", f"Here {number}", number)
+        live.run("UPDATE entries SET title = ? WHERE id = ?", f"There {number}", number)
+    code, said = answer(
+        railway.folder, b"1\n5\nproduction\n", "push", "production", "--parts", "data"
+    )
+    assert code == 0 and "local's, for all 2 that are left" in said, said
+    titles = [
+        str(live.one("SELECT title FROM entries WHERE id = ?", number)) for number in (2, 3, 4)
+    ]
+    assert sorted(title.split()[0] for title in titles) == ["Here", "Here", "There"]
 
 
 def test_what_visitors_write_while_it_runs_is_all_there(line: Line) -> None:
@@ -644,7 +752,7 @@ def test_what_visitors_write_while_it_runs_is_all_there(line: Line) -> None:
                 f"UPDATE x_trains SET log = 'mine {turn}' WHERE id = {3 * turn}",
                 f"INSERT INTO x_trains VALUES ({9000 + turn}, 'new {turn}', 1)",
             )
-            merging.run("local", "production", tries=20)
+            merging.run("local", "production")
     finally:
         ended.set()
         visitor.join()

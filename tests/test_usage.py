@@ -259,8 +259,53 @@ def test_shells_complete_names_of_the_project(sample: Sample, tmp_path: Path) ->
     shell = f"{script}\ncomplete -p vetrin"
     done = subprocess.run(["bash", "-c", shell], capture_output=True, text=True, check=True)
     assert "vetrin" in done.stdout
-    for name in ("zsh", "fish"):
-        assert "vetrin" in vetrin(tmp_path, "completion", name).stdout
+
+
+# A shell at a terminal: each line is typed with the tab key behind it, and what it becomes is waited for.
+ZSH = r"""
+zmodload zsh/zpty
+zpty shell zsh -f -i
+zpty -w shell "PROMPT=; fpath=($1 \$fpath); autoload -U compinit; compinit -u -D; print rea''dy"
+zpty -r -m shell shown '*ready*'
+shift
+for line becomes in "$@"; do
+    zpty -n -w shell $'\C-u'"$line"$'\t'
+    zpty -r -m shell shown "*$becomes*"
+done
+zpty -d shell
+"""
+TYPED = {
+    "vetrin pul": "pull",
+    "vetrin check prod": "production",
+    "vetrin pull --leave-t": "--leave-tables",
+}
+
+
+def test_other_shells_complete_what_is_typed(sample: Sample, tmp_path: Path) -> None:
+    environ = {
+        **os.environ,
+        "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}",
+        "TERM": "vt100",
+    }
+    shells = {"zsh": "_vetrin", "fish": "vetrin.fish"}
+    for name, file in shells.items():
+        (tmp_path / file).write_text(vetrin(tmp_path, "completion", name).stdout)
+    lines = [
+        word
+        for line, becomes in TYPED.items()
+        for word in (line, line.rpartition(" ")[0] + f" {becomes}")
+    ]
+    (tmp_path / "typed.zsh").write_text(ZSH)
+    subprocess.run(
+        ["zsh", "-f", str(tmp_path / "typed.zsh"), str(tmp_path), *lines],
+        cwd=sample.folder, env=environ, check=True, timeout=90,
+    )  # fmt: skip
+    for line, becomes in TYPED.items():
+        done = subprocess.run(
+            ["fish", "-c", f"source {tmp_path / 'vetrin.fish'}; complete -C '{line}'"],
+            cwd=sample.folder, env=environ, capture_output=True, text=True, check=True,
+        )  # fmt: skip
+        assert [one.split("\t")[0] for one in done.stdout.splitlines()] == [becomes]
 
 
 def test_the_manual_page_is_that_of_the_parser() -> None:

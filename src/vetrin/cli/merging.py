@@ -7,10 +7,11 @@ import json
 from collections.abc import Sequence
 from functools import partial
 from pathlib import Path
+from typing import NamedTuple
 
 from ..config import Environment, Project
-from ..errors import ExitStatus, ProjectError, Refused, UsageError
-from ..jobs import must_be_whole, only_run, put_right
+from ..errors import DatabaseError, ExitStatus, ProjectError, Refused, UsageError
+from ..jobs import must_be_whole, only_run, put_right, reconnect, was_cut_off
 from ..jobs.changes import NOT_SHOWN
 from ..jobs.merge import MergeReport, agreed_merge, merge
 from ..jobs.merge_plan import MergePlan, plan_merge, shown
@@ -69,7 +70,16 @@ def merge_flow(
     ):
         store = open_store(project, here=True)
 
-        def make() -> MergePlan:
+        pauses = iter(reconnect.PAUSES)
+
+        def connect(lost: Exception) -> None:
+            with listener(out) as listen:
+                try:
+                    reconnect.connect_anew((incoming, goal), lost, pauses, listen)
+                except DatabaseError:
+                    raise lost from None
+
+        def look(room: int) -> MergePlan:
             with only_run(goal):
                 if args.dry_run:
                     must_be_whole(goal)
@@ -82,7 +92,18 @@ def merge_flow(
                     store, journals, source.name, target.name, partial(chosen_by, project)
                 )
                 with listener(out) as listen:
-                    return plan_merge(incoming, goal, store, shared, Decisions(rules, made), listen)
+                    return plan_merge(
+                        incoming, goal, store, shared, Decisions(rules, made), listen, room=room
+                    )
+
+        def make(room: int = 0) -> MergePlan:
+            while True:
+                try:
+                    return look(room)
+                except Exception as error:
+                    if not was_cut_off(error):
+                        raise
+                    connect(error)
 
         if args.dry_run:
             plan = make()
@@ -124,7 +145,7 @@ def merge_flow(
                 )  # fmt: skip
 
         waits = out.asks(args, target=target.name, production=production)
-        plan, report = agreed_merge(plan, make, ask, carry_out, waits=waits)
+        plan, report = agreed_merge(plan, make, ask, carry_out, waits=waits, connect=connect)
     _show_report(out, plan, report)
     out.document("merge", {"done": True, **plan.as_json(), **report.as_json()})
     return ExitStatus.DONE
@@ -208,25 +229,48 @@ def _decide(args: argparse.Namespace, out: Out, plan: MergePlan, made: dict[str,
         out.messages.print(lead(f"Conflict {count} of {total}", "bold"))
         for line in conflict_lines(plan, conflict):
             out.messages.print(line)
-        decision = _asked(out, plan, conflict)
-        if decision is None:
+        answer = _asked(out, plan, conflict, total - count + 1)
+        if answer is None:
             return False
-        made[conflict.id] = decision
+        made[conflict.id] = answer.decision
+        if answer.for_all:
+            made |= {one.id: answer.decision for one in plan.decisions.open[count:]}
+            break
     return True
 
 
-def _asked(out: Out, plan: MergePlan, conflict: Conflict) -> Decision | None:
-    choices: Sequence[str] = [f"{plan.target.name}'s", f"{plan.incoming.name}'s"]
+class _Answer(NamedTuple):
+    """``for_all``: also of what is still to be decided."""
+
+    decision: Decision
+    for_all: bool = False
+
+
+def _asked(out: Out, plan: MergePlan, conflict: Conflict, left: int) -> _Answer | None:
+    """What a person says of a conflict, the first of so many that are ``left``; None for nothing."""
+    owners: tuple[tuple[str, Take], ...] = (
+        (plan.target.name, "target"),
+        (plan.incoming.name, "incoming"),
+    )
+    answers = {f"{name}'s": _Answer(Decision(take)) for name, take in owners}
     hidden = NOT_SHOWN in (shown(conflict, conflict.target), shown(conflict, conflict.incoming))
+    choices = [*answers]
     if conflict.kind in ("value", "made-twice") and not hidden:
-        choices = [*choices, _EDIT]
+        choices.append(_EDIT)
+    if left > 1:
+        alike = {
+            f"{name}'s, for all {left} that are left": _Answer(Decision(take), True)
+            for name, take in owners
+        }
+        choices += alike
+        answers |= alike
     answer = out.choose("What is to stand?", choices)
     if answer is None:
         return None
     if answer == _EDIT:
         there = shown(conflict, conflict.target) or ""
-        return Decision(text=out.ask("Type it", there).encode())
-    return Decision("target" if answer == choices[0] else "incoming")
+        return _Answer(Decision(text=out.ask("Type it", there).encode()))
+    return answers[answer]
 
 
 def _undecided(args: argparse.Namespace, out: Out, plan: MergePlan) -> int:

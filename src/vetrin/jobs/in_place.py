@@ -28,7 +28,7 @@ from .identity import where
 from .journal import DONE, Journals, Run
 from .lock import only_run
 from .plan import can_be_written, may_write
-from .recovery import drop_parked, recover, taken_back_on_failure
+from .recovery import close, recover, taken_back_on_failure
 from .switch import Switch, own_again
 
 _SAMPLES = 8
@@ -180,8 +180,7 @@ def change(
         run = journals.begin(kind, name, name, **where(site))
         with taken_back_on_failure(site, run, journals):
             rows = _change(site, work, selection, run, listener)
-        switching.end(site, run.token)
-        drop_parked(site, journals, keep=run)
+        close(site, run, listener, journals=journals)
         return run, rows
 
 

@@ -26,7 +26,8 @@ from .merge_files import stage_files
 from .merge_new_tables import lay_out_tables
 from .merge_plan import MergePlan
 from .merge_sides import merge_pipeline, merge_rewriting
-from .recovery import drop_parked, recover, taken_back_on_failure
+from .reconnect import was_cut_off
+from .recovery import close, recover, taken_back_on_failure
 from .rows_by_key import batch_of
 from .snapshot import Keeping
 from .switch import Switch
@@ -79,9 +80,7 @@ def merge(
                 saved = keeping.keep_parts(target, ("data",), run.number, listener)
                 run.write("saved", snapshot=saved)
             rows = _carry_out(plan, incoming, target, run, listener)
-        switching.end(target, run.token)
-        if run.changed:
-            drop_parked(target, journals, keep=run)
+        close(target, run, listener, journals=journals)
         return MergeReport(run, rows)
 
 
@@ -165,35 +164,48 @@ def _staged(
 
 
 Ask = Callable[[MergePlan, bool], None]
+# Numbers that are left free below those of new rows, try by try: where visitors add rows all the time, they would
+# have taken the next ones by then.
+ROOM = (0, 64, 512, 4096, 4096, 4096)
 
 
 def agreed_merge(
     plan: MergePlan,
-    make: Callable[[], MergePlan],
+    make: Callable[[int], MergePlan],
     ask: Ask,
     carry_out: Callable[[MergePlan], MergeReport],
     *,
     waits: bool,
-    tries: int = 5,
+    room: Sequence[int] = ROOM,
+    connect: Callable[[Exception], None] | None = None,
 ) -> tuple[MergePlan, MergeReport]:
     """Ask about a plan and carry it out; what somebody changes in the meantime is looked at again, and asked about
     where that makes another plan of it.
 
-    ``ask`` comes back if a plan is agreed to, told whether it takes the place of one that no longer held; where it
-    ``waits`` for somebody, time passes in it.
+    ``make`` plans with so much ``room`` for rows that others add. ``ask`` comes back if a plan is agreed to, told
+    whether it takes the place of one that no longer held; where it ``waits`` for somebody, time passes in it.
+    ``connect`` makes connections anew; then it is planned anew, too, as nobody knows what has come of it.
     """
     ask(plan, False)
-    found = make() if waits else plan
+    tries = iter(room)
+    left = next(tries)
+    found = make(left) if waits else plan
     while True:
         if found.signature() != plan.signature():
             plan = found
             ask(plan, True)
-            found = make() if waits else plan
+            found = make(left) if waits else plan
             continue
         try:
             return found, carry_out(found)
         except RowsMoved:
-            tries -= 1
-            if tries == 0:
+            more = next(tries, None)
+            if more is None:
                 raise
-            found = make()
+            left = more
+            found = make(left)
+        except Exception as error:
+            if connect is None or not was_cut_off(error):
+                raise
+            connect(error)
+            found = make(left)

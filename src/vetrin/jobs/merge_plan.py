@@ -99,8 +99,13 @@ class MergePlan:
         return dict(found)
 
     def signature(self) -> tuple[object, ...]:
-        """The same for two plans that do the same and ask the same."""
-        steps = sorted((one.table, repr(one.key), one.kind) for one in self.merged.steps)
+        """The same for two plans that do the same and ask the same; new rows may have other numbers in the target."""
+        came = {(one.table, one.target_key): one.incoming_key for one in self.merged.agreed}
+        steps = sorted(
+            (one.table, one.kind,
+             repr(came.get((one.table, one.key), one.key) if one.before is None else one.key))
+            for one in self.merged.steps
+        )  # fmt: skip
         files = sorted(path for _, path in self.files.entries)
         asked = sorted(one.id for one in self.decisions.open)
         return tuple(steps), tuple(files), tuple(one.name for one in self.new), tuple(asked)
@@ -172,8 +177,10 @@ def plan_merge(
     decisions: Decisions,
     listener: Listener = silent,
     others: Sequence[Environment] = (),
+    room: int = 0,
 ) -> MergePlan:
-    """Look at what both sides changed, and work out what becomes of the target.
+    """Look at what both sides changed, and work out what becomes of the target. ``room`` is how many numbers are left
+    to rows that somebody adds to its tables before the new ones are there.
 
     Raises:
         Refused: a guard forbids it, or the two cannot be merged.
@@ -206,7 +213,7 @@ def plan_merge(
         odd[path] = "the file is not the same on both sides; `--parts media` brings it"
     kept = shared.choices.keep.tables if incoming.environment.name == shared.run.target else ()
     with target.database.reading() as reader, incoming.database.reading() as theirs:
-        near = MergeNeighbours(incoming, target, reader, theirs)
+        near = MergeNeighbours(incoming, target, reader, theirs, room)
         titles = _Titles(target)
         rules = MergeRules(
             target.definition,

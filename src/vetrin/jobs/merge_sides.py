@@ -180,10 +180,10 @@ class MergeSide:
 
 class MergeNeighbours:
     """Implements ``merge.Neighbours`` on two open environments; the target is read through ``reader``, the incoming
-    side through ``theirs``."""
+    side through ``theirs``. ``room`` numbers are left to rows that others add to a table meanwhile."""
 
     def __init__(
-        self, incoming: ReadableSite, target: Site, reader: Reader, theirs: Reader
+        self, incoming: ReadableSite, target: Site, reader: Reader, theirs: Reader, room: int = 0
     ) -> None:
         self.incoming = MergeSide(incoming)
         self.target = MergeSide(target)
@@ -191,6 +191,7 @@ class MergeNeighbours:
         self._site = target
         self._reader = reader
         self._theirs = theirs
+        self._room = room
 
     @cached_property
     def _pipeline(self) -> RowPipeline:
@@ -232,7 +233,7 @@ class MergeNeighbours:
         return _meeting(self._site, self._reader, table, where)
 
     def next_number(self, table: str) -> int:
-        """A number above all that the target gave to rows of a table."""
+        """A number above all that the target gave, or gives meanwhile, to rows of a table."""
         there = self._site.table(table)
         if there is None:
             return 1
@@ -245,7 +246,7 @@ class MergeNeighbours:
             there.name, [there.key[0]], order=there.key[0], descending=True, limit=1
         )
         given += [int(row[0]) for row in highest if str(row[0]).isdigit()]
-        return max(given) + 1
+        return max(given) + 1 + self._room
 
 
 def _meeting(site: ReadableSite, reader: Reader, table: Table, where: Condition) -> list[Row]:

@@ -20,9 +20,10 @@ from ..errors import (
 )
 from ..site import Site
 from . import switching
+from .events import Listener, silent
 from .journal import DONE, FAILED, STOPPED, SWAPPING, TAKEN_BACK, Journals, Run
 from .lock import only_run
-from .reconnect import was_cut_off
+from .reconnect import persistently, was_cut_off
 
 _TOKEN = re.compile(r"_vetrin_(arriving|parked|new|old)_([0-9a-f]+)_\d+$")
 
@@ -173,6 +174,22 @@ def drop_parked(target: Site, journals: Journals, keep: Run) -> None:
     for run in journals.of(target.environment.name):
         if run.number != keep.number and run.stage == DONE and not run.dropped:
             let_go(target, run)
+
+
+def close(
+    target: Site, run: Run, listener: Listener = silent, *, journals: Journals | None = None
+) -> None:
+    """Remove the record of a switch that is done; with ``journals``, also what earlier runs parked. The run stands
+    whatever goes wrong here: a connection that breaks is made anew, and what cannot be removed is left to whoever
+    writes next."""
+
+    def work() -> None:
+        switching.end(target, run.token)
+        if journals is not None and run.changed:
+            drop_parked(target, journals, keep=run)
+
+    with contextlib.suppress(DatabaseError, FilesError, OSError):
+        persistently(target, work, listener)
 
 
 def let_go(target: Site, run: Run) -> None:

@@ -17,7 +17,7 @@ from .journal import DONE, Journals, Run
 from .lock import only_run
 from .plan import may_write
 from .reconnect import persistently
-from .recovery import let_go, recover, taken_back_on_failure
+from .recovery import close, let_go, recover, taken_back_on_failure
 from .rows_by_key import RowsByKey
 from .switch import Switch, own_again
 
@@ -100,8 +100,8 @@ def undo(
         )
         with taken_back_on_failure(target, run, journals):
             _undo(target, last, run, listener)
-        switching.end(target, run.token)
         last.write("undone", by=run.number)
+        close(target, run, listener)
         if for_good:
             let_go(target, run)
         return run
