@@ -87,6 +87,15 @@ def test_all_of_both_is_there_and_leads_where_it_led(sites: Sites) -> None:
     )
     assert sites.rows(live, "SELECT count(*) FROM wp_users WHERE user_login = 'porter'") == [(1,)]
 
+    # What WordPress keeps of trees of terms is made anew, of any taxonomy; a plugin's own setting stays.
+    kept = sites.rows(
+        live, "SELECT option_name FROM wp_options WHERE option_name LIKE '%\\_children'"
+    )
+    assert kept == [("signal_children",)]
+    gauges = "register_taxonomy('gauge', 'post', array('hierarchical' => true));"
+    below = "get_term_children(get_term_by('name', 'Narrow', 'gauge')->term_id, 'gauge')"
+    assert len(asked(live, f"{gauges} echo json_encode({below});")) == 2  # type: ignore[arg-type]
+
     # All of the local one's, under other numbers.
     assert {"Our engines", "The tender", "Winter gala"} <= titles
     page = asked(

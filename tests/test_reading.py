@@ -60,6 +60,7 @@ CONDITIONS: list[tuple[Any, set[int]]] = [
     (InSubquery("id", "answers", "entry"), {1, 2}),
     (InSubquery("id", "answers", "entry", OneOf("state", ("spam",))), {1}),
     (InSubquery("kind", "entries", "kind", OneOf("id", (1,)), ("page", "event")), {2}),
+    (InSubquery("kind", "entries", "kind", OneOf("id", (1,)), ("page", "ent"), "ev"), {2}),
     (AllOf(()), {1, 2, 3, 4, 7}),
     (AnyOf((OneOf("id", (1,)), OneOf("id", (4,)))), {1, 4}),
     (Sql("note LIKE '50%' OR id = 2"), {1, 2}),

@@ -133,7 +133,7 @@ ASKED = [
     OneOf("state", ("spam", "trash")), Like("name", "begins", ("_x", "A%")), Like("name", "contains", ("'",)),
     Compared("number", ">", 3), Compared("number", "<", 2), Not(OneOf("state", ("spam",))),
     InSubquery("parent", "owners", "id", OneOf("kind", ("old",))),
-    InSubquery("name", "owners", "kind", None, ("o", "0")),
+    InSubquery("name", "owners", "kind", None, ("o", "0")), InSubquery("name", "owners", "kind", None, None, "_x"),
 ]  # fmt: skip
 
 

@@ -7,6 +7,13 @@ require_once ABSPATH . 'wp-admin/includes/image.php';
 add_filter('pre_wp_mail', '__return_true');
 wp_set_current_user(1);
 register_post_type('booking', array('public' => false));
+register_taxonomy('gauge', 'post', array('hierarchical' => true));
+
+function gauge(string $name, int $parent = 0): int {
+    $term = wp_insert_term($name, 'gauge', array('parent' => $parent));
+    _get_term_hierarchy('gauge'); // as whoever looks at the site makes it
+    return $term['term_id'];
+}
 
 function by_title(string $title, string $type = 'page'): WP_Post {
     foreach (get_posts(array('post_type' => $type, 'post_status' => 'any', 'numberposts' => -1)) as $post) {
@@ -36,6 +43,8 @@ function picture(string $name, int $colour): int {
 if ($side === 'before') {
     say(by_title('Fares'), "<p>Adults pay nine.</p>\n\n<p>Children pay five.</p>\n\n<p>Dogs ride free.</p>");
     say(by_title('Timetable'), "<p>Trains at ten.</p>\n\n<p>See $address/fares/</p>");
+    gauge('Two feet', gauge('Narrow'));
+    update_option('signal_children', array('of' => 'a plugin'));
     exit(0);
 }
 if ($side === 'live') {
@@ -80,6 +89,7 @@ $child = wp_insert_post(array('post_title' => 'The tender', 'post_type' => 'page
 $term = wp_insert_term('Galas', 'category');
 $gala = wp_insert_post(array('post_title' => 'Winter gala', 'post_status' => 'publish', 'post_author' => 1, 'post_content' => "<p>At $address</p>"));
 wp_set_object_terms($gala, array((int) $term['term_id']), 'category');
+gauge('Three feet', (int) get_term_by('name', 'Narrow', 'gauge')->term_id);
 $menu = wp_create_nav_menu('Winter');
 $first = wp_update_nav_menu_item($menu, 0, array('menu-item-object-id' => $page, 'menu-item-object' => 'page', 'menu-item-type' => 'post_type', 'menu-item-status' => 'publish'));
 wp_update_nav_menu_item($menu, 0, array('menu-item-object-id' => $child, 'menu-item-object' => 'page', 'menu-item-type' => 'post_type', 'menu-item-status' => 'publish', 'menu-item-parent-id' => $first));

@@ -26,6 +26,7 @@ _TESTS = (
     "not-in",
     "where",
     "replaced",
+    "without",
 )
 
 

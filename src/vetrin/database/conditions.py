@@ -41,7 +41,8 @@ class Compared:
 class InSubquery:
     """The column's value is among ``key`` of the rows of ``table`` that meet ``condition``.
 
-    With ``replaced``, a text in ``key`` is replaced by another one before it is compared.
+    With ``replaced``, a text in ``key`` is replaced by another one before it is compared; with ``without``, a text is
+    taken out of the column's own value.
     """
 
     column: str
@@ -49,6 +50,7 @@ class InSubquery:
     key: str
     condition: Condition | None = None
     replaced: tuple[str, str] | None = None
+    without: str = ""
 
 
 @dataclass(frozen=True)

@@ -162,6 +162,9 @@ class Dialect:
     def _within(self, part: InSubquery, name: str) -> Statement:
         key = self.quote(part.key)
         values: list[object] = []
+        if part.without:
+            name = f"REPLACE({name}, {self.mark}, '')"
+            values.append(part.without)
         if part.replaced is not None:
             key = f"REPLACE({key}, {self.mark}, {self.mark})"
             values += part.replaced

@@ -171,7 +171,10 @@ class MergeSide:
         """Whether a value is among those that a condition asks its database for."""
         asked = part, value
         if asked not in self._known:
-            parts: list[Condition] = [OneOf(part.key, (text_of(value),))]
+            text = text_of(value)
+            if part.without:
+                text = text.replace(part.without, "")
+            parts: list[Condition] = [OneOf(part.key, (text,))]
             if part.condition is not None:
                 parts.append(part.condition)
             self._known[asked] = self._site.database.count(part.table, AllOf(tuple(parts))) > 0

@@ -37,7 +37,8 @@ def _column(column: str, wanted: Any, prefix: str, now: datetime) -> Condition:
             table, _, key = str(wanted[test]).partition(".")
             inner = site_condition(wanted["where"], prefix, now) if wanted.get("where") else None
             replaced = tuple(wanted["replaced"]) if "replaced" in wanted else None
-            within = InSubquery(column, prefix + table, key, inner, replaced)
+            without = str(wanted.get("without", ""))
+            within = InSubquery(column, prefix + table, key, inner, replaced, without)
             parts.append(within if test == "in" else Not(within))
     return AllOf(tuple(parts))
 
