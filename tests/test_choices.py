@@ -70,6 +70,9 @@ def test_a_pull_is_saved_and_done_again(sample: Sample) -> None:
         "lower-case letters"
         in vetrin(folder, "pull", "--save-as", "Not So", "--yes", code=2).stderr
     )
+    # What cannot be planned is not saved.
+    vetrin(folder, "pull", "--keep-settings", "nowhere", "--save-as", "other", "--yes", code=2)
+    assert "[route.other]" not in (folder / "vetrin.toml").read_text()
 
 
 def test_only_some_tables(sample: Sample) -> None:

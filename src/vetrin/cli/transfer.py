@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Callable
 
 from ..config import Project, Route
-from ..jobs import build_plan, usual_parts
+from ..jobs import Plan, build_plan, usual_parts
 from ..site import open_site, root_of
 from .choices import choices_of, must_name_tables, others_of, parts_of
 from .common import words_of
@@ -14,9 +15,16 @@ from .transfer_flow import TransferFlow, context_of
 
 
 def transfer(
-    args: argparse.Namespace, out: Out, project: Project, route: Route, *, all_of_it: bool = False
+    args: argparse.Namespace,
+    out: Out,
+    project: Project,
+    route: Route,
+    *,
+    all_of_it: bool = False,
+    planned: Callable[[], None] = lambda: None,
 ) -> int:
-    """Plan, ask and run; the exit code. ``all_of_it``: [leave] of vetrin.toml does not count."""
+    """Plan, ask and run; the exit code. ``all_of_it``: [leave] of vetrin.toml does not count. ``planned`` is called
+    whenever there is a plan."""
     source_environment = project.environment(route.source)
     target_environment = project.environment(route.target)
     parts = (
@@ -38,9 +46,14 @@ def transfer(
         ) as target,
     ):
         must_name_tables(args, source, target)
+
+        def make() -> Plan:
+            plan = build_plan(source, target, parts, others_of(project, route), choices)
+            planned()
+            return plan
+
         return TransferFlow(
             args, out, project,
             context_of(args, out, project, source, target, words_of(args)),
-            lambda: build_plan(source, target, parts, others_of(project, route), choices),
-            f"Replace this in {target_environment.name}?", {},
+            make, f"Replace this in {target_environment.name}?", {},
         ).run()  # fmt: skip

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from dataclasses import dataclass
 
 from ...config import Project, Route
 from ...config.edit import save_route
@@ -58,17 +59,30 @@ def run(args: argparse.Namespace, out: Out) -> int:
     if args.merge:
         return merge_flow(args, out, project, source, target)
     route = with_choices(Route(args.save_as or "pull", source.name, target.name, parts), args)
-    if args.save_as:
-        _save(args, out, project, route)
-    return transfer(args, out, project, route, all_of_it=args.leave_nothing)
-
-
-def _save(args: argparse.Namespace, out: Out, project: Project, route: Route) -> None:
-    """Save the route, unless this is a dry run; another one of that name is not replaced unasked."""
-    if args.dry_run:
-        out.say(f"dry run: the route {route.name} is not saved")
-        return
-    if project.routes.get(route.name) not in (None, route):
+    if not args.save_as:
+        return transfer(args, out, project, route, all_of_it=args.leave_nothing)
+    if not args.dry_run and project.routes.get(route.name) not in (None, route):
         out.confirm(f"Replace the route {route.name} in vetrin.toml?", args, target=route.target)
-    save_route(project, route)
-    out.say(f"saved: `vetrin run {route.name}` does this again")
+    saving = _Saving(args, out, project, route)
+    return transfer(args, out, project, route, all_of_it=args.leave_nothing, planned=saving.once)
+
+
+@dataclass
+class _Saving:
+    """Saves a route as soon as it is known that its transfer can be planned; in a dry run it is not saved."""
+
+    args: argparse.Namespace
+    out: Out
+    project: Project
+    route: Route
+    done: bool = False
+
+    def once(self) -> None:
+        if self.done:
+            return
+        self.done = True
+        if self.args.dry_run:
+            self.out.say(f"dry run: the route {self.route.name} is not saved")
+            return
+        save_route(self.project, self.route)
+        self.out.say(f"saved: `vetrin run {self.route.name}` does this again")
