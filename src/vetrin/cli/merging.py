@@ -13,7 +13,7 @@ from ..config import Environment, Project
 from ..errors import DatabaseError, ExitStatus, ProjectError, Refused, UsageError
 from ..jobs import must_be_whole, only_run, put_right, reconnect, was_cut_off
 from ..jobs.changes import NOT_SHOWN
-from ..jobs.merge import MergeReport, agreed_merge, merge
+from ..jobs.merge import KeepOnce, MergeReport, agreed_merge, merge
 from ..jobs.merge_plan import MergePlan, plan_merge, shown
 from ..jobs.merge_sides import shared_state
 from ..merge import Conflict, Decision, Decisions, Rules, Take, take_of
@@ -137,11 +137,13 @@ def merge_flow(
                     production=production,
                 )
 
+        once = KeepOnce(keeping) if keeping is not None else None
+
         def carry_out(plan: MergePlan) -> MergeReport:
             with listener(out) as listen:
                 return merge(
                     plan, incoming, goal, journals,
-                    keeping=keeping, command=words_of(args), listener=listen,
+                    keeping=once, command=words_of(args), listener=listen,
                 )  # fmt: skip
 
         waits = out.asks(args, target=target.name, production=production)

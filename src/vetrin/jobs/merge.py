@@ -44,13 +44,27 @@ class MergeReport:
         return {"run": self.run.number, "written_rows": dict(self.rows)}
 
 
+@dataclass
+class KeepOnce:
+    """Keeps what a target holds before the first of several tries of a merge; the next ones have that one, too."""
+
+    keeping: Keeping
+    saved: str = ""
+
+    def keep(self, target: Site, run: int, listener: Listener) -> str:
+        """The ID of the snapshot. Raises JobError as ``Keeping.keep``."""
+        if not self.saved:
+            self.saved = self.keeping.keep_parts(target, ("data",), run, listener)
+        return self.saved
+
+
 def merge(
     plan: MergePlan,
     incoming: ReadableSite,
     target: Site,
     journals: Journals,
     *,
-    keeping: Keeping | None = None,
+    keeping: KeepOnce | None = None,
     command: Sequence[str] = (),
     listener: Listener = silent,
 ) -> MergeReport:
@@ -77,7 +91,7 @@ def merge(
         with taken_back_on_failure(target, run, journals):
             if keeping is not None and not plan.nothing:
                 listener(Phase("keep"))
-                saved = keeping.keep_parts(target, ("data",), run.number, listener)
+                saved = keeping.keep(target, run.number, listener)
                 run.write("saved", snapshot=saved)
             rows = _carry_out(plan, incoming, target, run, listener)
         close(target, run, listener, journals=journals)

@@ -2,23 +2,44 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
-from ..database import AllOf, Compared, Condition, InSubquery, Like, Not, OneOf
+from ..database import AllOf, AnyOf, Compared, Condition, InSubquery, Like, Not, OneOf
+
+NO_ROW = AnyOf(())
 
 
-def site_condition(where: Mapping[str, Any], prefix: str, now: datetime | None = None) -> Condition:
+@dataclass(frozen=True)
+class _Look:
+    """What conditions are made for: a site's ``prefix``, the moment, and which tables it has."""
+
+    prefix: str
+    now: datetime
+    has_table: Callable[[str], bool]
+
+    def condition(self, where: Mapping[str, Any]) -> Condition:
+        return AllOf(tuple(_column(column, wanted, self) for column, wanted in where.items()))
+
+
+def site_condition(
+    where: Mapping[str, Any],
+    prefix: str,
+    now: datetime | None = None,
+    has_table: Callable[[str], bool] = lambda name: True,
+) -> Condition:
     """The condition that ``where`` (see docs/definitions.md) means for a site with this prefix.
 
-    ``now`` stands for the moment of the look; without it, the clock is asked.
+    ``now`` stands for the moment of the look; without it, the clock is asked. ``has_table`` is asked whether the site
+    has a table, by its name without the prefix: nothing is among the rows of one that is not there.
     """
-    moment = now or datetime.now(UTC)
-    return AllOf(tuple(_column(column, wanted, prefix, moment) for column, wanted in where.items()))
+    return _Look(prefix, now or datetime.now(UTC), has_table).condition(where)
 
 
-def _column(column: str, wanted: Any, prefix: str, now: datetime) -> Condition:
+def _column(column: str, wanted: Any, look: _Look) -> Condition:
+    prefix, now = look.prefix, look.now
     if not isinstance(wanted, Mapping):
         return OneOf(column, _values(wanted, prefix, now))
     parts: list[Condition] = []
@@ -35,10 +56,12 @@ def _column(column: str, wanted: Any, prefix: str, now: datetime) -> Condition:
     for test in ("in", "not-in"):
         if test in wanted:
             table, _, key = str(wanted[test]).partition(".")
-            inner = site_condition(wanted["where"], prefix, now) if wanted.get("where") else None
+            inner = look.condition(wanted["where"]) if wanted.get("where") else None
             replaced = tuple(wanted["replaced"]) if "replaced" in wanted else None
             without = str(wanted.get("without", ""))
-            within = InSubquery(column, prefix + table, key, inner, replaced, without)
+            within: Condition = NO_ROW
+            if look.has_table(table):
+                within = InSubquery(column, prefix + table, key, inner, replaced, without)
             parts.append(within if test == "in" else Not(within))
     return AllOf(tuple(parts))
 

@@ -173,7 +173,7 @@ class ReadableSite:
 
     def condition(self, where: Mapping[str, Any]) -> Condition:
         """A condition of the definition, for this site's tables."""
-        return site_condition(where, self.prefix)
+        return site_condition(where, self.prefix, has_table=self.has_table)
 
     def named(self, table: str, pattern: str) -> bool:
         """True if a table's name, with or without the prefix, fits a pattern with ``*``."""
