@@ -352,7 +352,6 @@ def draft_of(
     *,
     folder: Path,
     also: Sequence[str] = (),
-    web: Mapping[str, str] | None = None,
 ) -> EnvironmentDraft:
     """How an environment that was found is written down in the vetrin.toml of ``folder``."""
     remark = ""
@@ -377,6 +376,5 @@ def draft_of(
         host=str(where.host or "") if relay is None else "",
         relay=relay.url if relay is not None else "",
         also=tuple(also),
-        web=web or {},
         remark=remark,
     )

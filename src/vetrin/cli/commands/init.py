@@ -230,8 +230,8 @@ def _from_host(args: argparse.Namespace, out: Out, where: Where, web: Mapping[st
             _cms(args, found, folder),
             (
                 EnvironmentDraft("local", address, args.root),
-                draft_of(name, live, found, where, folder=folder, web=web,
-                         also=[str(one) for one in found.addresses if str(one) != live]),
+                replace(draft_of(name, live, found, where, folder=folder,
+                                 also=[str(one) for one in found.addresses if str(one) != live]), web=web),
             ),
         ),
         next="vetrin pull" if name == "production" else f"vetrin pull {name}",
