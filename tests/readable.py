@@ -14,7 +14,8 @@ import pytest
 from vetrin.config import Host
 from vetrin.database import ReadableDatabase
 from vetrin.database.engines import engine_of
-from vetrin.database.mysql import Credentials, MysqlDatabase
+from vetrin.database.mysql.accounts import Credentials
+from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.remote import hosts
 from vetrin.remote.helper_machine import HelperMachine

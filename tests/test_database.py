@@ -28,7 +28,8 @@ from vetrin.database import (
     spans,
     with_pages,
 )
-from vetrin.database.mysql import Credentials, MysqlDatabase
+from vetrin.database.mysql.accounts import Credentials
+from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.mysql.row_text import FIELD, LINE
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.database.table_digest import table_digest

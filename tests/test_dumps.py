@@ -15,8 +15,9 @@ from hypothesis import strategies as st
 from systems import DatabaseServer
 from vetrin.database import Table
 from vetrin.database.base import Batch, Cell
-from vetrin.database.mysql import Credentials, MysqlDatabase
+from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.backslashes import Doubling
+from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.mysql.dump.reader import DumpReader
 from vetrin.database.mysql.dump.writer import TableText, footer, header
 from vetrin.database.row_codec import Text, cells_of, records_of

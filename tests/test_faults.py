@@ -296,9 +296,9 @@ def happens(place: Place, kind: str, at: int, following: str) -> bool:
 SOME = {
     "here": ("killed", "server dies", "server restarts, answer lost", "disk full", "server restarts outside",
              "own disk full"),
-    "python": (*(kind for kind in KINDS if not kind.endswith("outside")), "line gone outside", "killed outside"),
-    "php": ("killed", "server dies, answer lost", "line cut, then killed", "line gone", "disk full, no renaming",
-            "line cut outside", "disk full outside"),
+    "python": ("killed", "server dies", "server restarts, answer lost", "line cut", "line gone", "disk full",
+               "line cut, then killed", "line gone outside", "killed outside"),
+    "php": ("killed", "server dies, answer lost", "line cut, then killed", "disk full, no renaming", "line cut outside"),
     "sftp": ("killed", "server restarts", "line cut", "line gone", "disk full", "server dies outside",
              "disk full outside"),
 }  # fmt: skip

@@ -182,7 +182,18 @@ def test_from_an_archive_of_a_panel(home: Home, place: Path) -> None:
     serves_and_checks(place)
 
 
-def test_without_a_question(home: Home, place: Path) -> None:
+def an_older_php(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """PHP as it is on this machine, but for what it says of its version; on the host it is as it was."""
+    folder.mkdir()
+    program = folder / "php"
+    program.write_text(
+        f'#!/bin/sh\nexec {shutil.which("php")} "$1" "$(echo "$2" | sed "s/PHP_VERSION/\'7.3.33\'/")"\n'
+    )
+    program.chmod(0o755)
+    monkeypatch.setenv("PATH", f"{folder}:{os.environ['PATH']}")
+
+
+def test_without_a_question(home: Home, place: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     where = f"ssh://harrowmere.example{home.live.root}"
     words = (
         "init",
@@ -200,7 +211,10 @@ def test_without_a_question(home: Home, place: Path) -> None:
     assert {one["name"] for one in found["environments"]} == {"local", "production"}
     report = document(place, "pull", "--yes")
     assert report["tables"]["wp_posts"]
-    assert document(place, "serve", "--dry-run")["needs"]
+    there = {need["what"]: need for need in document(place, "serve", "--dry-run")["needs"]}[
+        "PHP there"
+    ]
+    assert there["good"] and there["says"].startswith("production runs PHP 8.")
     # A theme that needs another PHP than there is.
     sql = "SELECT option_value FROM wp_options WHERE option_name = 'stylesheet'"
     ((theme,),) = home.server.run(sql, database="first_quiet")
@@ -211,11 +225,79 @@ def test_without_a_question(home: Home, place: Path) -> None:
     php = next(n for n in document(place, "serve", "--dry-run")["needs"] if n["what"] == "PHP")
     assert not php["good"] and "Winter steam needs 99.1" in php["says"]
     assert "install PHP 99.1" in php["remedy"]
+    with monkeypatch.context() as patch:
+        an_older_php(place / "bin", patch)
+        needs = {need["what"]: need for need in document(place, "serve", "--dry-run")["needs"]}
+        there = needs["PHP there"]
+        assert not there["good"] and not there["must"] and "here it is 7.3.33" in there["says"]
+        lines = document(place, "compare", "production", "local", code=4)["lines"]
+        (runtime,) = (line for line in lines if line["label"] == "runtime")
+        assert runtime["a"].startswith("PHP 8.") and runtime["b"] == "PHP 7.3.33"
+        remarks = document(place, "pull", "--parts", "code", "--dry-run")["remarks"]
+        assert "older-runtime" in [remark["code"] for remark in remarks]
     # There already, and whose it is nobody says.
     again = place / "again"
     again.mkdir()
     assert "there is a database first_quiet already" in vetrin(again, *words, code=5).stderr
     assert not list(again.iterdir())
+
+
+KILLED = """
+import os, signal, sys
+import pymysql.cursors
+from vetrin.cli.main import main
+
+left = [int(sys.argv.pop(1))]
+
+def step():
+    if not left[0]:
+        os.kill(os.getpid(), signal.SIGKILL)
+    left[0] -= 1
+
+def execute(self, query, *values):
+    if query.startswith(("CREATE", "GRANT")):
+        step()
+    return real(self, query, *values)
+
+real, pymysql.cursors.Cursor.execute = pymysql.cursors.Cursor.execute, execute
+sys.addaudithook(lambda event, values: step() if event == "os.rename" else None)
+sys.exit(main())
+"""
+
+
+def test_one_that_was_killed_is_gone_on_with(home: Home, place: Path) -> None:
+    """Whatever it had written or made by then: in the end there is one database, and the copy can use it."""
+    host = f"ssh://harrowmere.example{home.live.root}"
+    words = (
+        "init",
+        host,
+        "--yes",
+        "--address",
+        "http://127.0.0.1:8099",
+        "--database",
+        "first_killed",
+    )
+    made = (
+        "SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE 'first_killed%'"
+    )
+    users = "SELECT concat(quote(user), '@', quote(host)) FROM mysql.user WHERE user LIKE 'first_killed%'"
+    for steps in range(20):
+        folder = place / str(steps)
+        folder.mkdir()
+        done = subprocess.run(
+            [sys.executable, "-c", KILLED, str(steps), *words], cwd=folder, capture_output=True
+        )
+        if done.returncode == 0:
+            break
+        assert done.returncode == -signal.SIGKILL, done.stderr
+        vetrin(folder, *words)
+        assert "first_killed has 0 tables" in vetrin(folder, "reach", "local").stdout
+        assert home.server.run(made) == [("first_killed",)]
+        home.server.run("DROP DATABASE first_killed")
+        ((user,),) = home.server.run(users)
+        home.server.run(f"DROP USER {user}")
+    assert steps == 5  # the configuration, three statements, vetrin.toml
+    home.server.run("DROP DATABASE first_killed")
 
 
 def test_what_is_said_where_something_is_missing(home: Home, place: Path) -> None:

@@ -15,7 +15,8 @@ from systems import Mariadb
 from vetrin.cms import SiteConfiguration, shipped
 from vetrin.config import Environment, Leave
 from vetrin.database import Database
-from vetrin.database.mysql import Credentials, MysqlDatabase
+from vetrin.database.mysql.accounts import Credentials
+from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.files import LocalTree
 from vetrin.jobs.exclusions import work_out

@@ -14,7 +14,8 @@ from pathlib import Path
 import pytest
 
 from systems import DatabaseServer, Mysql, mariadb_site
-from vetrin.database.mysql import Credentials, MysqlDatabase
+from vetrin.database.mysql.accounts import Credentials
+from vetrin.database.mysql.database import MysqlDatabase
 
 OLD, NEW = "https://live.test", "https://copy.test"
 TABLES = [

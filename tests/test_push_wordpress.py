@@ -20,7 +20,7 @@ from systems import Mariadb, program
 from test_interrupted import killed_after
 from test_push import builds_of
 from vetrin.config import load_project
-from vetrin.database.mysql import MysqlDatabase
+from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.jobs import Choices, Journals, RunContext, run_plan, switching, undo
 from vetrin.jobs.build import make_build
 from vetrin.jobs.push import build_on, build_push, holding

@@ -26,7 +26,8 @@ from systems import Mariadb, free_port, program
 from test_command_line import vetrin
 from vetrin.config import RelayHost, WebAccess, parse_project
 from vetrin.database import KeyRange
-from vetrin.database.mysql import Credentials, MysqlDatabase
+from vetrin.database.mysql.accounts import Credentials
+from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.errors import ConnectionFailed, DatabaseError, FilesError, ProjectError
 from vetrin.files import PIECE, FileChange, RemoteTree, Span, Writing
 from vetrin.remote.relay import exchange as exchanges

@@ -26,7 +26,8 @@ from documents import held
 from systems import Mariadb
 from test_files import state
 from test_relay import Between
-from vetrin.database.mysql import Credentials, MysqlDatabase
+from vetrin.database.mysql.accounts import Credentials
+from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.table_digest import table_digest
 from vetrin.remote.relay.sealing import RelayKey
 from web_host import SMALL, WebHost, authority
@@ -324,7 +325,7 @@ def test_a_line_that_breaks_fifty_times_and_more(mariadb_server: Mariadb) -> Non
     broken: list[str | int] = []
 
     def meddle(number: int, body: bytes) -> str | int | None:
-        if number % 4 or len(broken) > 120:
+        if number % 4 or len(broken) > 60:
             return None
         broken.append(chance.choice(["drop", "cut", 503, 500, 403]))
         return broken[-1]

@@ -12,7 +12,6 @@ import pytest
 
 from systems import DatabaseServer, Mariadb, Mysql, mariadb_site, running
 from vetrin.database import Attachment, Batch, Column, Exchange, Facts, Table, hidden_name
-from vetrin.database.mysql import MysqlDatabase
 from vetrin.database.mysql.accounts import (
     Credentials,
     creating_statements,
@@ -20,6 +19,7 @@ from vetrin.database.mysql.accounts import (
     may_make_routines,
 )
 from vetrin.database.mysql.columns import quote
+from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.mysql.dump.reader import DumpReader
 from vetrin.database.mysql.dump.writer import TableText, footer, header
 from vetrin.database.mysql.schema.translate import Server, adapt_attachment, adapt_schema

@@ -15,7 +15,9 @@ from hostile_database import HostileDatabase, asks_for, switches_to
 
 from systems import Mariadb, mariadb_site, running
 from test_command_line import vetrin
-from vetrin.database.mysql import Credentials, MysqlDatabase, connect
+from vetrin.database.mysql import connect
+from vetrin.database.mysql.accounts import Credentials
+from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.errors import DatabaseError, DatabaseUnreachable
 
 SECRET = "nobody but its owner reads this"

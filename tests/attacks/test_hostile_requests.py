@@ -18,7 +18,8 @@ import pytest
 
 from systems import Mariadb, free_port, program, wait_for
 from test_files import state
-from vetrin.database.mysql import Credentials, MysqlDatabase
+from vetrin.database.mysql.accounts import Credentials
+from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.errors import DatabaseError, FilesError
 from vetrin.files import FileChange, Writing
 from vetrin.remote.helper_protocol import BEGIN, BYTES, DATA, END, JSON, SPAN, frame, record

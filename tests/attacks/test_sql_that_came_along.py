@@ -15,8 +15,9 @@ from railway import Railway
 from systems import DatabaseServer
 from test_command_line import document, vetrin
 from vetrin.database import Attachment, Exchange
-from vetrin.database.mysql import Credentials, MysqlDatabase
 from vetrin.database.mysql import incoming_sql as mysql_incoming
+from vetrin.database.mysql.accounts import Credentials
+from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.sqlite import incoming_sql as sqlite_incoming
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.database.statements import SQLITE, Unreadable, doing, tokens

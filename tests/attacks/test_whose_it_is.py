@@ -14,7 +14,8 @@ from ssh_server import SshServer
 from systems import DatabaseServer, Mariadb
 from test_command_line import vetrin
 from test_ssh import Line
-from vetrin.database.mysql import Credentials, MysqlDatabase
+from vetrin.database.mysql.accounts import Credentials
+from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.demo.sample import Sample, lay_out
 from vetrin.spot import Spot
 

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
+import getpass
 import os
 import re
 import socket
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import cast
 
-from ..cms import Definition, Place, load_definition
+from ..cms import Definition, Place, configuration_file, load_definition, read_configuration
 from ..config import (
     Environment,
     EnvironmentDraft,
@@ -23,13 +26,14 @@ from ..config import (
 )
 from ..errors import (
     AddressError,
+    ConfigurationError,
     DatabaseUnreachable,
     DefinitionError,
     JobError,
     Refused,
     UsageError,
 )
-from ..jobs import Account, make_database, own_account, try_account, write_configuration
+from ..jobs import Account, Tried, make_database, own_account, try_account, write_configuration
 from ..rewrite import Address
 from ..site import Discovered, ReadableSite, Where, folder_at, look_at, sites_below
 from .console import Out, lead, number, plural, size
@@ -230,6 +234,7 @@ class CopyDatabase:
         self._out = out
         self._name = name
         self._like = found.configuration
+        self._definition = found.definition
         self._root = root
         self._default = args.database or _label(found)
         usual = user_defaults().database
@@ -240,7 +245,29 @@ class CopyDatabase:
     def likely(self) -> Account:
         """What the account is called, where none could be tried."""
         own = own_account(self._default)
-        return replace(own, user=self._user or own.user, host=self._host)
+        return replace(own, user=self._user or own.user, host=self._host, maker="")
+
+    def left(self) -> Account | None:
+        """The account of a configuration that lies in the copy's root already, where an earlier run ended before it
+        made the database; None where there is nothing to make."""
+        try:
+            held = read_configuration(self._root, self._definition)
+        except ConfigurationError:
+            return None
+        maker = self._maker or getpass.getuser()
+        account = Account(
+            held.database, held.user, held.host or "localhost", held.password, maker,
+            self._secret(maker, "CREATE") if self._maker else "",
+        )  # fmt: skip
+        with contextlib.suppress(DatabaseUnreachable):
+            if not try_account(replace(account, maker=""), self._like, self._root).missing:
+                return None
+        try:
+            tried = try_account(account, self._like, self._root)
+        except DatabaseUnreachable as error:
+            self._out.warn(f"the database of the configuration in {self._root}: {error}")
+            return None
+        return account if self._wanted(account, tried) else None
 
     def find(self) -> Account | None:
         """An account that was tried; None where none works and nobody is there to give another one."""
@@ -295,11 +322,15 @@ class CopyDatabase:
                     f"there is a database {account.database} already, with {plural(tried.tables, 'table')}",
                     "name its account with --database-user, or another database with --database",
                 )
+        return account if self._wanted(account, tried, sure=sure) else None
+
+    def _wanted(self, account: Account, tried: Tried, *, sure: bool = False) -> bool:
+        """True if a database and its account may be made."""
         question = f"Make the database {account.database} and an account of that name for it here?"
         if not (self._args.yes or sure or self._out.agrees_to(question)):
-            return None
+            return False
         self._out.show(lead("✓ ", "good").append(f"database: {tried.says}"))
-        return account
+        return True
 
     def _asked(self) -> Account | None:
         out = self._out
@@ -335,13 +366,20 @@ class CopyDatabase:
             )
 
     def make(self, source: ReadableSite, target: Environment, account: Account) -> Path | None:
-        """Make what is missing, and write the copy's configuration; None where it has to be written by hand."""
-        make_database(account, self._like, self._root)
-        try:
-            return write_configuration(source, target, account)
-        except JobError as error:
-            self._out.warn(str(error))
-            return None
+        """Write the copy's configuration, and make what is missing; None where it has to be written by hand.
+
+        A password that was made up is on record before the account has it: a run that ends between the two is gone on
+        with by the next one. Where it cannot be put on record, the account is left to who knows a password for it.
+        """
+        path = configuration_file(target.root, source.definition)
+        if path is None:
+            try:
+                path = write_configuration(source, target, account)
+            except JobError as error:
+                self._out.warn(str(error))
+        if path is not None or not account.maker:
+            make_database(account, self._like, self._root)
+        return cast(Path | None, path)
 
 
 def draft_of(

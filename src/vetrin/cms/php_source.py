@@ -25,7 +25,7 @@ _LEXEME = re.compile(
   | (?P<heredoc><<<[ \t]*(?P<q>['"]?)(?P<tag>[A-Za-z_]\w*)(?P=q)\r?\n(?P<body>.*?)\r?\n?[ \t]*(?<=[\n \t])(?P=tag)\b)
   | (?P<single>'(?:[^'\\]|\\.)*')
   | (?P<double>"(?:[^"\\]|\\.)*")
-  | (?P<variable>\$[A-Za-z_\x80-\U0010ffff][\w\x80-\U0010ffff]*)
+  | (?P<variable>\$(?![0-9])[^\x00-\x2f\x3a-\x40\x5b-\x5e\x60\x7b-\x7f]+)
   | (?P<number>0[xX][0-9a-fA-F_]+|\d[\d_]*(?:\.\d+)?)
   | (?P<word>\\?[A-Za-z_][\w\\]*)
   | (?P<operator>\?\?=|===|!==|\?\?|\?:|==|!=|=>|->|::|&&|\|\||\.=|<=|>=|.)

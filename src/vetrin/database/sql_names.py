@@ -12,18 +12,18 @@ from dataclasses import replace
 from typing import NamedTuple
 
 from .base import Attachment
-from .statements import Unreadable, databases_of, tokens
+from .statements import WORD, Unreadable, databases_of, tokens
 
 _EVERYWHERE = ("information_schema", "performance_schema")
 
 _TOKEN = re.compile(
-    r"""
+    rf"""
     (?P<literal>'(?:[^'\\]|\\.|'')*')
   | (?P<comment>/\*(?!M?!).*?\*/|--[ \t][^\n]*)
   | (?P<back>`(?:[^`]|``)*`)
   | (?P<double>"(?:[^"]|"")*")
   | (?P<bracket>\[[^\]\n]*\])
-  | (?P<bare>[A-Za-z_\x80-\U0010ffff$][\w\x80-\U0010ffff$]*)
+  | (?P<bare>(?![0-9]){WORD}+)
   | (?P<dot>\s*\.\s*)
     """,
     re.VERBOSE | re.DOTALL,

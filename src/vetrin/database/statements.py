@@ -31,16 +31,19 @@ class Unreadable(ValueError):
     """A text whose pieces cannot be told apart."""
 
 
+# A character of a bare word: all but the other ones of ASCII. (A class that names the rest of Unicode takes long to
+# compile.)
+WORD = r"[^\x00-\x23\x25-\x2f\x3a-\x40\x5b-\x5e\x60\x7b-\x7f]"
 _PIECE = re.compile(
-    r"""
+    rf"""
     (?P<space>[ \t\r\n\f\v]+|--(?=[\s\x00-\x1f]|$)[^\n]*|\#[^\n]*)
   | (?P<opened>/\*M?!\d*)
   | (?P<closed>\*/)
   | (?P<comment>/\*.*?\*/)
   | (?P<back>`(?:[^`]|``)*`)
-  | (?P<number>0[xX][0-9a-fA-F]+|\d+(?:\.\d*)?(?:[eE][-+]?\d+)?(?![\w$\x80-\U0010ffff])|\.\d+(?:[eE][-+]?\d+)?)
-  | (?P<word>@{0,2}[\w$\x80-\U0010ffff]+)
-  | (?P<mark>:=|<=>|<=|>=|<>|!=|\|\||&&|<<|>>|->>|->|[-+*/%()\[\]{},;.=<>!~^&|:?@])
+  | (?P<number>0[xX][0-9a-fA-F]+|\d+(?:\.\d*)?(?:[eE][-+]?\d+)?(?!{WORD})|\.\d+(?:[eE][-+]?\d+)?)
+  | (?P<word>@{{0,2}}{WORD}+)
+  | (?P<mark>:=|<=>|<=|>=|<>|!=|\|\||&&|<<|>>|->>|->|[-+*/%()\[\]{{}},;.=<>!~^&|:?@])
     """,
     re.VERBOSE | re.DOTALL,
 )

@@ -25,9 +25,9 @@ from ..site import (
     extensions_of,
     file_scope,
     mapping_for,
+    runtime_of,
 )
 from ..site.summary import counts_of, standing
-from .survey import runtime_version
 
 _ROW_BY_ROW = 300_000  # rows; larger tables are compared as a whole
 
@@ -245,7 +245,7 @@ class _Work:
         if "data" not in self._parts:
             return
         self._line("versions", "database", a.database_version, b.database_version)
-        self._line("versions", "runtime", runtime_version(self._a), runtime_version(self._b))
+        self._line("versions", "runtime", runtime_of(self._a), runtime_of(self._b))
         counts = [
             counts_of(site, self._expected.leave, self._expected.away)
             if site is self._source

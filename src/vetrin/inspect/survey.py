@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import fnmatch
-import subprocess
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -12,7 +11,14 @@ from typing import Any
 from ..cms.definition import ROLES
 from ..database import Table
 from ..files import Manifest
-from ..site import Extension, ReadableSite, extensions_of, own_files, part_of_path
+from ..site import (
+    Extension,
+    ReadableSite,
+    extensions_of,
+    own_files,
+    part_of_path,
+    runtime_of,
+)
 from ..site.summary import Summary, standing
 
 CONTENT = "content"
@@ -103,19 +109,6 @@ def role_of(site: ReadableSite, table: Table) -> str:
     return CONTENT
 
 
-def runtime_version(site: ReadableSite) -> str | None:
-    """The version of the language that the CMS runs in, as its command here says."""
-    rule = site.definition.runtime
-    if rule is None:
-        return None
-    try:
-        done = subprocess.run(rule.command, capture_output=True, text=True, timeout=20)
-    except (OSError, subprocess.SubprocessError):
-        return None
-    version = done.stdout.strip().splitlines()
-    return f"{rule.title} {version[0]}" if done.returncode == 0 and version else None
-
-
 def entries_by_kind(site: ReadableSite) -> list[tuple[str, str, int]]:
     """(type, state, count) of all entries, most frequent first."""
     rule = site.definition.entries
@@ -125,8 +118,8 @@ def entries_by_kind(site: ReadableSite) -> list[tuple[str, str, int]]:
     return [(str(kind), str(state), int(count)) for kind, state, count in rows]
 
 
-def survey(site: ReadableSite, *, here: bool = True) -> Survey:
-    """Look at everything that an environment consists of; ``here``: it is in use on some machine.
+def survey(site: ReadableSite) -> Survey:
+    """Look at everything that an environment, an archive or a snapshot consists of.
 
     Raises:
         DatabaseError, FilesError: something could not be read.
@@ -141,7 +134,7 @@ def survey(site: ReadableSite, *, here: bool = True) -> Survey:
     extensions = extensions_of(site)
     found = Survey(
         standing(site),
-        runtime_version(site) if here else None,
+        runtime_of(site),
         tables,
         _folders(site, files),
         entries_by_kind(site),

@@ -24,7 +24,14 @@ from .in_place import Selection, Survey, Work, change, survey
 from .journal import Journals, Run
 from .last_copy import standing_copy
 from .lock import holder_of, must_hold, only_run, wish
-from .new_copy import Account, make_database, own_account, try_account, write_configuration
+from .new_copy import (
+    Account,
+    Tried,
+    make_database,
+    own_account,
+    try_account,
+    write_configuration,
+)
 from .plan import (
     PARTS,
     PUSHED_PARTS,
@@ -82,6 +89,7 @@ __all__ = [
     "TableDone",
     "TablePlan",
     "TableStarted",
+    "Tried",
     "Undone",
     "Waiting",
     "Wanted",

@@ -7,7 +7,6 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from ..config import Environment, Project
-from ..database.mysql import MysqlDatabase
 from ..database.mysql.charsets import KNOWN_EXACTLY, Between, ByServer, Conversion, between
 from ..errors import DatabaseError, FilesError, ReachError
 from ..remark import Remark
@@ -21,6 +20,9 @@ from .planner import build_plan
 def conversions_at(project: Project, environment: Environment) -> Iterator[Between]:
     """Conversions between character sets by the tables of an environment's own database server, which is connected
     to when the first text needs it; by Python's where there is none that answers."""
+    # An engine's library is loaded only where a site needs it.
+    from ..database.mysql.database import MysqlDatabase
+
     with contextlib.ExitStack() as stack:
         found: list[Between] = []
 

@@ -110,6 +110,7 @@ class BuildChange:
 class Plan:
     """A transfer as a plain value. ``risks`` and ``notes`` are sentences for the user.
 
+    ``runtime`` is the language that the source's CMS runs in, with its version, empty where that is not told.
     ``full``: all rows are to be taken, also those that are there already. ``pushed`` is the build of a push.
     ``holds`` is the file that holds visitors off during the swap, and its text.
     """
@@ -144,6 +145,7 @@ class Plan:
     pushed: BuildChange | None = None
     kind: Kind = "pull"
     full: bool = False
+    runtime: str = ""
     signed: Signed = field(default_factory=dict, repr=False)
 
     @property
@@ -177,6 +179,7 @@ class Plan:
             "pairs": [[pair.old_text, pair.new_text] for pair in self.mapping.pairs],
             "settled": [step.says() for step in self.settling.steps],
             "programs": [[item.kind, item.name, item.does] for item in self.programs],
+            "runtime": self.runtime,
         }
 
     def as_json(self) -> dict[str, Any]:

@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from dataclasses import replace as with_changes
 
+from ..cms import is_shipped
 from ..config import Environment
 from ..database import AbsentDatabase, Attachment, Counting, Defining, Question, Table
 from ..database.engines import engine_of
@@ -27,9 +28,11 @@ from ..site import (
     lies_loose,
     mapping_for,
     part_of_path,
+    runtime_of,
     signed_between,
     standing,
     stays_with,
+    version_numbers,
 )
 from .arrival import Settling, settling
 from .exclusions import (
@@ -137,8 +140,11 @@ class _Planner:
         if files is not None and "media" in self._parts:
             arriving = _with_media(arriving, source, files.listed)
             overwritten = _with_media(overwritten, target, files.there)
-        if "code" in self._parts and "core" not in self._parts:
-            self._weigh_versions(arriving, overwritten)
+        runtime = _runtime(source)
+        if "code" in self._parts:
+            self._weigh_runtimes(runtime)
+            if "core" not in self._parts:
+                self._weigh_versions(arriving, overwritten)
         kept = _kept(self._parts)
         if target.configuration.file is not None:
             kept.insert(0, f"{target.configuration.file.name} and its credentials")
@@ -173,6 +179,7 @@ class _Planner:
             folders=tuple(folder_changes(source, files)) if files is not None else (),
             holds=self._holds(files),
             full=choices.full,
+            runtime=runtime,
             signed=signed_between(source, target, secrets) if data.tables else {},
         )
 
@@ -250,6 +257,18 @@ class _Planner:
                     "other-version",
                     f"{self._source.environment.name} runs {self._source.definition.title} {theirs}, "
                     f"{self._target.environment.name} {ours}: its code was made for the other one",
+                )
+            )
+
+    def _weigh_runtimes(self, theirs: str) -> None:
+        """Code is made for the language as it is where it comes from, or for an older one."""
+        ours = _runtime(self._target)
+        if theirs and ours and version_numbers(ours)[:2] < version_numbers(theirs)[:2]:
+            self._risks.append(
+                Remark(
+                    "older-runtime",
+                    f"{self._target.environment.name} runs {ours}, {self._source.environment.name} {theirs}: "
+                    "the older one may not run its code",
                 )
             )
 
@@ -633,6 +652,12 @@ def folder_changes(source: ReadableSite, files: Difference) -> list[FolderChange
     for entry in files.gone:
         add(entry, gone=1)
     return [found[key] for key in sorted(found)]
+
+
+def _runtime(site: ReadableSite) -> str:
+    """What the CMS runs in, empty where that is not told. A command that a project brings along is not run for it."""
+    rule = site.definition.runtime
+    return (runtime_of(site) or "") if rule is not None and is_shipped(rule) else ""
 
 
 def _kept(parts: Sequence[Part]) -> list[str]:

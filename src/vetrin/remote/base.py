@@ -84,6 +84,10 @@ class RemoteHost(Protocol):
     def load(self) -> float:
         """How many processes wait for each processor of the host; 0 where it does not say."""
 
+    def version_of(self, command: Sequence[str]) -> str | None:
+        """What a command that prints the version of a program prints there; None where nothing tells it. A host that
+        runs no command may know it otherwise."""
+
     def dial(self, name: str, port: int, socket: str | None, *, bulk: bool = False) -> Any:
         """A connection to a database server as seen from the host; ``bulk``: for many bytes, where a slow line is
         worth compressing them.

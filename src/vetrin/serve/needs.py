@@ -10,10 +10,19 @@ from dataclasses import dataclass
 
 from ..cms import Definition, value_in
 from ..config import Environment
-from ..site import Site, extensions_of
+from ..site import Site, extensions_of, version_numbers
 
 _CMS = "the site"
 _LONGEST = 20  # seconds that PHP may take to say what it is
+
+
+@dataclass(frozen=True)
+class Origin:
+    """The environment that a copy's content came from, and what the CMS ran in there, such as "PHP 8.2.20"; empty
+    where that is not known."""
+
+    name: str
+    runtime: str = ""
 
 
 @dataclass(frozen=True)
@@ -27,13 +36,13 @@ class Need:
     must: bool = True
 
 
-def needs_of(site: Site) -> list[Need]:
-    """Everything that serving an environment on this machine needs."""
+def needs_of(site: Site, origin: Origin | None = None) -> list[Need]:
+    """Everything that serving an environment on this machine needs; ``origin`` is where its content came from."""
     environment = site.environment
     found = [*_web(environment)]
     rule = site.definition.serve
     if rule is not None and rule.front:
-        found += _php(site)
+        found += _php(site, origin)
     found.append(_data(site))
     return found
 
@@ -90,8 +99,8 @@ def _way_out(port: int, problem: str) -> str:
     return "if that serves this copy, nothing is to be done; else give the address another port"
 
 
-def _php(site: Site) -> list[Need]:
-    """PHP itself, its version and its extensions."""
+def _php(site: Site, origin: Origin | None) -> list[Need]:
+    """PHP itself, its version and its extensions, and whether it is as where the content came from."""
     rule = site.definition.serve
     assert rule is not None
     if shutil.which("php") is None:
@@ -108,8 +117,8 @@ def _php(site: Site) -> list[Need]:
         return [Need("PHP", False, f"it does not run: {error}", "see that `php --version` works")]
     version, there = said[0], {name.lower() for name in said[1:]}
     wanted = _versions(site.definition, site)
-    least, who = max(wanted, key=lambda need: _numbers(need[0]), default=("", ""))
-    good = not least or _numbers(version) >= _numbers(least)
+    least, who = max(wanted, key=lambda need: version_numbers(need[0]), default=("", ""))
+    good = not least or version_numbers(version) >= version_numbers(least)
     wants = f" ({who} needs {least})" if least else ""
     found = [
         Need(
@@ -117,9 +126,15 @@ def _php(site: Site) -> list[Need]:
             good,
             f"{version}{wants}",
             "" if good else f"install PHP {least} or later",
-            must=any(_numbers(version) < _numbers(need) for need, who in wanted if who == _CMS),
+            must=any(
+                version_numbers(version) < version_numbers(need)
+                for need, who in wanted
+                if who == _CMS
+            ),
         )  # what an extension asks for need not keep the rest from running
     ]
+    if origin is not None and origin.runtime:
+        found.append(_as_there(version, origin))
     lacking = [name for name in rule.modules if name.lower() not in there]
     if lacking:
         found.append(
@@ -131,6 +146,22 @@ def _php(site: Site) -> list[Need]:
     return found
 
 
+def _as_there(version: str, origin: Origin) -> Need:
+    """Whether PHP here is that of the environment that the content came from. A copy on another one is no proof that
+    something runs there."""
+    there = version_numbers(origin.runtime)[:2]
+    if version_numbers(version)[:2] == there:
+        return Need("PHP there", True, f"{origin.name} runs {origin.runtime}")
+    wanted = ".".join(map(str, there))
+    return Need(
+        "PHP there",
+        False,
+        f"{origin.name} runs {origin.runtime}, here it is {version}: what runs in one need not run in the other",
+        f"install PHP {wanted} to see the site as it is there",
+        must=False,
+    )
+
+
 def _versions(definition: Definition, site: Site) -> list[tuple[str, str]]:
     """The least versions of PHP that this release of the CMS and its active extensions say they need, and who says
     so."""
@@ -139,14 +170,6 @@ def _versions(definition: Definition, site: Site) -> list[tuple[str, str]]:
     if rule is not None and len(rule.version) == 2:
         found.append((value_in(site.root, *rule.version) or "", _CMS))
     return found + [(item.needs, item.title) for item in extensions_of(site) if item.active]
-
-
-def _numbers(version: str) -> tuple[int, ...]:
-    found = []
-    for part in version.split("-")[0].split("."):
-        digits = "".join(letter for letter in part if letter.isdigit())
-        found.append(int(digits or 0))
-    return tuple(found)
 
 
 def _package(module: str) -> str:

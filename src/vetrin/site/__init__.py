@@ -18,6 +18,7 @@ from .prefetch import ahead
 from .prefix import Names, OneName, PrefixedValues
 from .row_pipeline import Changed, RowPipeline, RowSelection, TableRows, ValueWork
 from .row_rewriting import Encoded, Healing, Rewriting
+from .runtime import runtime_of, version_numbers
 from .scope import FileScope, file_scope, lies_loose, own_files, part_of_path, stays_with
 from .site import Looked, ReadableSite, Site
 from .summary import Newest, Summary, counts_of, newest_of, standing
@@ -66,9 +67,11 @@ __all__ = [
     "remote_host_of",
     "rewrite_payloads",
     "root_of",
+    "runtime_of",
     "seen_of",
     "signed_between",
     "sites_below",
     "standing",
     "stays_with",
+    "version_numbers",
 ]

@@ -154,7 +154,7 @@ def _set_up(args: argparse.Namespace, out: Out, setup: _Setup) -> int:
                 out.warn(f"give the password by {password_variable(local.name)} or the keyring "
                          f"(service vetrin, user {local.name})")  # fmt: skip
             else:
-                out.show(lead("✓ ", "good").append(f"{written} is written, for you alone to read"))
+                out.show(lead("✓ ", "good").append(f"{written} is there, for you alone to read"))
     write_whole(setup.path, text.encode(), 0o644)
     out.document("init", document)
     out.show(lead("✓ ", "good").append(f"{setup.path} is written"))
@@ -276,9 +276,11 @@ def _with_database(
 ) -> _Setup:
     """The same with a database for the copy, where it needs one of a server."""
     assert found.configuration is not None
-    if engine_of(found.configuration.engine).in_file or configuration_file(root, found.definition):
+    if engine_of(found.configuration.engine).in_file:
         return setup
     database = CopyDatabase(args, out, setup.draft.environments[0].name, found, root)
+    if configuration_file(root, found.definition):
+        return replace(setup, database=database, account=database.left())
     account = database.find()
     if account is None:
         out.warn(
@@ -294,6 +296,8 @@ def _with_account(setup: _Setup, account: Account) -> _Setup:
     given = {"database": account.database, "user": account.user}
     if account.host != "localhost":
         given["host"] = account.host
+    if account.maker:
+        given["create-as"] = account.maker
     local = replace(local, database=given)
     return replace(setup, draft=replace(setup.draft, environments=(local, *others)))
 

@@ -12,9 +12,9 @@ from ...cms import is_shipped
 from ...config import Foreign, Project
 from ...errors import ExitStatus, ProjectError
 from ...files import own_folder
-from ...serve import LocalServer, Need, command_line, needs_of
+from ...serve import LocalServer, Need, Origin, command_line, needs_of
 from ...site import open_site
-from ..common import project_of, target_of
+from ..common import journals_of, project_of, target_of
 from ..consent import must_agree
 from ..console import Out, lead
 
@@ -51,7 +51,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     folder = own_folder(project.folder) / "serve"
     words = command_line(project.definition, environment, folder)
     with open_site(project, environment) as site:
-        needs = needs_of(site)
+        needs = needs_of(site, _origin(project, environment.name))
     _show(out, needs)
     lacking = [need for need in needs if need.must and not need.good]
     served = not args.dry_run and not lacking
@@ -85,6 +85,15 @@ def run(args: argparse.Namespace, out: Out) -> int:
     except KeyboardInterrupt:
         out.say("\nended")
     return ExitStatus.DONE
+
+
+def _origin(project: Project, name: str) -> Origin | None:
+    """Where the code of an environment came from, as far as transfers are on record."""
+    runs = journals_of(project).standing(name)
+    last = next((run for run in runs if "code" in run.parts), None)
+    if last is None or last.kind not in ("pull", "push"):
+        return None
+    return Origin(last.source, str(last.gist.get("runtime", "")))
 
 
 def _interrupted(number: int, frame: FrameType | None) -> None:

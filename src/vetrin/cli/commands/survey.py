@@ -45,7 +45,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         must_be_drawable(Path(args.plot))
     if is_file(args.environment, project):
         with looked_into(args, out, project, [args.environment]) as (site, _):
-            found = survey(site, here=False)
+            found = survey(site)
     else:
         environment = project.environment(args.environment)
         may_read(environment)

@@ -1,6 +1,1 @@
-"""MariaDB and MySQL."""
-
-from .accounts import VERIFIED, Credentials
-from .database import MysqlDatabase
-
-__all__ = ["VERIFIED", "Credentials", "MysqlDatabase"]
+"""MariaDB and MySQL. Nothing is loaded with the package: what a site needs of it is."""

@@ -125,7 +125,8 @@ class MysqlDatabase(HiddenEditing):
             "SELECT 1 FROM information_schema.schemata WHERE schema_name = %s",
             [self._credentials.name],
         )
-        if there and error.number != _NO_ACCOUNT:
+        # Who may make it also gives an account the right to one that was left half made.
+        if there and self._creator is None:
             raise error
         grants = self._rows(account.where, "SHOW GRANTS")
         if not may_create((str(row[0]) for row in grants), self._credentials.name):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from typing import Any, cast
 
@@ -149,6 +150,11 @@ class RelayedHost:
         except Exception:  # whatever it is, it is met again where it matters
             return 0.0
         return float(said["load"]) / max(1, int(said["processors"]))
+
+    def version_of(self, command: Sequence[str]) -> str | None:
+        # Nothing is run there; what runs the relay runs the site.
+        language, _, version = self.found.form.partition(" ")
+        return version if command and language.lower() == command[0] else None
 
     def dial(self, name: str, port: int, socket: str | None, *, bulk: bool = False) -> Any:
         key = name, port, socket

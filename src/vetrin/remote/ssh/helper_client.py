@@ -27,7 +27,9 @@ _FORMS = (
     ("helper.py", f"exec python3 -I -c '{PYTHON}'", "Python 3"),
     ("helper.php", f"exec php -d display_errors=stderr -r '{PHP}'", "PHP"),
 )
-_ANSWERS = 20.0  # seconds in which a helper says hello, beyond the way there and back
+# Seconds in which a helper says hello, beyond the way there and back: where nobody knows yet whether one runs there,
+# and of a host that is known to run them and may be busy. A line that is gone is told by itself.
+_FIRST, _FURTHER = 45.0, 180.0
 _PROBE = 1 << 16  # bytes that measure the line
 
 
@@ -147,7 +149,7 @@ class _Helper:
         except PortClosed as error:
             raise NoHelper(str(error)) from error
         self.frames = Frames(self.pipe)
-        self.pipe.settimeout(_ANSWERS + 10 * line.latency)
+        self.pipe.settimeout((_FIRST if probe else _FURTHER) + 10 * line.latency)
         begun = time.perf_counter()
         try:
             self.pipe.sendall(b"%d\n%s" % (len(text), text))

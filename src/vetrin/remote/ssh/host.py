@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shlex
+from collections.abc import Sequence
 from typing import Any, cast
 
 from ...config import Host, RelayHost
@@ -12,13 +14,16 @@ from ...errors import (
     ForwardingForbidden,
     PortClosed,
 )
-from ...files import LookedMachine, Machine, RemotePath
+from ...files import LookedMachine, Machine, RemotePath, printable
 from ..base import Measures, Prompter
 from ..helper_machine import HelperMachine
 from .channel import Pipe, Socket
 from .connection import Line, lines
 from .helper_client import Helpers, NoHelper
 from .sftp import SftpMachine
+
+_VERSION = 20.0  # seconds in which a program says its version
+_LONGEST = 200  # bytes of what it says
 
 
 class SshHost:
@@ -68,6 +73,23 @@ class SshHost:
         except Exception:  # whatever it is, it is met again where it matters
             return 0.0
         return float(said["load"]) / max(1, int(said["processors"]))
+
+    def version_of(self, command: Sequence[str]) -> str | None:
+        try:
+            pipe = self._line.command(shlex.join(command))
+        except ConnectionFailed:  # whatever it is, it is met again where it matters
+            return None
+        pipe.settimeout(_VERSION)
+        said = bytearray(_LONGEST)
+        size = 0
+        try:
+            while size < len(said) and (came := pipe.take_into(memoryview(said)[size:])):
+                size += came
+        except (ConnectionLost, TimeoutError):
+            return None
+        finally:
+            pipe.close()
+        return printable(said[:size].decode("utf-8", "replace").strip()) or None
 
     def process(self) -> Pipe:
         assert self.helpers is not None

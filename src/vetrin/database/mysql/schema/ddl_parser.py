@@ -12,10 +12,11 @@ from dataclasses import dataclass, field
 
 from ....errors import DatabaseError
 from ...base import Attachment, Column, Table
+from ...statements import WORD
 from ..columns import quote, read_column
 from ..dump.literal_parser import unescaped
 
-_NAME = r"(?:`(?:[^`]|``)+`|\"(?:[^\"]|\"\")+\"|[\w$\u0080-\uffff]+)"
+_NAME = rf"(?:`(?:[^`]|``)+`|\"(?:[^\"]|\"\")+\"|{WORD}+)"
 _QUALIFIED = rf"(?:{_NAME}\s*\.\s*)?({_NAME})"
 _HEAD = re.compile(
     rf"\s*CREATE\s+(?:OR\s+REPLACE\s+)?(TEMPORARY\s+)?TABLE\s+(?:IF\s+NOT\s+EXISTS\s+)?{_QUALIFIED}\s*\(",
