@@ -176,6 +176,11 @@ def test_pages_that_not_everybody_may_see(sample: Sample, tmp_path: Path) -> Non
         bad = proof(trusted, 1)
         assert "asks for a name and a password" in bad["says"]
         assert "VETRIN_STAGING_WEB_PASSWORD" in bad["remedy"]
+        bad = proof(known, 1)
+        assert (
+            "asks for the password of" in bad["says"]
+            and "VETRIN_STAGING_WEB_PASSWORD" in bad["remedy"]
+        )
         bad = proof(known, 1, VETRIN_STAGING_WEB_PASSWORD="no-word")
         assert "refuses the name and password" in bad["says"]
         assert "no-word" not in str(bad)

@@ -112,7 +112,8 @@ prefix = "wp_"
     def environ(self) -> dict[str, str]:
         return {
             **os.environ, "NO_COLOR": "1", "VETRIN_LOCAL_DATABASE_PASSWORD": WORD, "VETRIN_PRODUCTION_RELAY_KEY": self.key,
-            "VETRIN_PRODUCTION_WEB_PASSWORD": GUARD[1],
+            "VETRIN_PRODUCTION_WEB_PASSWORD": GUARD[1], "VETRIN_TWIN_RELAY_KEY": self.key,
+            "VETRIN_TWIN_WEB_PASSWORD": GUARD[1],
         }  # fmt: skip
 
     def vetrin(self, *arguments: str, code: int = 0) -> str:
@@ -317,6 +318,31 @@ def test_a_project_begins_with_a_relay(mariadb_server: Mariadb) -> None:
         assert (
             site.document("compare", "production", "local", "--parts", "data,media")["same"] is True
         )
+        assert site.document("survey", "production")["runtime"].startswith("PHP 8.")
+        told = site.vetrin("add", "third", url, "--web-user", GUARD[0], *with_certificate, code=1)
+        assert "VETRIN_THIRD_RELAY_KEY" in told
+        # One more, with a site there and before there is any.
+        words = (
+            "add",
+            "twin",
+            url,
+            "--address",
+            "https://twin.example",
+            "--web-user",
+            GUARD[0],
+            *with_certificate,
+        )
+        (site.project / "vetrin.toml").write_text(text.partition("[environment.production]")[0])
+        assert f'relay = "{url}"' in site.vetrin(*words, "--dry-run")
+        (site.root / "wp-load.php").rename(site.root / "gone.php")
+        site.vetrin(*words)
+        twin = tomllib.loads((site.project / "vetrin.toml").read_text())["environment"]["twin"]
+        assert twin == {
+            "address": "https://twin.example",
+            "relay": url,
+            "role": "staging",
+            "web": web,
+        }
 
 
 def test_a_line_that_breaks_fifty_times_and_more(mariadb_server: Mariadb) -> None:

@@ -29,6 +29,7 @@ from .secrets import (
     relay_variable,
     store_passphrase,
     web_password,
+    web_refusal,
     web_variable,
 )
 from .selection import (
@@ -101,5 +102,6 @@ __all__ = [
     "user_defaults",
     "web_access",
     "web_password",
+    "web_refusal",
     "web_variable",
 ]

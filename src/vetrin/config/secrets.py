@@ -29,6 +29,20 @@ def web_password(environment: str) -> str | None:
     return _from(web_variable(environment), f"{environment}-web")
 
 
+def web_refusal(environment: str, user: str) -> tuple[str, str]:
+    """What a web server wants that answers with status 401, and what to do; ``user`` is that of vetrin.toml."""
+    web = f"[environment.{environment}.web]"
+    where = f"from {web_variable(environment)} or the keyring (service {SERVICE}, user {environment}-web)"
+    if not user:
+        return (
+            "asks for a name and a password (401)",
+            f"write user in {web}, or give --web-user to init and add; the password comes {where}",
+        )
+    if web_password(environment) is None:
+        return f"asks for the password of {user} (401)", f"it comes {where}"
+    return f"refuses the name and password of {web}", f"correct them; the password comes {where}"
+
+
 def upload_password(environment: str) -> str | None:
     """The password of the account that uploads the relay of an environment, from the variable or the keyring."""
     return _from(password_variable(environment, "UPLOAD"), f"{environment}-upload")

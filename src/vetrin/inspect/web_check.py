@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 from urllib.parse import quote
 
-from ..config import Environment, web_variable
+from ..config import Environment, web_refusal
 from ..errors import DatabaseError
 from ..site import Site
 from ..site.summary import counts_of
@@ -347,18 +347,7 @@ def wrong_with(
                 return f"redirects to {other.name}: {page.leads_to}", "look at its address settings"
         return page.problem, "look at its address settings"
     if page.status == 401:
-        web = f"[environment.{environment.name}.web]"
-        if environment.web.user:
-            return (
-                f"refuses the name and password of {web}",
-                f"correct them; the password comes from {web_variable(environment.name)} or the keyring "
-                f"(service vetrin, user {environment.name}-web)",
-            )
-        return (
-            "asks for a name and a password (401)",
-            f"write user in {web}; the password comes from {web_variable(environment.name)} or the keyring "
-            f"(service vetrin, user {environment.name}-web)",
-        )
+        return web_refusal(environment.name, environment.web.user)
     if "CERTIFICATE_VERIFY_FAILED" in page.problem:
         return (
             page.problem,

@@ -169,7 +169,9 @@ def _here(args: argparse.Namespace, out: Out, where: Where) -> _Setup:
     """A project for the site in a folder of this machine."""
     folder = Path(where.folder).expanduser().absolute()
     if not folder.is_dir():
-        raise UsageError(f"there is no folder {folder}")
+        raise UsageError(
+            f"there is no folder {folder}", "a site on a host is named as ssh://USER@HOST/FOLDER"
+        )
     _must_be_new(folder / FILE_NAME)
     name = args.called or "local"
     found = found_at(where, name, args.cms, out)

@@ -20,6 +20,7 @@ from typing import Any
 
 import httpx
 
+from ...config import web_refusal
 from ...errors import ConnectionFailed, ConnectionLost
 from ..helper_protocol import DATA, END, JSON, ExchangeError, Frames, frame
 from ..pace import Pace
@@ -87,11 +88,14 @@ class Limits:
 
 @dataclass(frozen=True)
 class Place:
-    """Where a relay is, and how its web server is talked to. ``name`` is how messages call it."""
+    """Where a relay is, and how its web server is talked to. ``name`` is how messages call it, ``user`` what that
+    server is told, empty for nothing, and ``environment`` whose it is."""
 
     url: str
     name: str
     client: httpx.Client = field(repr=False)
+    environment: str = ""
+    user: str = ""
 
 
 class Exchange:
@@ -277,11 +281,8 @@ class Exchange:
                 "write that address as relay in vetrin.toml",
             )
         if status == 401:
-            raise ConnectionFailed(
-                f"{self.place.name}: the web server asks for a name and a password (401)",
-                "write the name as user in [environment.NAME.web], or give it with --web-user to init and add; the "
-                "password comes from the keyring or a variable",
-            )
+            says, remedy = web_refusal(self.place.environment, self.place.user)
+            raise ConnectionFailed(f"{self.place.name}: the web server {says}", remedy)
         if status >= 500:
             self.limits.less_at_once()
         passing = self._met or status >= 500 or status in (403, 429)

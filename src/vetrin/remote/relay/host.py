@@ -81,7 +81,11 @@ def open_exchange(
         verify=trusted(address.web, address.environment, address.url),
         limits=httpx.Limits(max_keepalive_connections=4, keepalive_expiry=4.0),
     )
-    return Exchange(Place(address.url, str(address), client), key, rate=rate)
+    return Exchange(
+        Place(address.url, str(address), client, address.environment, address.web.user),
+        key,
+        rate=rate,
+    )
 
 
 def known_key(environment: str) -> RelayKey:
