@@ -34,7 +34,7 @@ from web_host import SMALL, WebHost, lay_relay
 LEAST = {**SMALL, "max_execution_time": "10", "memory_limit": "64M", "post_max_size": "2M"}
 # Vetrin, with the form of the helper that is compared with.
 IN_PHP = (
-    "import sys; from vetrin.remote.ssh import helper_client as h; h._FORMS = h._FORMS[1:];"
+    "import sys; from vetrin.remote.ssh import helper_client as h; h.FORMS = h.FORMS[1:];"
     " from vetrin.cli import main; main()"
 )
 

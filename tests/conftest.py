@@ -67,7 +67,7 @@ def commands_of_samples() -> None:
 @pytest.fixture(scope="session", autouse=True)
 def ports_of_samples() -> None:
     """Sample projects of tests that run beside one another look for free ports in different places."""
-    samples._FIRST_PORT += 400 * (1 + int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:]))
+    samples.FIRST_PORT += 400 * (1 + int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:]))
 
 
 @contextlib.contextmanager

@@ -267,7 +267,7 @@ def test_what_becomes_far_too_much(
         for _ in watch.passing(iter([bytes(1 << 20)] * 2000)):
             pass
     # A dump inside an archive is watched as well, though the archive itself stays small.
-    monkeypatch.setattr("vetrin.archive.reader._FREE", 1 << 20)
+    monkeypatch.setattr("vetrin.archive.reader.FREE", 1 << 20)
     row = gzip.compress(b"INSERT INTO hl_x VALUES ('" + bytes(1 << 20) + b"');")
     dump = gzip.compress(b"CREATE TABLE hl_x (a longblob);") + row * 5
     path = tmp_path / "bomb.zip"
@@ -286,7 +286,7 @@ def test_what_becomes_far_too_much(
                     link = item(f"wp-content/{name}", tarfile.LNKTYPE, about.name)
                     tar.addfile(link)
         paths = sorted(tmp_path.glob(f"{some}-*.tar"))
-        monkeypatch.setattr("vetrin.archive.reader._FOLD", 1)
+        monkeypatch.setattr("vetrin.archive.reader.FOLD", 1)
         with pytest.raises(BadArchive, match="becomes more than 1,048,576 bytes"):
             take_in(paths, store, wordpress)
     assert store.names() == []
@@ -415,8 +415,8 @@ def test_what_has_a_passphrase_is_opened_by_gnupg_and_by_an_import(
         with pytest.raises(StoreError, match=reason):
             take_in([path], store, wordpress, Given(password=password))
     path.write_bytes(whole)
-    monkeypatch.setattr(reader, "_FREE", 100)
-    monkeypatch.setattr(reader, "_FOLD", 0.1)
+    monkeypatch.setattr(reader, "FREE", 100)
+    monkeypatch.setattr(reader, "FOLD", 0.1)
     with pytest.raises(StoreError, match="far more than it is"):
         take_in([path], store, wordpress, Given(password=word))
     monkeypatch.setenv("PATH", str(tmp_path))

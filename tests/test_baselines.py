@@ -200,7 +200,7 @@ def test_a_run_that_was_stopped_ends_with_all_of_its_source(
     how: str, trains: Pair, database_server: Mariadb, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """The source is changed in between, before, in and behind what had been taken."""
-    monkeypatch.setattr(table_copy, "_STRETCH", 300_000)
+    monkeypatch.setattr(table_copy, "STRETCH", 300_000)
     moved = [0]
 
     def stop(event: Event) -> None:
@@ -255,7 +255,7 @@ def test_a_run_that_was_stopped_ends_with_all_of_its_source(
 def test_what_a_view_of_its_own_brings_is_kept(
     trains: Pair, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(table_copy, "_VIEW", 0.0)
+    monkeypatch.setattr(table_copy, "VIEW", 0.0)
     trains.pull()
     assert trains.is_as_the_source(trains.last(), trains.plan)
 
@@ -346,7 +346,7 @@ def test_changes_all_over_a_table_are_put_into_its_baseline(
 def test_every_so_often_what_nothing_needs_is_removed(
     railway: Pair, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("vetrin.jobs.baseline._SWEPT", 4)
+    monkeypatch.setattr("vetrin.jobs.baseline.SWEPT", 4)
     contents = railway.store.contents
     orphan, _ = contents.keep(b"of a run that died")
     railway.store.backend.settle()

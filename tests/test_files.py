@@ -570,7 +570,7 @@ def test_two_trees_scanned_at_once(
     trees: tuple[LocalTree, LocalTree], monkeypatch: pytest.MonkeyPatch, forking: bool
 ) -> None:
     """The same comes of it, wherever the second one is scanned; its errors too."""
-    monkeypatch.setattr(parallel_scan, "_may_fork", lambda: forking)
+    monkeypatch.setattr(parallel_scan, "may_fork", lambda: forking)
     one, two = trees
 
     def both(other: LocalTree) -> Manifest | None:

@@ -212,7 +212,7 @@ def test_whatever_stands_between_all_is_done_once(
     site: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Answers that get lost, are cut, or are given by somebody else: it is asked again, and nothing is done twice."""
-    monkeypatch.setattr(exchanges, "_PAUSES", (0.01,) * 20)
+    monkeypatch.setattr(exchanges, "PAUSES", (0.01,) * 20)
     chance = random.Random("between")
 
     def meddle(number: int, body: bytes) -> str | int | None:
@@ -251,7 +251,7 @@ def test_whatever_stands_between_all_is_done_once(
 def test_a_host_that_forgets_at_once_is_no_endless_loop(
     site: Path, monkeypatch: pytest.MonkeyPatch, lost: str
 ) -> None:
-    monkeypatch.setattr(exchanges, "_PAUSES", (0.01,) * 3)
+    monkeypatch.setattr(exchanges, "PAUSES", (0.01,) * 3)
     subprocess.run(["chown", "-R", "root", str(site)], check=True)
 
     def forget(number: int, body: bytes) -> None:
@@ -283,7 +283,7 @@ def test_a_host_that_forgets_at_once_is_no_endless_loop(
 def test_rows_are_written_once_whatever_gets_lost(
     site: Path, monkeypatch: pytest.MonkeyPatch, mariadb_server: Mariadb
 ) -> None:
-    monkeypatch.setattr(exchanges, "_PAUSES", (0.01,) * 20)
+    monkeypatch.setattr(exchanges, "PAUSES", (0.01,) * 20)
     chance = random.Random("rows")
     mariadb_server.run("DROP DATABASE IF EXISTS once")
     mariadb_server.create("once", "one", "word")
@@ -386,7 +386,7 @@ def test_messages_say_what_is_in_the_way(site: Path, tmp_path: Path) -> None:
 
 def exchanges_fast(relay: Relayed) -> None:
     with pytest.MonkeyPatch.context() as patched:
-        patched.setattr(exchanges, "_PAUSES", (0.01,))
+        patched.setattr(exchanges, "PAUSES", (0.01,))
         relay.connect()
 
 
@@ -405,7 +405,7 @@ def certificate(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path]:
 def test_a_certificate_that_nobody_signed_is_refused_unless_it_is_pinned(
     site: Path, certificate: tuple[Path, Path], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(exchanges, "_PAUSES", (0.01,))
+    monkeypatch.setattr(exchanges, "PAUSES", (0.01,))
     der = ssl.PEM_cert_to_DER_cert(certificate[0].read_text())
     fingerprint = hashlib.sha256(der).hexdigest()
     with WebHost(site, tls=certificate) as web:

@@ -234,7 +234,7 @@ def test_rows_that_somebody_changes_meanwhile_stop_it(
 def test_where_visitors_are_a_large_change_is_switched_in(
     line: Line, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("vetrin.jobs.table_update._VISITED", 5)
+    monkeypatch.setattr("vetrin.jobs.table_update.VISITED", 5)
     line.pull(role="staging")
     line.sides["production"]("UPDATE x_trains SET seats = 8 WHERE id < 30")
     assert line.pull(role="staging").run.switch.exchanges

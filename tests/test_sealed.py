@@ -43,7 +43,7 @@ COST = 128 * encryption._R * encryption._N  # bytes of memory for each try
 @pytest.fixture(autouse=True)
 def quick(monkeypatch: pytest.MonkeyPatch) -> None:
     """A key that is made in no time; what it costs is asked for below."""
-    monkeypatch.setattr(encryption, "_N", 1 << 4)
+    monkeypatch.setattr(encryption, "COST", 1 << 4)
 
 
 def filled(folder: Path, passphrase: str | None = PASSPHRASE) -> tuple[Store, Manifest]:
@@ -97,7 +97,7 @@ def built(
 ) -> Iterator[tuple[Path, str | None]]:
     folder = tmp_path_factory.mktemp("built") / "store"
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(encryption, "_N", 1 << 4)
+        patch.setattr(encryption, "COST", 1 << 4)
         filled(folder, request.param)
     yield folder, request.param
 

@@ -154,8 +154,8 @@ def line(
 ) -> Line:
     monkeypatch.setenv("HOME", str(ssh.home))
     monkeypatch.setattr(reconnect, "PAUSES", (0.05, 0.1, 0.2, 0.4, 0.8, 1.6) * 20)
-    monkeypatch.setattr(table_copy, "_SECONDS", 0.05)
-    monkeypatch.setattr(table_copy, "_STRETCH", 1_000_000)
+    monkeypatch.setattr(table_copy, "SECONDS", 0.05)
+    monkeypatch.setattr(table_copy, "STRETCH", 1_000_000)
     return Line(folder, database_server, ssh, "plain")
 
 
@@ -311,7 +311,7 @@ def test_what_was_taken_is_checked_and_brought_up_to_date(line: Line) -> None:
 
 def test_a_view_is_not_held_for_long(line: Line, monkeypatch: pytest.MonkeyPatch) -> None:
     """Each table from a view of its own, and in the end all are of one moment nevertheless."""
-    monkeypatch.setattr(table_copy, "_VIEW", 0)
+    monkeypatch.setattr(table_copy, "VIEW", 0)
     done = []
 
     def listener(event: Event) -> None:
@@ -324,15 +324,15 @@ def test_a_view_is_not_held_for_long(line: Line, monkeypatch: pytest.MonkeyPatch
     assert any("wp_comments had changed" in remark for remark in report.remarks)
     found = line.content()
     shutil.rmtree(line.folder / ".vetrin")
-    monkeypatch.setattr(table_copy, "_VIEW", 900)
+    monkeypatch.setattr(table_copy, "VIEW", 900)
     assert not any("had been taken" in remark for remark in line.pull().remarks)
     assert line.content() == found
 
 
 def test_a_busy_host_is_waited_for(line: Line, monkeypatch: pytest.MonkeyPatch) -> None:
     loads = iter([9.0, 8.0])
-    monkeypatch.setattr(throttle, "_ASKED", 0.0)
-    monkeypatch.setattr(throttle, "_STEP", 0.01)
+    monkeypatch.setattr(throttle, "ASKED", 0.0)
+    monkeypatch.setattr(throttle, "STEP", 0.01)
     real = SshHost.load
     said: list[float] = []
 

@@ -159,7 +159,7 @@ def test_a_table_that_somebody_uses_for_long_leaves_the_target_as_it_was(line: L
     with connection, connection.cursor() as cursor:
         cursor.execute("START TRANSACTION")
         cursor.execute("SELECT * FROM wp_posts")
-        script = "from vetrin.database.mysql import database\ndatabase._PATIENT['sql'] = 'SET lock_wait_timeout = 1'\n"
+        script = "from vetrin.database.mysql import database\ndatabase.PATIENT['sql'] = 'SET lock_wait_timeout = 1'\n"
         _, said = line.vetrin(*line.PULL, code=1, script=script)
     assert "stayed in use" in said and "is as it was before" in said
     assert line.state() == old and not line.record.exists()

@@ -170,7 +170,7 @@ def test_a_server_that_says_nothing_is_not_waited_for_without_an_end(
     mariadb_server: Mariadb, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     mariadb_server.create("quiet", "quiet", WORD)
-    monkeypatch.setattr(connect, "_LOGIN", 0.5)
+    monkeypatch.setattr(connect, "LOGIN", 0.5)
     account = ("quiet", "quiet", WORD, "127.0.0.1")
     with hostile(mariadb_server, at=1, silent=True) as server, pytest.raises(DatabaseError):
         MysqlDatabase(Credentials(*account, server.port))  # it logs in, and then hears nothing
@@ -183,7 +183,7 @@ def test_a_server_that_says_nothing_is_not_waited_for_without_an_end(
 
 
 def test_a_server_that_does_not_even_greet(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(connect, "_LOGIN", 0.5)
+    monkeypatch.setattr(connect, "LOGIN", 0.5)
     with socket.create_server(("127.0.0.1", 0)) as listening:
         port = listening.getsockname()[1]
         with pytest.raises(DatabaseUnreachable):

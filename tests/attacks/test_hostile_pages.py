@@ -63,7 +63,7 @@ def test_a_page_that_unpacks_to_more_than_a_page(address: Address) -> None:
 
 
 def test_a_page_without_an_end(address: Address, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(web_page, "_LONGEST", 0.5)
+    monkeypatch.setattr(web_page, "LONGEST", 0.5)
     begun = time.monotonic()
     assert got(address, "/endless").body.startswith(b"<p>and on")
     assert time.monotonic() - begun < 4

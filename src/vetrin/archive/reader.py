@@ -31,8 +31,8 @@ from ..files import Entry
 Kind = Literal["zip", "tar", "sql"]
 BLOCK = 1 << 18
 _HEAD = 600
-_FREE = 1 << 30  # bytes that anything may become
-_FOLD = 300  # or so many times what it is
+FREE = 1 << 30  # bytes that anything may become
+FOLD = 300  # or so many times what it is
 _MEMBERS = 2_000_000
 _BETWEEN = (
     4 << 20
@@ -51,7 +51,7 @@ class Member:
 
 def most_of(packed: int) -> int:
     """How many bytes an archive of so many may become."""
-    return max(_FREE, packed * _FOLD)
+    return max(FREE, packed * FOLD)
 
 
 class Watch:
@@ -80,7 +80,7 @@ class Watch:
         self._bytes += size
         if self._bytes > self._most:
             raise BadArchive(
-                f"{self._name} becomes more than {self._most:,} bytes, {_FOLD} times what it is: "
+                f"{self._name} becomes more than {self._most:,} bytes, {FOLD} times what it is: "
                 "that is no ordinary archive"
             )
 

@@ -15,7 +15,7 @@ Where = Mapping[str, Any]
 
 _ENCODED = re.compile(r"(\w+)\.(\w+)(?: where (\w+)=(.+))?$")
 _PLACE = re.compile(r"(\w+)\.(\w+)$")
-_TESTS = (
+TESTS = (
     "begins",
     "ends",
     "contains",
@@ -478,7 +478,7 @@ def check_where(where: object, place: str) -> None:
         raise DefinitionError(f"{place}: write a table of columns")
     for column, wanted in where.items():
         if isinstance(wanted, Mapping):
-            known(wanted, _TESTS, f"{place}.{column}")
+            known(wanted, TESTS, f"{place}.{column}")
             if "in" in wanted and not _PLACE.match(str(wanted["in"])):
                 raise DefinitionError(f"{place}.{column} in: write table.column")
             if "where" in wanted:

@@ -15,7 +15,7 @@ from ..errors import DemoError
 from .content import LOCAL, PRODUCTION, PUBLIC_ADDRESS, STAGING, Stage, fill
 
 STAGES = (LOCAL, STAGING, PRODUCTION)
-_FIRST_PORT = 8411
+FIRST_PORT = 8411
 
 
 @dataclass(frozen=True)
@@ -131,7 +131,7 @@ access = "read-only"    # pulls read it, nothing writes to it
 def _free_ports(count: int) -> list[int]:
     """The usual ports where they are free, so that pictures of the demo stay the same."""
     found: list[int] = []
-    for port in range(_FIRST_PORT, _FIRST_PORT + 200):
+    for port in range(FIRST_PORT, FIRST_PORT + 200):
         with socket.socket() as probe, contextlib.suppress(OSError):
             probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             probe.bind(("127.0.0.1", port))

@@ -46,7 +46,7 @@ def scanning(
             far = pool.submit(tree.scan, folders, skip)
             yield lambda theirs: far.result()
         return
-    if not _may_fork():
+    if not may_fork():
         yield lambda theirs: tree.scan(folders, skip)
         return
     out, into = os.pipe()
@@ -75,7 +75,7 @@ def scanning(
                 os.waitpid(child, 0)
 
 
-def _may_fork() -> bool:
+def may_fork() -> bool:
     return (
         sys.platform.startswith("linux")
         and threading.active_count() == 1

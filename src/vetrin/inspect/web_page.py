@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 _MOST_REDIRECTS = 5
 _BIGGEST = 32 << 20  # bytes of a page
-_LONGEST = 60.0  # seconds that a page may take to come
+LONGEST = 60.0  # seconds that a page may take to come
 
 
 @dataclass
@@ -130,7 +130,7 @@ def fetch(client: httpx.Client, url: str, address: Address) -> Page:
 def _body(answer: httpx.Response) -> bytes:
     """What a page consists of, unpacked; no more than anybody would look at, nor for longer than one would wait."""
     found = bytearray()
-    until = time.monotonic() + _LONGEST
+    until = time.monotonic() + LONGEST
     for block in answer.iter_bytes():
         found += block
         if len(found) > _BIGGEST or time.monotonic() > until:

@@ -45,7 +45,7 @@ from .plan import Plan, TablePlan
 _VERSION = 1  # of the notes
 _ENDS = ("after", "upto")
 _KEPT = 2  # baselines from one environment to another: the last run may be undone
-_SWEPT = 10  # runs after which what no snapshot needs is removed
+SWEPT = 10  # runs after which what no snapshot needs is removed
 
 
 class Pieces:
@@ -447,7 +447,7 @@ class Baseline:
         for item in mine[:-_KEPT]:
             if item.id not in needed:
                 store.remove(item)
-        if self._run.number % _SWEPT == 0:
+        if self._run.number % SWEPT == 0:
             self._stack.close()  # a sweep wants the store for itself
             with contextlib.suppress(StoreError), lease(store.backend, "thin"):
                 store.sweep()

@@ -47,10 +47,10 @@ from .run_context import RunContext
 from .table_update import TableUpdater
 
 _VERSION = 2  # of the record; pages of version 1 had digests that different rows may share
-_STRETCH = 32_000_000  # bytes that are stored together
-_SECONDS = 8.0  # or what comes in so long
+STRETCH = 32_000_000  # bytes that are stored together
+SECONDS = 8.0  # or what comes in so long
 _LOOKS = 6  # at a source of which no view lasts, until what changes all the time is taken as it is
-_VIEW = 900.0  # seconds after which another table is taken from a view of its own
+VIEW = 900.0  # seconds after which another table is taken from a view of its own
 
 
 @dataclass
@@ -204,7 +204,7 @@ class TableCopier:
                     waiting = self._differing(reader, items)
                 while waiting:
                     self._table(reader, waiting.pop(0))
-                    if time.monotonic() - begun >= _VIEW:
+                    if time.monotonic() - begun >= VIEW:
                         break
         if not self._source.database.facts().one_moment:
             self._until_unchanged(items)
@@ -565,7 +565,7 @@ class _Stretch:
                 self.paged = False
             size += batch.size
             yield batch
-            late = size >= _STRETCH or time.monotonic() - begun >= _SECONDS
+            late = size >= STRETCH or time.monotonic() - begun >= SECONDS
             if late and not self._at_once and self.paged:
                 return
 

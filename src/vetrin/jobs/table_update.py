@@ -33,7 +33,7 @@ from .run_context import RunContext
 
 _HELPERS = 1_000_000  # the numbers of hidden tables begin here, beyond those of tables that come as a whole
 _COMPARED = 32 << 20  # bytes of a table of which all rows are compared as they are stored
-_VISITED = 10_000  # rows: in an environment with visitors, a change of more would keep them waiting
+VISITED = 10_000  # rows: in an environment with visitors, a change of more would keep them waiting
 
 
 class TableUpdater:
@@ -230,7 +230,7 @@ class TableUpdater:
         written = sum(update.written for update in changed)
         if any(update.unfit for update in changed):
             return False
-        if self._target.environment.role != "local" and written > _VISITED:
+        if self._target.environment.role != "local" and written > VISITED:
             return False
         hanging = self._target.database.attachments([u.item.target for u in changed], ())
         return not any(item.kind in ("trigger", "search") for item in hanging)

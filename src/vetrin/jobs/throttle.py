@@ -7,9 +7,9 @@ import time
 from ..remote import RemoteHost
 from .events import Event, FileMoved, Listener, Moved, Slowed
 
-_ASKED = 5.0  # seconds between two looks at the host's load
+ASKED = 5.0  # seconds between two looks at the host's load
 _BUSY = 3.0  # processes that wait for each processor; beyond that we step back
-_STEP = 2.0  # seconds of stepping back before the next look
+STEP = 2.0  # seconds of stepping back before the next look
 _LONGEST = 60.0  # seconds after which we go on for a while all the same
 
 
@@ -25,12 +25,12 @@ class Courtesy:
         self._asked = time.monotonic()
 
     def __call__(self, event: Event) -> None:
-        if isinstance(event, (Moved, FileMoved)) and time.monotonic() - self._asked > _ASKED:
+        if isinstance(event, (Moved, FileMoved)) and time.monotonic() - self._asked > ASKED:
             begun = time.monotonic()
             while (
                 load := self._remote_host.load()
             ) > _BUSY and time.monotonic() - begun < _LONGEST:
                 self._listener(Slowed(load))
-                time.sleep(_STEP)
+                time.sleep(STEP)
             self._asked = time.monotonic()
         self._listener(event)

@@ -17,7 +17,7 @@ from .wire import Wire
 
 MODE = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES"
 # Seconds for which a server may be silent: while somebody logs in, where it looks, scans tables, works on them.
-_LOGIN, LOOKS, SCANS, WORKS = 30.0, 600.0, 3600.0, 4 * 3600.0
+LOGIN, LOOKS, SCANS, WORKS = 30.0, 600.0, 3600.0, 4 * 3600.0
 _INSECURE = (3159, 1045)  # TLS is asked for by the server, or (among other things) by the account
 
 
@@ -133,7 +133,7 @@ def _dialled(
             # PyMySQL knows no "binary": it would decode names and messages with it.
             charset="latin1" if charset == "binary" else "utf8mb4",
             connect_timeout=10,
-            read_timeout=_LOGIN,
+            read_timeout=LOGIN,
             write_timeout=WORKS,
             autocommit=True,
             defer_connect=True,

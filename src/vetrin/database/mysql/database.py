@@ -70,7 +70,7 @@ _INSERT_BYTES = 1 << 20
 _CLIENT_ERRORS = 2000  # from here on, errors are those of the connection
 _IN_USE, _STATEMENTS_LOGGED = 1205, 1665
 # For so many seconds a swap waits for a table in use, while all others wait for it.
-_PATIENT = {"sql": "SET lock_wait_timeout = 30"}
+PATIENT = {"sql": "SET lock_wait_timeout = 30"}
 
 
 class MysqlDatabase(HiddenEditing):
@@ -488,7 +488,7 @@ class MysqlDatabase(HiddenEditing):
         detach: Sequence[Attachment],
         attach: Sequence[Attachment],
     ) -> list[str]:
-        remarks = self._run([_PATIENT, *_renaming(exchanges, self._present())])
+        remarks = self._run([PATIENT, *_renaming(exchanges, self._present())])
         items = settling(exchanges, detach, attach, self._hanging.constraints())
         return remarks + self._run(items)
 
@@ -512,7 +512,7 @@ class MysqlDatabase(HiddenEditing):
             {
                 "do": "sql",
                 "forth": [
-                    _PATIENT,
+                    PATIENT,
                     *({**item, "exchange": True} for item in _renaming(exchanges, there)),
                     *settling(exchanges, detach, attach),
                 ],
@@ -585,7 +585,7 @@ class MysqlDatabase(HiddenEditing):
         for patch in patches:
             if patch.given is not None:
                 sql = f"ALTER TABLE {quote(patch.table)} AUTO_INCREMENT = {patch.given + 1}"
-                self._run([_PATIENT, {"sql": sql, "soft": [_IN_USE]}])
+                self._run([PATIENT, {"sql": sql, "soft": [_IN_USE]}])
         return changed
 
     def _patched_by_request(

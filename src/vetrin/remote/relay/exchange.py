@@ -35,7 +35,7 @@ SECONDS = 2.0  # that the relay works on one request; others wait meanwhile wher
 _LEAST_SECONDS, _LEAST_ANSWER = 0.25, 1 << 16
 _GOOD = 4  # answers, after which more is asked for again
 _SILENCE = 75.0  # seconds for which a server may say nothing
-_PAUSES = (0.05, 0.2, 0.5, 1.0, 2.0, 4.0, 8.0)  # seconds before the same is asked again
+PAUSES = (0.05, 0.2, 0.5, 1.0, 2.0, 4.0, 8.0)  # seconds before the same is asked again
 _TOO_LARGE = 413
 AGENT = "Mozilla/5.0 (compatible; Vetrin)"
 # Refusals after which the same is asked again, by what the relay calls them.
@@ -212,7 +212,7 @@ class Exchange:
         Raises:
             _Again: it has to be asked in another way, as was learnt.
         """
-        pauses = iter(_PAUSES)
+        pauses = iter(PAUSES)
         why = ""
         while True:
             said = self._sent(body, head, session)

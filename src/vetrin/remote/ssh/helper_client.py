@@ -22,7 +22,7 @@ from ..helper_scripts import PHP, PYTHON, source
 from .channel import Pipe
 from .connection import Line
 
-_FORMS = (
+FORMS = (
     # What starts it, how its text is named, and how it is told apart in messages.
     ("helper.py", f"exec python3 -I -c '{PYTHON}'", "Python 3"),
     ("helper.php", f"exec php -d display_errors=stderr -r '{PHP}'", "PHP"),
@@ -51,7 +51,7 @@ class Helpers:
         self._idle: queue.SimpleQueue[_Helper] = queue.SimpleQueue()
         reasons = []
         self._name = self._command = ""
-        for name, command, title in _FORMS:
+        for name, command, title in FORMS:
             if forms and name not in forms:
                 continue
             try:
