@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import random
+import shlex
 import sqlite3
 import subprocess
 import sys
@@ -614,6 +615,35 @@ def test_a_new_table_comes_as_a_whole_and_names_rows_as_they_are_there(
     assert live.one("SELECT link FROM stamps") == f"{live.address}/entry/1"
     railway.vetrin("undo", "production", "--confirm", "production")
     assert live.one("SELECT count(*) FROM sqlite_master WHERE name = 'stamps'") == 0
+
+
+def test_a_copy_that_was_moved_since(two: tuple[Railway, Site2, Site2]) -> None:
+    """What names its old place is no change of its own, and comes up as what names the new one does."""
+    railway, local, live = two
+    old, new, there = (railway.folder / name for name in ("local", "copies/local", "production"))
+    live.run("UPDATE entries SET body = body || ? WHERE id = 1", f"<img src='{there}/media/a.png'>")
+    railway.vetrin("pull", "--yes")
+    new.parent.mkdir()
+    old.rename(new)
+    toml = railway.folder / "vetrin.toml"
+    toml.write_text(toml.read_text().replace('root = "local"', 'root = "copies/local"'))
+    assert json.loads(railway.vetrin("changes", "local", "--json"))["same"] is True
+    local.path = new / "data/harrowmere.sqlite"
+    assert f"{old}/media/a.png" in str(local.one("SELECT body FROM entries WHERE id = 1"))
+    found = json.loads(railway.vetrin("strays", "local", "--json", code=4))
+    assert found["mend"] == [f"vetrin rewrite local --replace {old}={new}"]
+    # Rewritten as `strays` says, it is none either.
+    railway.vetrin(*shlex.split(found["mend"][0].removeprefix("vetrin ")), "--yes")
+    assert json.loads(railway.vetrin("changes", "local", "--json"))["same"] is True
+    railway.vetrin("undo", "local", "--yes")
+    local.write("Members area", f"<img src='{old}/media/b.png'><img src='{new}/media/c.png'>")
+    report = json.loads(railway.vetrin(*UPWARDS, "--json"))
+    assert [table["name"] for table in report["tables"]] == ["entries"]
+    body = live.one("SELECT body FROM entries WHERE title = 'Members area'")
+    assert body == f"<img src='{there}/media/b.png'><img src='{there}/media/c.png'>"
+    railway.vetrin("pull", "--yes")
+    assert str(old) + "/" not in str(local.one("SELECT group_concat(body) FROM entries"))
+    assert f"{new}/media/a.png" in str(local.one("SELECT body FROM entries WHERE id = 1"))
 
 
 @pytest.fixture

@@ -32,6 +32,7 @@ def where(target: Site) -> dict[str, Any]:
     found, database = target.configuration, target.database
     return {
         "root": root_id(target),
+        "path": str(target.root),
         "database": "" if database.missing else database.facts().identity,
         "site": {"engine": found.engine, "database": found.database, "prefix": found.prefix},
     }

@@ -18,6 +18,7 @@ from typing import Any
 from ..append_log import AppendLog, Events, flush_folder
 from ..errors import JobError, NewerLog
 from ..files import own_folder
+from ..site import keep_root
 from .switch import Switch
 
 STOPPED, RESUMED = "stopped", "resumed"
@@ -45,8 +46,8 @@ class Run:
     during the swap, ``checked`` how the last check of the environment with it went. ``signature`` is the
     same for runs that do the same, ``command`` the words to go on with this one. ``saved`` and ``baseline`` are
     snapshots: of what was replaced, and of what came. ``root`` and ``database`` tell which ones it wrote to
-    (see ``identity``), ``site`` how the site there was configured (nothing secret), ``log_version`` which
-    Vetrin wrote its journal.
+    (see ``identity``), ``path`` where that root was then, ``site`` how the site there was configured (nothing
+    secret), ``log_version`` which Vetrin wrote its journal.
     """
 
     number: int
@@ -75,6 +76,7 @@ class Run:
     saved: str = ""
     baseline: str = ""
     root: str = ""
+    path: str = ""
     database: str = ""
     site: dict[str, str] = field(default_factory=dict)
     log_version: int = _VERSION
@@ -152,6 +154,7 @@ class Run:
             self.signature = line.get("signature") or ""
             self.command = tuple(line.get("command") or ())
             self.root, self.database = line.get("root") or "", line.get("database") or ""
+            self.path = line.get("path") or ""
             self.site = dict(line.get("site") or {})
             self.gist = dict(line.get("gist") or {})
             self.token = line["token"]
@@ -241,6 +244,8 @@ class Journals:
             except FileExistsError:
                 continue
             break
+        if more.get("path"):
+            keep_root(self._state, target, more["path"])
         run = Run(number, folder)
         run.write(
             PLANNED,

@@ -14,7 +14,7 @@ from .baseline import Notes
 from .common_states import common_since
 from .exclusions import left_kinds, work_out
 from .expected import expected_of
-from .journal import Journals, Run
+from .journal import TRANSFERS, Journals, Run
 from .last_copy import read
 from .plan import Choices
 from .row_changes import Earlier, Left
@@ -23,12 +23,14 @@ from .row_changes import Earlier, Left
 @dataclass(frozen=True)
 class Since:
     """What an environment is compared with: a ``manifest`` in a store, of a ``run`` where that is a baseline, and in
-    which ``role`` the environment took part in it. ``common`` is what merges made of it since."""
+    which ``role`` the environment took part in it. ``common`` is what merges made of it since, ``root`` where the
+    target of that run was when its rows were written."""
 
     manifest: Manifest
     role: str
     run: Run | None = None
     common: CommonState | None = None
+    root: str = ""
 
     @property
     def other(self) -> str:
@@ -48,7 +50,8 @@ def last_since(store: Store, journals: Journals, environment: Environment) -> Si
         if "data" in run.parts or "media" in run.parts:
             if run.baseline in manifests:
                 manifest = manifests[run.baseline]
-                return Since(manifest, "target", run, _common(journals, run, manifest))
+                common = _common(journals, run, manifest)
+                return Since(manifest, "target", run, common, root_in_rows(journals, run))
             break  # what it holds is of something that is not known any more
     for run in sorted(journals.runs(), key=lambda run: -run.number):
         if run.source == environment.name and run.baseline in manifests:
@@ -58,6 +61,15 @@ def last_since(store: Store, journals: Journals, environment: Environment) -> Si
         f"no transfer from or to {environment.name} is known that its content could be compared with",
         "after the next pull there is one; `--since SNAPSHOT` compares with a snapshot of it",
     )
+
+
+def root_in_rows(journals: Journals, run: Run) -> str:
+    """The root that the rows of a transfer's target name, as far as they are as it left them; empty where that is not
+    on record. A rewriting in place since has made it that of its own time."""
+    for one in journals.standing(run.target, (*TRANSFERS, "rewrite")):
+        if one.number >= run.number:
+            return one.path
+    return run.path
 
 
 def _common(journals: Journals, run: Run, manifest: Manifest) -> CommonState | None:
@@ -74,7 +86,7 @@ def earlier_of(site: ReadableSite, stored: ReadableSite, store: Store, since: Si
     last = read(run.folder) if run is not None else None
     pipeline = None
     if since.role == "target":
-        mapping = mapping_for(stored, site, [])
+        mapping = mapping_for(stored, site, [], since.root)
         rewriting = Rewriting(mapping, encoded=stored.encoded)
         pipeline = RowPipeline(rewriting, PrefixedValues.between(stored, site))
     if last is None or run is None:

@@ -3,6 +3,7 @@
 from .address_map import UNKNOWN, mapping_for
 from .discovery import Discovered, Where, folder_at, look_at, sites_below
 from .extensions import Extension, active_keys, extensions_of, missing_extensions
+from .former_roots import keep_root
 from .open import (
     configuration_of,
     is_empty,
@@ -54,6 +55,7 @@ __all__ = [
     "file_scope",
     "folder_at",
     "is_empty",
+    "keep_root",
     "lies_loose",
     "look_at",
     "mapping_for",

@@ -10,8 +10,10 @@ from .site import ReadableSite
 UNKNOWN = Address.parse("http://unknown.invalid")
 
 
-def mapping_for(source: ReadableSite, target: ReadableSite, notes: list[Remark]) -> Mapping:
-    """All addresses and roots of the source, onto the target's.
+def mapping_for(
+    source: ReadableSite, target: ReadableSite, notes: list[Remark], root: str = ""
+) -> Mapping:
+    """All addresses and roots of the source, onto the target's; ``root`` is where the target was, if elsewhere.
 
     Addresses that the source's own settings hold count as its own, even where the project does not
     list them, unless they belong to another environment.
@@ -38,6 +40,6 @@ def mapping_for(source: ReadableSite, target: ReadableSite, notes: list[Remark])
         addresses=addresses,
         address=target.environment.address,
         roots=source.roots,
-        root=str(target.root),
+        root=root or str(target.root),
         bare_host=source.environment.bare_host,
     )

@@ -25,6 +25,7 @@ from ..files import (
 )
 from ..remote import RemoteHost, hosts
 from ..spot import Spot, spot_here
+from .former_roots import former_roots
 from .guard import Found, Whereabouts, must_be_its_own, prefix_of
 from .site import Site
 
@@ -260,7 +261,17 @@ def _opened(
         seen_of(project, environment.name),
         root,
         remote_host,
+        former_roots=_former_roots(project, environment, str(root)),
     )
+
+
+def _former_roots(project: Project, environment: Environment, root: str) -> tuple[str, ...]:
+    """Where an environment was before it was moved; not where another one is now."""
+    others = {
+        str(one.root) for one in project.environments.values() if one.name != environment.name
+    }
+    known = former_roots(project.state, environment.name, root)
+    return tuple(one for one in known if one not in others)
 
 
 @contextlib.contextmanager

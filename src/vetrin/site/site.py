@@ -51,6 +51,7 @@ class ReadableSite:
     remote_host: RemoteHost | None = None
     again: Callable[[], Any] | None = field(default=None, repr=False)
     looked: Looked | None = None
+    former_roots: tuple[str, ...] = ()  # where it was before, as far as rows may still say so
 
     def reopen(self) -> None:
         """Connect anew to what may have been lost.
@@ -75,8 +76,12 @@ class ReadableSite:
 
     @cached_property
     def roots(self) -> tuple[str, ...]:
-        """The root as it is given, and without links; nothing for that of an archive that does not tell it."""
-        return tuple(filter(None, dict.fromkeys([str(self.root), str(self.root.resolve())])))
+        """The root as it is given, those before it, and the root without links, which is the last; nothing for an
+        archive that does not tell it."""
+        root, real = str(self.root), str(self.root.resolve())
+        if self.former_roots:
+            return root, *self.former_roots, real
+        return tuple(filter(None, dict.fromkeys([root, real])))
 
     def __enter__(self) -> Self:
         return self

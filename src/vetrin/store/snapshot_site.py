@@ -81,6 +81,7 @@ def open_snapshot(
         DigestCache(),
         place,
         looked=looked,
+        former_roots=tuple(manifest.roots[1:-1]),
     )
 
 

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from dataclasses import replace
+from pathlib import Path
 
 from rich.text import Text
 
 from ...errors import ExitStatus
 from ...inspect.strays import Finding, find_strays
 from ...jobs import may_read
+from ...site import UNKNOWN
 from ..archives import add_given, is_file, looked_into
 from ..common import opened, project_of
 from ..console import Out, lead, number, plural
@@ -58,6 +61,17 @@ def run(args: argparse.Namespace, out: Out) -> int:
     may_read(environment)
     others = [one for one in project.environments.values() if one is not environment]
     with opened(out, project, environment) as site:
+        # What is left of a move is mended like references to another environment.
+        others += [
+            replace(
+                environment,
+                name=f"{environment.name} before it was moved",
+                address=UNKNOWN,
+                also=(),
+                root=Path(one),
+            )
+            for one in site.former_roots
+        ]
         found = find_strays(site, others, files=args.text_files, limit=args.limit)
     remedies = [
         f"vetrin rewrite {environment.name} --replace {old}={environment.address}"
