@@ -373,3 +373,32 @@ def test_a_full_disk_is_told_and_leaves_the_target_as_it_was(
         vetrin(sample.folder, "undo", "local", "--yes")
         assert whole(local) == before, at
     assert failed >= 2
+
+
+def test_parts_that_came_into_an_empty_root_are_no_dead_end(sample: Sample) -> None:
+    """Each order ends in the whole site, and each way back in what was there before."""
+    folder, root = sample.folder, sample.root("local")
+    whole = sample.root("production")
+    for first in ("media", "data", "code"):
+        shutil.rmtree(root)
+        vetrin(folder, "pull", "--yes", "--parts", first)
+        begun = fingerprint(root)
+        told = vetrin(folder, "reach", "local", code=1).stdout
+        assert "holds no whole Fishplate" in told and "--parts core,code" in told
+        assert "there is no site in local yet" in vetrin(folder, "pull", "--dry-run").stdout
+        vetrin(folder, "pull", "--yes", "--parts", "data,media,code,core")
+        assert (root / "fishplate/version.toml").read_bytes() == (
+            whole / "fishplate/version.toml"
+        ).read_bytes()
+        assert "same" in vetrin(folder, "compare", "production", "local").stdout
+        vetrin(folder, "undo", "local", "--yes")
+        assert fingerprint(root) == begun
+    # What is damaged is mended the same way; what is no root of ours is left alone.
+    vetrin(folder, "pull", "--yes", "--parts", "data,media,code,core")
+    (root / "fishplate/version.toml").unlink()
+    vetrin(folder, "pull", "--yes", "--parts", "core")
+    assert (root / "fishplate/version.toml").is_file()
+    shutil.rmtree(root)
+    root.mkdir()
+    (root / "letter.txt").write_text("Dear Jory")
+    assert "point root" in vetrin(folder, "pull", "--yes", code=1).stderr

@@ -24,7 +24,6 @@ from ..site import (
     Summary,
     counts_of,
     file_scope,
-    is_empty,
     lies_loose,
     mapping_for,
     part_of_path,
@@ -211,14 +210,15 @@ class _Planner:
     def _weigh_what_is_there(self) -> None:
         """Say what the target will lack, and which database is not looked at."""
         source, target = self._source, self._target
-        if is_empty(target.root, target.definition) and source.definition.markers:
+        whole = target.definition.is_site(target.root)
+        if not whole and source.definition.markers:
             lacking = [part for part in ("core", "code") if part not in self._parts]
             if lacking:
                 self._risks.append(
                     Remark(
                         "no-whole-site",
-                        f"{target.environment.name} is empty, and without {' and '.join(lacking)} it will "
-                        "be no whole site",
+                        f"there is no site in {target.environment.name} yet, and without "
+                        f"{' and '.join(lacking)} it will be no whole one",
                     )
                 )
         for site in (source, target):
@@ -238,7 +238,7 @@ class _Planner:
             rule is None
             or files is None
             or files.nothing
-            or is_empty(target.root, target.definition)
+            or not target.definition.is_site(target.root)
         ):
             return None
         code = any(

@@ -41,6 +41,11 @@ def is_empty(root: Place, definition: Definition) -> bool:
     return all(item.name in own for item in root.iterdir())
 
 
+def _is_begun(root: Place) -> bool:
+    """True where a run of ours has written: a transfer of some parts into an empty root leaves no site there."""
+    return (root / OWN_FOLDER / "id").is_file()
+
+
 def remote_host_of(environment: Environment) -> RemoteHost | None:
     """The host of a remote environment, connected; None for one on this machine.
 
@@ -99,8 +104,11 @@ def _configuration(
 ) -> SiteConfiguration:
     # What is set in the environment of a process here says nothing of one on another machine.
     environ: dict[str, str] | None = None if environment.host is None else {}
-    gone = anyway and root.is_dir() and not project.definition.is_site(root)
-    if like is not None and (gone or is_empty(root, project.definition)):
+    whole = project.definition.is_site(root)
+    gone = anyway and root.is_dir() and not whole
+    if like is not None and (
+        gone or is_empty(root, project.definition) or (not whole and _is_begun(root))
+    ):
         given = dict(environment.database)
         if engine_of(like.engine).in_file and not {"file", "database"} & given.keys():
             given["file"] = Path(like.database).name
@@ -117,17 +125,22 @@ def _configuration(
             f"there is no folder {root}" + (f" on {environment.host}" if environment.host else ""),
             f"create it, or correct root in [environment.{environment.name}]",
         )
-    if not project.definition.is_site(root):
+    if not whole:
         if is_empty(root, project.definition):
             raise ReachError(
                 environment.name, "files", f"{root} is empty",
                 f"a transfer fills it: vetrin pull --to {environment.name}",
             )  # fmt: skip
+        missing = ", ".join(m for m in project.definition.markers if not (root / m).exists())
+        if _is_begun(root):
+            raise ReachError(
+                environment.name, "files", f"{root} holds no whole {project.definition.title}: {missing} missing",
+                f"vetrin pull --to {environment.name} --parts core,code completes it",
+            )  # fmt: skip
         raise ReachError(
             environment.name,
             "files",
-            f"{root} is no root of {project.definition.title}: "
-            f"{', '.join(m for m in project.definition.markers if not (root / m).exists())} missing",
+            f"{root} is no root of {project.definition.title}: {missing} missing",
             f"point root in [environment.{environment.name}] at the folder that holds them",
         )
     try:
