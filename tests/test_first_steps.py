@@ -230,9 +230,10 @@ def test_without_a_question(home: Home, place: Path, monkeypatch: pytest.MonkeyP
         needs = {need["what"]: need for need in document(place, "serve", "--dry-run")["needs"]}
         there = needs["PHP there"]
         assert not there["good"] and not there["must"] and "here it is 7.3.33" in there["says"]
-        lines = document(place, "compare", "production", "local", code=4)["lines"]
-        (runtime,) = (line for line in lines if line["label"] == "runtime")
+        found = document(place, "compare", "production", "local", "--parts", "data,media")
+        (runtime,) = (line for line in found["lines"] if line["label"] == "runtime")
         assert runtime["a"].startswith("PHP 8.") and runtime["b"] == "PHP 7.3.33"
+        assert "another version of the runtime" in found["expected"]
         remarks = document(place, "pull", "--parts", "code", "--dry-run")["remarks"]
         assert "older-runtime" in [remark["code"] for remark in remarks]
     # There already, and whose it is nobody says.
