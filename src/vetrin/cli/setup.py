@@ -254,14 +254,21 @@ class CopyDatabase:
             held = read_configuration(self._root, self._definition)
         except ConfigurationError:
             return None
-        maker = self._maker or getpass.getuser()
-        account = Account(
-            held.database, held.user, held.host or "localhost", held.password, maker,
-            self._secret(maker, "CREATE") if self._maker else "",
-        )  # fmt: skip
+        for option, wanted, there in (
+            ("--database", self._args.database, held.database),
+            ("--database-user", self._args.database_user, held.user),
+        ):
+            if wanted and wanted != there:
+                self._out.warn(
+                    f"{option} {wanted} is not used: {held.file} names {there}; move that file away to begin anew"
+                )
+        account = Account(held.database, held.user, held.host or "localhost", held.password)
         with contextlib.suppress(DatabaseUnreachable):
-            if not try_account(replace(account, maker=""), self._like, self._root).missing:
+            if not try_account(account, self._like, self._root).missing:
                 return None
+        maker = self._maker or getpass.getuser()
+        password = self._secret(maker, "CREATE") if self._maker else ""
+        account = replace(account, maker=maker, maker_password=password)
         try:
             tried = try_account(account, self._like, self._root)
         except DatabaseUnreachable as error:
