@@ -5,19 +5,19 @@ from __future__ import annotations
 import argparse
 import json
 from collections.abc import Sequence
-from functools import partial
+from functools import cached_property, partial
 from pathlib import Path
 from typing import NamedTuple
 
 from ..config import Environment, Project
 from ..errors import DatabaseError, ExitStatus, ProjectError, Refused, UsageError
-from ..jobs import must_be_whole, only_run, put_right, reconnect, was_cut_off
+from ..jobs import Keeping, must_be_whole, only_run, put_right, reconnect, was_cut_off
 from ..jobs.changes import NOT_SHOWN
 from ..jobs.merge import KeepOnce, MergeReport, agreed_merge, merge
 from ..jobs.merge_plan import MergePlan, plan_merge, shown
 from ..jobs.merge_sides import shared_state
 from ..merge import Conflict, Decision, Decisions, Rules, Take, take_of
-from ..site import open_site
+from ..site import Site, open_site
 from ..store import open_store
 from .choices import chosen_by
 from .common import journals_of, words_of
@@ -61,96 +61,127 @@ def merge_flow(
     args: argparse.Namespace, out: Out, project: Project, source: Environment, target: Environment
 ) -> int:
     """Look, decide, ask and merge; the exit code."""
-    journals = journals_of(project)
     rules = rules_of(args, project, source, target)
     made = _made(args, source, target)
     with (
         open_site(project, source) as incoming,
         open_site(project, target, read_only=False, like=incoming.configuration) as goal,
     ):
-        store = open_store(project, here=True)
-
-        pauses = iter(reconnect.PAUSES)
-
-        def connect(lost: Exception) -> None:
-            with listener(out) as listen:
-                try:
-                    reconnect.connect_anew((incoming, goal), lost, pauses, listen)
-                except DatabaseError:
-                    raise lost from None
-
-        def look(room: int) -> MergePlan:
-            with only_run(goal):
-                if args.dry_run:
-                    must_be_whole(goal)
-                else:
-                    put_right(goal, journals)
-                must_be_whole(incoming)
-                incoming.forget()
-                goal.forget()
-                shared = shared_state(
-                    store, journals, source.name, target.name, partial(chosen_by, project)
-                )
-                with listener(out) as listen:
-                    return plan_merge(
-                        incoming, goal, store, shared, Decisions(rules, made), listen, room=room
-                    )
-
-        def make(room: int = 0) -> MergePlan:
-            while True:
-                try:
-                    return look(room)
-                except Exception as error:
-                    if not was_cut_off(error):
-                        raise
-                    connect(error)
-
+        flow = _Flow(args, out, project, incoming, goal, rules, made)
+        plan = flow.make()
         if args.dry_run:
-            plan = make()
             show_merge(out, plan, every=args.every_file)
             out.document("merge", {"done": False, **plan.as_json()})
             out.say("dry run: nothing was changed")
             return ExitStatus.REFUSED if plan.decisions.open else ExitStatus.DONE
-        plan = make()
         if plan.decisions.open:
             if not _decide(args, out, plan, made):
                 return _undecided(args, out, plan)
-            plan = make()
-        production = target.role == "production"
-        keeping = keeping_of(args, project, target, partial(store_of, project, out, writing=True))
-
-        def ask(plan: MergePlan, again: bool) -> None:
-            if again:
-                out.warn("something has changed since the plan was made; this is the plan now")
-            show_merge(out, plan, every=args.every_file)
-            if plan.decisions.open:
-                raise Refused(
-                    f"{plural(len(plan.decisions.open), 'conflict')} came up in the meantime",
-                    "run the command again",
-                )
-            if not plan.nothing:
-                show_way_back(out, keeping)
-                out.confirm(
-                    f"Merge this into {target.name}?",
-                    args,
-                    target=target.name,
-                    production=production,
-                )
-
-        once = KeepOnce(keeping) if keeping is not None else None
-
-        def carry_out(plan: MergePlan) -> MergeReport:
-            with listener(out) as listen:
-                return merge(
-                    plan, incoming, goal, journals,
-                    keeping=once, command=words_of(args), listener=listen,
-                )  # fmt: skip
-
-        waits = out.asks(args, target=target.name, production=production)
-        plan, report = agreed_merge(plan, make, ask, carry_out, waits=waits, connect=connect)
+            plan = flow.make()
+        waits = out.asks(args, target=target.name, production=target.role == "production")
+        plan, report = agreed_merge(
+            plan, flow.make, flow.ask, flow.carry_out, waits=waits, connect=flow.connect
+        )
     _show_report(out, plan, report)
     out.document("merge", {"done": True, **plan.as_json(), **report.as_json()})
     return ExitStatus.DONE
+
+
+class _Flow:
+    """The steps of one merge, each of which may have to be done again. ``made`` are the decisions of a person or of a
+    document, which may become more."""
+
+    def __init__(
+        self,
+        args: argparse.Namespace,
+        out: Out,
+        project: Project,
+        incoming: Site,
+        goal: Site,
+        rules: Rules,
+        made: dict[str, Decision],
+    ) -> None:
+        self._args = args
+        self._out = out
+        self._project = project
+        self._incoming = incoming
+        self._goal = goal
+        self._rules = rules
+        self._made = made
+        self._journals = journals_of(project)
+        self._store = open_store(project, here=True)
+        self._pauses = iter(reconnect.PAUSES)
+
+    @cached_property
+    def _keeping(self) -> Keeping | None:
+        stores = partial(store_of, self._project, self._out, writing=True)
+        return keeping_of(self._args, self._project, self._goal.environment, stores)
+
+    @cached_property
+    def _once(self) -> KeepOnce | None:
+        return KeepOnce(self._keeping) if self._keeping is not None else None
+
+    def connect(self, lost: Exception) -> None:
+        """Connect to both anew; raises what was ``lost`` where that cannot be."""
+        with listener(self._out) as listen:
+            try:
+                reconnect.connect_anew((self._incoming, self._goal), lost, self._pauses, listen)
+            except DatabaseError:
+                raise lost from None
+
+    def make(self, room: int = 0) -> MergePlan:
+        """Look at both sides, also over connections that break; ``room`` as for ``plan_merge``."""
+        while True:
+            try:
+                return self._look(room)
+            except Exception as error:
+                if not was_cut_off(error):
+                    raise
+                self.connect(error)
+
+    def _look(self, room: int) -> MergePlan:
+        incoming, goal = self._incoming, self._goal
+        with only_run(goal):
+            if self._args.dry_run:
+                must_be_whole(goal)
+            else:
+                put_right(goal, self._journals)
+            must_be_whole(incoming)
+            incoming.forget()
+            goal.forget()
+            names = incoming.environment.name, goal.environment.name
+            chosen = partial(chosen_by, self._project)
+            decisions = Decisions(self._rules, self._made)
+            shared = shared_state(self._store, self._journals, *names, chosen)
+            with listener(self._out) as listen:
+                return plan_merge(incoming, goal, self._store, shared, decisions, listen, room=room)
+
+    def ask(self, plan: MergePlan, again: bool) -> None:
+        """Show a plan and have it confirmed. Raises Refused where it is not, or has become another one."""
+        out, target = self._out, self._goal.environment
+        if again:
+            out.warn("something has changed since the plan was made; this is the plan now")
+        show_merge(out, plan, every=self._args.every_file)
+        if plan.decisions.open:
+            raise Refused(
+                f"{plural(len(plan.decisions.open), 'conflict')} came up in the meantime",
+                "run the command again",
+            )
+        if not plan.nothing:
+            show_way_back(out, self._keeping)
+            out.confirm(
+                f"Merge this into {target.name}?",
+                self._args,
+                target=target.name,
+                production=target.role == "production",
+            )
+
+    def carry_out(self, plan: MergePlan) -> MergeReport:
+        with listener(self._out) as listen:
+            return merge(
+                plan, self._incoming, self._goal, self._journals,
+                keeping=self._once, command=words_of(self._args), listener=listen,
+            )  # fmt: skip
 
 
 def _show_report(out: Out, plan: MergePlan, report: MergeReport) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -102,51 +102,56 @@ def _configuration(
     like: SiteConfiguration | None,
     anyway: bool,
 ) -> SiteConfiguration:
+    definition = project.definition
     # What is set in the environment of a process here says nothing of one on another machine.
     environ: dict[str, str] | None = None if environment.host is None else {}
-    whole = project.definition.is_site(root)
+    given = environment.database
+    whole = definition.is_site(root)
     gone = anyway and root.is_dir() and not whole
-    if like is not None and (
-        gone or is_empty(root, project.definition) or (not whole and _is_begun(root))
-    ):
-        given = dict(environment.database)
-        if engine_of(like.engine).in_file and not {"file", "database"} & given.keys():
-            given["file"] = Path(like.database).name
-            if not Path(like.database).is_absolute():
-                given["file"] = like.database
-        try:
-            return read_configuration(root, project.definition, given, environ)
-        except ConfigurationError as error:
-            raise ReachError(environment.name, "configuration", str(error), "") from error
-    if not root.is_dir():
-        raise ReachError(
-            environment.name,
-            "files",
-            f"there is no folder {root}" + (f" on {environment.host}" if environment.host else ""),
-            f"create it, or correct root in [environment.{environment.name}]",
-        )
-    if not whole:
-        if is_empty(root, project.definition):
-            raise ReachError(
-                environment.name, "files", f"{root} is empty",
-                f"a transfer fills it: vetrin pull --to {environment.name}",
-            )  # fmt: skip
-        missing = ", ".join(m for m in project.definition.markers if not (root / m).exists())
-        if _is_begun(root):
-            raise ReachError(
-                environment.name, "files", f"{root} holds no whole {project.definition.title}: {missing} missing",
-                f"vetrin pull --to {environment.name} --parts core,code completes it",
-            )  # fmt: skip
-        raise ReachError(
-            environment.name,
-            "files",
-            f"{root} is no root of {project.definition.title}: {missing} missing",
-            f"point root in [environment.{environment.name}] at the folder that holds them",
-        )
+    begun = not whole and _is_begun(root)
+    if like is not None and (gone or begun or is_empty(root, definition)):
+        given = _placed_like(given, like)
+    elif not root.is_dir() or not whole:
+        raise _no_site(definition, environment, root)
     try:
-        return read_configuration(root, project.definition, environment.database, environ)
+        return read_configuration(root, definition, given, environ)
     except ConfigurationError as error:
         raise ReachError(environment.name, "configuration", str(error), "") from error
+
+
+def _placed_like(given: Mapping[str, str], like: SiteConfiguration) -> dict[str, str]:
+    """What the project says of a database, with the place of an embedded one where it is told nowhere."""
+    found = dict(given)
+    if engine_of(like.engine).in_file and not {"file", "database"} & found.keys():
+        path = Path(like.database)
+        found["file"] = path.name if path.is_absolute() else like.database
+    return found
+
+
+def _no_site(definition: Definition, environment: Environment, root: Place) -> ReachError:
+    """What to say of a root in which there is no site."""
+    name = environment.name
+    if not root.is_dir():
+        says = f"there is no folder {root}" + (
+            f" on {environment.host}" if environment.host else ""
+        )
+        return ReachError(
+            name, "files", says, f"create it, or correct root in [environment.{name}]"
+        )
+    if is_empty(root, definition):
+        remedy = f"a transfer fills it: vetrin pull --to {name}"
+        return ReachError(name, "files", f"{root} is empty", remedy)
+    missing = ", ".join(marker for marker in definition.markers if not (root / marker).exists())
+    if _is_begun(root):
+        says = f"{root} holds no whole {definition.title}: {missing} missing"
+        remedy = f"vetrin pull --to {name} --parts core,code completes it"
+        return ReachError(name, "files", says, remedy)
+    return ReachError(
+        name,
+        "files",
+        f"{root} is no root of {definition.title}: {missing} missing",
+        f"point root in [environment.{name}] at the folder that holds them",
+    )
 
 
 def open_database(

@@ -8,10 +8,11 @@ from pathlib import Path
 
 from rich.text import Text
 
+from ...config import Environment, Project
 from ...errors import ExitStatus
 from ...inspect.strays import Finding, find_strays
 from ...jobs import may_read
-from ...site import UNKNOWN
+from ...site import UNKNOWN, ReadableSite
 from ..archives import add_given, is_file, looked_into
 from ..common import opened, project_of
 from ..console import Out, lead, number, plural
@@ -49,42 +50,58 @@ examples:
 def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
     if is_file(args.environment, project):
-        with looked_into(args, out, project, [args.environment]) as (site, _):
-            own = set(site.environment.addresses)
-            others = [e for e in project.environments.values() if not own & set(e.addresses)]
-            found = find_strays(site, others, files=args.text_files, limit=args.limit)
-        out.document("strays", {"environment": args.environment, "good": not found, "mend": [],
-                                **found.as_json()})  # fmt: skip
-        _show(out, found, args.environment)
-        return ExitStatus.DIFFERENT if found else ExitStatus.DONE
+        return _in_archive(args, out, project)
     environment = project.environment(args.environment)
     may_read(environment)
     others = [one for one in project.environments.values() if one is not environment]
     with opened(out, project, environment) as site:
-        # What is left of a move is mended like references to another environment.
-        others += [
-            replace(
-                environment,
-                name=f"{environment.name} before it was moved",
-                address=UNKNOWN,
-                also=(),
-                root=Path(one),
-            )
-            for one in site.former_roots
-        ]
+        others += _before_it_was_moved(site)
         found = find_strays(site, others, files=args.text_files, limit=args.limit)
-    remedies = [
-        f"vetrin rewrite {environment.name} --replace {old}={environment.address}"
-        for old in found.addresses
-    ] + [
-        f"vetrin rewrite {environment.name} --replace {old}={environment.root}"
-        for old in found.roots
-    ]
-    if found.mendable["heal"]:
-        remedies.insert(0, f"vetrin heal {environment.name}")
+    remedies = _remedies(environment, found)
     out.document("strays", {"environment": environment.name, "good": not found, "mend": remedies,
                             **found.as_json()})  # fmt: skip
     _show(out, found, environment.name)
+    _show_remedies(out, environment, found, remedies)
+    return ExitStatus.DIFFERENT if found else ExitStatus.DONE
+
+
+def _in_archive(args: argparse.Namespace, out: Out, project: Project) -> int:
+    with looked_into(args, out, project, [args.environment]) as (site, _):
+        own = set(site.environment.addresses)
+        others = [e for e in project.environments.values() if not own & set(e.addresses)]
+        found = find_strays(site, others, files=args.text_files, limit=args.limit)
+    out.document("strays", {"environment": args.environment, "good": not found, "mend": [],
+                            **found.as_json()})  # fmt: skip
+    _show(out, found, args.environment)
+    return ExitStatus.DIFFERENT if found else ExitStatus.DONE
+
+
+def _before_it_was_moved(site: ReadableSite) -> list[Environment]:
+    """An environment at the places where it was: what still names them is mended as what leads to another one."""
+    here = site.environment
+    return [
+        replace(
+            here, name=f"{here.name} before it was moved", address=UNKNOWN, also=(), root=Path(one)
+        )
+        for one in site.former_roots
+    ]
+
+
+def _remedies(environment: Environment, found: Finding) -> list[str]:
+    """The commands that mend what can be mended."""
+    name = environment.name
+    heal = [f"vetrin heal {name}"] if found.mendable["heal"] else []
+    return [
+        *heal,
+        *(
+            f"vetrin rewrite {name} --replace {old}={environment.address}"
+            for old in found.addresses
+        ),
+        *(f"vetrin rewrite {name} --replace {old}={environment.root}" for old in found.roots),
+    ]
+
+
+def _show_remedies(out: Out, environment: Environment, found: Finding, remedies: list[str]) -> None:
     if remedies:
         out.show(lead("To mend them:", "bold"))
         for remedy in remedies:
@@ -102,7 +119,6 @@ def run(args: argparse.Namespace, out: Out) -> int:
             f"to also in [environment.{environment.name}], or run\n"
             f"  vetrin rewrite {environment.name} --replace {candidate}={environment.address}"
         )
-    return ExitStatus.DIFFERENT if found else ExitStatus.DONE
 
 
 def _show(out: Out, found: Finding, name: str) -> None:
