@@ -90,7 +90,15 @@ def take_in(
     given = given or Given()
     with store.writing(), Hands(store.backend.writers) as hands:
         watch = watching(paths)
-        work = _Intake(store.contents, hands, definition, given, tell, conversions, watch)
+        work = _Intake(
+            contents=store.contents,
+            hands=hands,
+            definition=definition,
+            given=given,
+            tell=tell,
+            conversions=conversions,
+            watch=watch,
+        )
         for path in paths:
             work.take(path)
         manifest = work.finish(paths)
@@ -118,7 +126,13 @@ class _Intake:
         watch: Watch,
     ) -> None:
         self._watch = watch
-        self._dumps = DumpIntake(contents, hands, definition, conversions, tell)
+        self._dumps = DumpIntake(
+            contents=contents,
+            hands=hands,
+            definition=definition,
+            conversions=conversions,
+            tell=tell,
+        )
         self._contents = contents
         self._hands = hands
         self._definition = definition
@@ -387,7 +401,15 @@ class _Intake:
                 self._added += writer.added
                 known = replace(table, rows=writer.rows, size=writer.size)
                 given = database.last_given(table.name)
-                tables.append(StoredTable(known, database.schema(table.name), lists, True, given))
+                tables.append(
+                    StoredTable(
+                        table=known,
+                        schema=database.schema(table.name),
+                        pages=lists,
+                        mixed=True,
+                        last_given=given,
+                    )
+                )
         facts = database.facts()
         names = [item.table.name for item in tables]
         return StoredData(

@@ -38,8 +38,8 @@ def add_given(parser: argparse.ArgumentParser) -> None:
 
 def given_of(args: argparse.Namespace, out: Out) -> Given:
     return Given(
-        args.database, args.prefix, args.folder,
-        passphrase_of(out) if args.passphrase else os.environ.get(ARCHIVE_VARIABLE), args.address,
+        database=args.database, prefix=args.prefix, folder=args.folder,
+        password=passphrase_of(out) if args.passphrase else os.environ.get(ARCHIVE_VARIABLE), address=args.address,
     )  # fmt: skip
 
 

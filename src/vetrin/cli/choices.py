@@ -179,11 +179,11 @@ def choices_of(
     """What the project, the target and the route choose together."""
     target = project.environment(route.target)
     return Choices(
-        route.leave if all_of_it else project.leave_for(target, route.leave),
-        project.keep_for(target, route.keep),
-        project.arrival_for(target, route.arrival),
-        route.mirror,
-        full,
+        leave=route.leave if all_of_it else project.leave_for(target, route.leave),
+        keep=project.keep_for(target, route.keep),
+        arrival=project.arrival_for(target, route.arrival),
+        mirror=route.mirror,
+        full=full,
     )
 
 

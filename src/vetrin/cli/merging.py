@@ -67,7 +67,15 @@ def merge_flow(
         open_site(project, source) as incoming,
         open_site(project, target, read_only=False, like=incoming.configuration) as goal,
     ):
-        flow = _Flow(args, out, project, incoming, goal, rules, made)
+        flow = _Flow(
+            args=args,
+            out=out,
+            project=project,
+            incoming=incoming,
+            goal=goal,
+            rules=rules,
+            made=made,
+        )
         plan = flow.make()
         if args.dry_run:
             show_merge(out, plan, every=args.every_file)

@@ -305,9 +305,13 @@ class CopyDatabase:
     def _given(self) -> Account:
         """The account of the options. Raises DatabaseUnreachable where it does not work."""
         account = Account(
-            self._default, self._user, self._host, self._secret(self._user), self._maker,
-            self._secret(self._maker, "CREATE") if self._maker else "",
-        )  # fmt: skip
+            database=self._default,
+            user=self._user,
+            host=self._host,
+            password=self._secret(self._user),
+            maker=self._maker,
+            maker_password=self._secret(self._maker, "CREATE") if self._maker else "",
+        )
         self._tried(account)
         return account
 

@@ -53,7 +53,7 @@ def transfer(
             return plan
 
         return TransferFlow(
-            args, out, project,
-            context_of(args, out, project, source, target, words_of(args)),
-            make, f"Replace this in {target_environment.name}?", {},
+            args=args, out=out, project=project,
+            context=context_of(args, out, project, source, target, words_of(args)),
+            make=make, question=f"Replace this in {target_environment.name}?", more={},
         ).run()  # fmt: skip

@@ -106,14 +106,20 @@ def tokens(text: str) -> list[Token]:
             kind = "heredoc"
         if kind == "close":
             again = re.compile(r"<\?(?:php\b|=)?", re.IGNORECASE).search(text, match.end())
-            found.append(Token("operator", ";", line, match.start(), match.start()))
+            found.append(
+                Token(kind="operator", text=";", line=line, start=match.start(), end=match.start())
+            )
             if again is None:
                 break
             line += text.count("\n", position, again.end())
             position = again.end()
             continue
         if kind not in ("space", "comment"):
-            found.append(Token(kind, match.group(), line, match.start(), match.end()))
+            found.append(
+                Token(
+                    kind=kind, text=match.group(), line=line, start=match.start(), end=match.end()
+                )
+            )
         line += match.group().count("\n")
         position = match.end()
     return found
@@ -145,7 +151,7 @@ def read_values(
         OSError: it cannot be opened.
     """
     values = PhpValues()
-    _File(path, environ, tuple(stop_at), values, 0).read()
+    _File(path=path, environ=environ, stop_at=tuple(stop_at), result=values, depth=0).read()
     return values
 
 
@@ -277,7 +283,13 @@ class _File:
             return True
         path = self._path.parent / target  # an absolute one stays what it is
         if self._depth < 5 and path.is_file():
-            return _File(path, self._environ, self._stop_at, self._result, self._depth + 1).read()
+            return _File(
+                path=path,
+                environ=self._environ,
+                stop_at=self._stop_at,
+                result=self._result,
+                depth=self._depth + 1,
+            ).read()
         return True
 
     # An expression ends before a comma, a closing bracket or a semicolon of its own level.

@@ -32,7 +32,7 @@ def read_settings(path: Place, environ: Mapping[str, str]) -> PhpValues:
     """
     names: dict[str, Any] = {}
     missing: dict[str, str] = {}
-    _Module(path, environ, names, missing, 0).read()
+    _Module(path=path, environ=environ, names=names, missing=missing, depth=0).read()
     result = PhpValues(missing=missing)
     try:
         for name, value in names.items():
@@ -115,7 +115,13 @@ class _Module:
             return
         path = self._path.parent.joinpath(*statement.module.split(".")).with_suffix(".py")
         if path.is_file() and any(alias.name == "*" for alias in statement.names):
-            _Module(path, self._environ, self._names, self._missing, self._depth + 1).read()
+            _Module(
+                path=path,
+                environ=self._environ,
+                names=self._names,
+                missing=self._missing,
+                depth=self._depth + 1,
+            ).read()
 
     def _known(self, node: ast.expr) -> Any:
         """A value; None where it cannot be known, a stand-in where a variable is missing."""

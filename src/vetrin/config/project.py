@@ -257,17 +257,17 @@ def parse_project(text: str, folder: Path) -> Project:
                 f"[route.{key}]: a name is made of lower-case letters, digits and dashes"
             )
     return Project(
-        folder,
-        name,
-        definition,
-        environments,
-        read_leave(data.get("leave", {}), "[leave]"),
-        read_keep(data.get("keep", {}), "[keep]"),
-        read_arrival(data.get("arrival", {}), "[arrival]"),
-        {key: read_route(key, entry, list(environments)) for key, entry in routes.items()},
-        read_build(data.get("build", {})),
-        _store(data.get("store", {}), name),
-        read_prefer(data.get("merge", {}), environments),
+        folder=folder,
+        name=name,
+        definition=definition,
+        environments=environments,
+        leave=read_leave(data.get("leave", {}), "[leave]"),
+        keep=read_keep(data.get("keep", {}), "[keep]"),
+        arrival=read_arrival(data.get("arrival", {}), "[arrival]"),
+        routes={key: read_route(key, entry, list(environments)) for key, entry in routes.items()},
+        build=read_build(data.get("build", {})),
+        store=_store(data.get("store", {}), name),
+        prefer=read_prefer(data.get("merge", {}), environments),
     )
 
 

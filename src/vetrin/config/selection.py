@@ -214,14 +214,14 @@ def read_route(name: str, data: object, environments: Sequence[str]) -> Route:
                 f"{where} {key}: {table.get(key)!r} is none of {', '.join(environments)}"
             )
     return Route(
-        name,
-        table["from"],
-        table["to"],
-        _texts(table, "parts", where) if "parts" in table else (),
-        read_leave(table.get("leave", {}), f"{where} leave"),
-        read_keep(table.get("keep", {}), f"{where} keep"),
-        read_arrival(table.get("arrival", {}), f"{where} arrival"),
-        table.get("mirror", False),
+        name=name,
+        source=table["from"],
+        target=table["to"],
+        parts=_texts(table, "parts", where) if "parts" in table else (),
+        leave=read_leave(table.get("leave", {}), f"{where} leave"),
+        keep=read_keep(table.get("keep", {}), f"{where} keep"),
+        arrival=read_arrival(table.get("arrival", {}), f"{where} arrival"),
+        mirror=table.get("mirror", False),
     )
 
 

@@ -24,7 +24,16 @@ class AbsentDatabase(AskedOneByOne):
         self.unwritable = why
 
     def facts(self) -> Facts:
-        return Facts(self.engine, "not reached", "", "", None, None, self._name, "")
+        return Facts(
+            engine=self.engine,
+            product="not reached",
+            version="",
+            charset="",
+            max_statement=None,
+            bulk_load=None,
+            where=self._name,
+            identity="",
+        )
 
     def doing(self, item: Attachment) -> str:
         return ""

@@ -123,8 +123,8 @@ def steps(sample: Sample) -> list[Step]:
              ("push", "staging", "--yes"), 0, pushed),
         Step("The very same build to production? Refused: production is read-only.",
              ("push", "production", "--confirm", "production"), 5, pushed),
-        Step("Both go on: local gets a page; production another one under the same number, and a booking. A merge\n"
+        Step(tells="Both go on: local gets a page; production another one under the same number, and a booking. A merge\n"
              "brings down what is new, and keeps what was made here.",
-             ("pull", "--merge", "--yes"), 0, merged, both_go_on),
+             command=("pull", "--merge", "--yes"), code=0, holds=merged, before=both_go_on),
         Step("All of it is on record.", ("history",), 0, merged),
     ]  # fmt: skip

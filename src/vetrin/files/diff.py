@@ -311,7 +311,14 @@ class _Comparison:
             self._source_listing.pop(path, None)
         own = [path for path, entry in ours.items() if self._is_withheld(entry)]
         blocked = self._take_out_blocked()
-        return _Aside(archives, withheld, left, [*kept, *own], len(kept), blocked)
+        return _Aside(
+            archives=archives,
+            withheld=withheld,
+            left=left,
+            kept=[*kept, *own],
+            chosen=len(kept),
+            blocked=blocked,
+        )
 
     def _compared(self, aside: _Aside) -> _Compared:
         """Put each entry of the source beside that of the target which it would take the place of."""

@@ -434,7 +434,9 @@ class LocalTree:
 
     def planned_exchange(self, token: str, moves: Sequence[Move]) -> list[FileChange] | None:
         ground = PlannedFileSystem(LocalStatus(), swaps=self._swaps())
-        places = Places(str(self.root), OWN_FOLDER, token, self._base, ground)
+        places = Places(
+            root=str(self.root), own=OWN_FOLDER, token=token, base=self._base, ground=ground
+        )
         return planned(places, ground, moves)
 
     def _swaps(self) -> bool:
@@ -471,7 +473,11 @@ class LocalTree:
     @contextlib.contextmanager
     def _places(self, token: str) -> Iterator[Places]:
         places = Places(
-            str(self.root), OWN_FOLDER, token, self._base, LocalFileSystem(str(self.root))
+            root=str(self.root),
+            own=OWN_FOLDER,
+            token=token,
+            base=self._base,
+            ground=LocalFileSystem(str(self.root)),
         )
         try:
             yield places

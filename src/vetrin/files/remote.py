@@ -291,7 +291,7 @@ class RemoteTree:
     def planned_exchange(self, token: str, moves: Sequence[Move]) -> list[FileChange] | None:
         self._look_at_disks([move.path for move in moves])
         ground = PlannedFileSystem(self.machine, swaps=False)
-        places = Places(self.root, OWN_FOLDER, token, self._base, ground)
+        places = Places(root=self.root, own=OWN_FOLDER, token=token, base=self._base, ground=ground)
         return planned(places, ground, moves)
 
     def absolute(self, path: str) -> str:
@@ -308,7 +308,11 @@ class RemoteTree:
     def _places(self, token: str, moves: Sequence[Move]) -> Iterator[Places]:
         self._look_at_disks([move.path for move in moves])
         places = Places(
-            self.root, OWN_FOLDER, token, self._base, RemoteFileSystem(self.machine, self.root)
+            root=self.root,
+            own=OWN_FOLDER,
+            token=token,
+            base=self._base,
+            ground=RemoteFileSystem(self.machine, self.root),
         )
         try:
             yield places

@@ -164,7 +164,7 @@ def compare(
             compare(b, a, everywhere, parts=parts, entries=entries, expected=expected, tell=tell)
         )
     found.expected = expected.says
-    work = _Work(a, b, found, parts, expected)
+    work = _Work(a=a, b=b, found=found, parts=parts, expected=expected)
     work.standings()
     if "data" in parts:
         work.settings()
@@ -230,13 +230,15 @@ class _Work:
     def _line(self, topic: str, label: str, a: Any, b: Any, *, marks: bool = True) -> None:
         texts = ["—" if value in (None, "") else str(value) for value in (a, b)]
         same = texts[0] == texts[1] if marks else None
-        self._found.lines.append(Line(topic, label, texts[0], texts[1], same))
+        self._found.lines.append(Line(topic=topic, label=label, a=texts[0], b=texts[1], same=same))
 
     def _of_the_machine(self, label: str, a: Any, b: Any) -> None:
-        """What each machine has of its own, and no transfer alters: between copies it may differ."""
+        """What each machine has of its own, and no transfer alters: between copies it may differ. A snapshot is on
+        none."""
         copied = self._source is not None
-        self._line("versions", label, a, b, marks=not copied or a == b)
-        if copied and a != b:
+        told = bool(a and b)
+        self._line("versions", label, a, b, marks=a == b or (told and not copied))
+        if told and copied and a != b:
             self._found.expected += (f"another version of the {label}",)
 
     def _rewritten(self, text: str) -> str:
@@ -344,7 +346,9 @@ class _Work:
                     for entry in entries
                 )
             )
-            self._found.lines.append(Line("files", part, one, two, same, names))
+            self._found.lines.append(
+                Line(topic="files", label=part, a=one, b=two, same=same, names=names)
+            )
 
     def _dropped(self, site: ReadableSite) -> dict[str, Condition]:
         """Rows that arrival drops, by table."""
@@ -470,7 +474,14 @@ class _Work:
                 }
         self._found.tables.append(
             TableDifference(
-                plain, "content", a.count, b.count, changed, only_a, only_b, tuple(sorted(which))
+                name=plain,
+                state="content",
+                rows_a=a.count,
+                rows_b=b.count,
+                changed=changed,
+                only_a=only_a,
+                only_b=only_b,
+                names=tuple(sorted(which)),
             )
         )
 
@@ -497,13 +508,25 @@ class _Work:
             assert known is not None
             if one is None or two is None:
                 where = self._found.a if two is None else self._found.b
-                found.append(EntryDifference(known.title, known.kind, key, "only", where))
+                found.append(
+                    EntryDifference(
+                        title=known.title, kind=known.kind, id=key, state="only", where=where
+                    )
+                )
             elif one.changed != two.changed:
                 newer = self._found.a if one.changed > two.changed else self._found.b
-                found.append(EntryDifference(known.title, known.kind, key, "newer", newer))
+                found.append(
+                    EntryDifference(
+                        title=known.title, kind=known.kind, id=key, state="newer", where=newer
+                    )
+                )
             elif one.hash != two.hash:
                 where = f"{self._found.a} and {self._found.b}"
-                found.append(EntryDifference(known.title, known.kind, key, "changed", where))
+                found.append(
+                    EntryDifference(
+                        title=known.title, kind=known.kind, id=key, state="changed", where=where
+                    )
+                )
         self._found.entries = found
 
 

@@ -77,11 +77,11 @@ class StrayScanner:
             snippet = data[start:end].decode("utf-8", "replace")
             found.append(
                 Stray(
-                    self._owners[match.pair],
-                    self.mapping.pairs[match.pair].old_text,
-                    match.form,
-                    data[match.start : match.end].decode("utf-8", "replace"),
-                    " ".join(snippet.split()),
+                    environment=self._owners[match.pair],
+                    target=self.mapping.pairs[match.pair].old_text,
+                    form=match.form,
+                    text=data[match.start : match.end].decode("utf-8", "replace"),
+                    snippet=" ".join(snippet.split()),
                 )
             )
         return found

@@ -133,13 +133,13 @@ def survey(site: ReadableSite) -> Survey:
     kinds = _kinds(site)
     extensions = extensions_of(site)
     found = Survey(
-        standing(site),
-        runtime_of(site),
-        tables,
-        _folders(site, files),
-        entries_by_kind(site),
-        kinds,
-        extensions,
+        standing=standing(site),
+        runtime=runtime_of(site),
+        tables=tables,
+        folders=_folders(site, files),
+        entries=entries_by_kind(site),
+        kinds=kinds,
+        extensions=extensions,
     )
     found.suggestions = _suggestions(site, found, files)
     return found

@@ -115,11 +115,11 @@ class _Opened:
         were, are = set(old), set(records)
         begin = sum(map(len, rows[: there.start]))
         return _Splice(
-            begin,
-            begin + sum(map(len, old)),
-            b"".join(records),
-            [record for record in old if record not in are],
-            [record for record in records if record not in were],
+            begin=begin,
+            end=begin + sum(map(len, old)),
+            content=b"".join(records),
+            gone=[record for record in old if record not in are],
+            came=[record for record in records if record not in were],
         )
 
     def put(self, splice: _Splice) -> None:

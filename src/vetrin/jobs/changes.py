@@ -151,11 +151,24 @@ def changes_of(
     run, manifest = since.run, since.manifest
     source_seen = source_seen or DigestCache()
     found = Changes(
-        site.environment.name, since.role, since.other, manifest.taken, run.number if run else None
+        environment=site.environment.name,
+        role=since.role,
+        other=since.other,
+        since=manifest.taken,
+        run=run.number if run else None,
     )
     with open_snapshot(store, manifest, site.definition) as stored:
         chosen = choices(run) if run else Choices()
-        work = _Work(site, stored, store, since, chosen, found, rows_of, source_seen)
+        work = _Work(
+            site=site,
+            stored=stored,
+            store=store,
+            since=since,
+            choices=chosen,
+            found=found,
+            rows_of=rows_of,
+            source_seen=source_seen,
+        )
         if manifest.data is not None:
             work.tables(tell)
         tell("files")

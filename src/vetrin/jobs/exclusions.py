@@ -306,7 +306,13 @@ class _Work:
             if cleared:
                 replacements[name] = cleared
         kinds = [kind for kind in self._kinds if kind.table not in away]
-        return Leaving(away, leave, replacements, kinds, self._warnings)
+        return Leaving(
+            tables=away,
+            leave=leave,
+            replacements=replacements,
+            kinds=kinds,
+            warnings=self._warnings,
+        )
 
     def _leaving(self, name: str, followed: tuple[LinkRule, ...]) -> Condition | None:
         """Which rows of a table are left out; each link is followed once on a way, a declared one from a table

@@ -130,7 +130,7 @@ def export(
             "and MySQL cannot be made of that",
             "without --sql-only, the archive holds the database as the file that it is",
         )
-    work = _Export(site, path, packing, everywhere, listener)
+    work = _Export(site=site, path=path, packing=packing, everywhere=everywhere, listener=listener)
     return work.look() if only_look else work.run()
 
 
@@ -210,10 +210,16 @@ class _Export:
         entries, tables = self._coming()
         files = [entry for entry in entries if entry.kind != "folder"]
         return Packed(
-            (), {table.name: table.rows for table in tables}, len(files) + len(self._placed),
-            sum(entry.size for entry in files), self._rewriting, 0, self._leaving, self._says(),
-            tuple(self._notes),
-        )  # fmt: skip
+            paths=(),
+            rows={table.name: table.rows for table in tables},
+            files=len(files) + len(self._placed),
+            file_bytes=sum(entry.size for entry in files),
+            rewriting=self._rewriting,
+            file_places=0,
+            left=self._leaving,
+            settled=self._says(),
+            notes=tuple(self._notes),
+        )
 
     def _coming(self) -> tuple[list[Entry], list[Table]]:
         packing = self._packing
@@ -237,9 +243,16 @@ class _Export:
                 self._fill(archive, entries)
         paths = parts.finish()
         return Packed(
-            tuple(paths), self._rows, self._files, self._file_bytes, self._rewriting,
-            self._file_tally.total, self._leaving, self._says(), (*self._notes, *self._settled.remarks),
-        )  # fmt: skip
+            paths=tuple(paths),
+            rows=self._rows,
+            files=self._files,
+            file_bytes=self._file_bytes,
+            rewriting=self._rewriting,
+            file_places=self._file_tally.total,
+            left=self._leaving,
+            settled=self._says(),
+            notes=(*self._notes, *self._settled.remarks),
+        )
 
     def _fill(self, archive: Archive, entries: Sequence[Entry]) -> None:
         now = int(datetime.now().timestamp() * 1e9)
@@ -632,19 +645,25 @@ def _to_be(site: ReadableSite, environment: Environment, prefix: str | None = No
     root = str(environment.root)
     tree = SnapshotTree(Contents(FolderBackend(Path())), (), {})
     return ReadableSite(
-        environment,
-        site.definition,
-        replace(
+        environment=environment,
+        definition=site.definition,
+        configuration=replace(
             site.configuration,
             file=None,
             title="",
             addresses=(),
             prefix=site.prefix if prefix is None else prefix,
         ),
-        SnapshotDatabase(site.database.facts(), (), (), (), lambda table: iter(())),
-        tree,
-        DigestCache(),
-        SnapshotPath(tree, "", root, root),
+        database=SnapshotDatabase(
+            facts=site.database.facts(),
+            tables=(),
+            attachments=(),
+            views=(),
+            stored=lambda table: iter(()),
+        ),
+        files=tree,
+        seen=DigestCache(),
+        place=SnapshotPath(tree, "", root, root),
     )
 
 

@@ -173,7 +173,13 @@ def corrected_configuration(target: Site) -> Placed | None:
     except ConfigurationWriteError as error:
         raise JobError(f"{path}: {error}", "correct its addresses by hand") from error
     mode = path.stat().st_mode & 0o777
-    return Placed(inside, made.encode(), "its own address in its configuration", mode, True)
+    return Placed(
+        path=inside,
+        content=made.encode(),
+        why="its own address in its configuration",
+        mode=mode,
+        replaces=True,
+    )
 
 
 def address_rules(source: ReadableSite, target: ReadableSite, mapping: Pairs) -> Placed | None:
@@ -194,7 +200,7 @@ def address_rules(source: ReadableSite, target: ReadableSite, mapping: Pairs) ->
     made = with_base(text, rule.lines, base)
     if own and made == text:
         return None
-    return Placed(rule.file, made, why, 0o644, own)
+    return Placed(path=rule.file, content=made, why=why, mode=0o644, replaces=own)
 
 
 def with_base(text: bytes, lines: tuple[str, ...], base: str) -> bytes:
@@ -227,7 +233,9 @@ def copy_file(target: ReadableSite, arrival: Arrival) -> Placed | None:
     if live or not (marker or closed or not mail):
         if not there:
             return None
-        return Placed(rule.file, None, "the mark of a copy goes", 0o644, True)
+        return Placed(
+            path=rule.file, content=None, why="the mark of a copy goes", mode=0o644, replaces=True
+        )
     name = arrival.marker if isinstance(arrival.marker, str) else target.environment.name
     values = {"name": php_literal(name), **{
         key: "true" if value else "false"
@@ -239,7 +247,7 @@ def copy_file(target: ReadableSite, arrival: Arrival) -> Placed | None:
         return None
     what = [word for word, on in (
         ("marked as a copy", marker), ("mail off", not mail), ("closed to visitors", closed)) if on]  # fmt: skip
-    return Placed(rule.file, content, ", ".join(what), 0o644, there)
+    return Placed(path=rule.file, content=content, why=", ".join(what), mode=0o644, replaces=there)
 
 
 def cached_files(target: Site) -> Iterator[Move]:

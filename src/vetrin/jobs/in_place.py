@@ -148,7 +148,13 @@ def _take_samples(found: Survey, table: Table, changed: Changed) -> None:
             old, new = before.cells[row * width + index], after.cells[row * width + index]
             assert isinstance(old, bytes) and isinstance(new, bytes)
             found.samples.append(
-                Sample(table.name, table.columns[index].name, row_key(table, before, row), old, new)
+                Sample(
+                    table=table.name,
+                    column=table.columns[index].name,
+                    key=row_key(table, before, row),
+                    before=old,
+                    after=new,
+                )
             )
             mine += 1
 

@@ -151,10 +151,26 @@ def holder_of(tree: FileTree) -> Holder | None:
         started = held.get("started", "")
         if not all(isinstance(one, str) for one in (user, host, since, started)):
             raise TypeError
-        return Holder(user, host, int(process), since, silent, ours, text)
+        return Holder(
+            user=user,
+            host=host,
+            process=int(process),
+            since=since,
+            silent=silent,
+            ours=ours,
+            text=text,
+        )
     except (ValueError, KeyError, TypeError, AttributeError):
         # It is being written this moment, or by somebody else's hand.
-        return Holder("another run", "an unknown machine", 0, "a moment ago", silent, False, text)
+        return Holder(
+            user="another run",
+            host="an unknown machine",
+            process=0,
+            since="a moment ago",
+            silent=silent,
+            ours=False,
+            text=text,
+        )
 
 
 def _break(tree: FileTree, holder: Holder) -> None:

@@ -213,7 +213,9 @@ def plan_merge(
         odd[path] = "the file is not the same on both sides; `--parts media` brings it"
     kept = shared.choices.keep.tables if incoming.environment.name == shared.run.target else ()
     with target.database.reading() as reader, incoming.database.reading() as theirs:
-        near = MergeNeighbours(incoming, target, reader, theirs, room)
+        near = MergeNeighbours(
+            incoming=incoming, target=target, reader=reader, theirs=theirs, room=room
+        )
         titles = _Titles(target)
         rules = MergeRules(
             target.definition,
@@ -229,22 +231,22 @@ def plan_merge(
         recounts = tuple(_recounts(target, near, merged, by_name))
         lines = tuple(_line(step, by_name[step.table].names, rules) for step in merged.steps)
     return MergePlan(
-        incoming.environment,
-        target.environment,
-        shared.run,
-        shared.since.manifest.taken,
-        merged,
-        decisions,
-        _gained(sides),
-        shared.common,
-        by_name,
-        target.definition,
-        lines,
-        odd,
-        dropped,
-        recounts,
-        files,
-        tuple(new_tables(incoming, target, shared.since.manifest, kept)),
+        incoming=incoming.environment,
+        target=target.environment,
+        since=shared.run,
+        moment=shared.since.manifest.taken,
+        merged=merged,
+        decisions=decisions,
+        gained=_gained(sides),
+        common=shared.common,
+        sides=by_name,
+        definition=target.definition,
+        lines=lines,
+        odd=odd,
+        dropped=dropped,
+        recounts=recounts,
+        files=files,
+        new=tuple(new_tables(incoming, target, shared.since.manifest, kept)),
     )
 
 
@@ -366,13 +368,13 @@ def _recounts(
         numbers = tuple(sorted(int(text) for text in found if text.isdigit()))
         if numbers:
             yield Recount(
-                target.prefix + table,
-                column,
-                rule.key,
-                target.prefix + of,
-                owner,
-                condition,
-                numbers,
+                table=target.prefix + table,
+                column=column,
+                key=rule.key,
+                of=target.prefix + of,
+                owner=owner,
+                where=condition,
+                keys=numbers,
             )
 
 

@@ -379,7 +379,14 @@ def table_sides(
         rows = rename(name, names, rows, own)
         visitors = target.environment.role == "production" and is_of_visitors(target, name)
         found.append(
-            TableSides(name, table, changes, rows, there.tables.get(name, {}), visitors=visitors)
+            TableSides(
+                name=name,
+                table=table,
+                incoming=changes,
+                carried=rows,
+                target=there.tables.get(name, {}),
+                visitors=visitors,
+            )
         )
     return found, odd
 

@@ -91,7 +91,13 @@ def build_plan(
     if "data" in parts:
         can_be_written(target)
     with source.looking(), target.looking():
-        return _Planner(source, target, tuple(parts), tuple(others), choices or Choices()).plan()
+        return _Planner(
+            source=source,
+            target=target,
+            parts=tuple(parts),
+            others=tuple(others),
+            choices=choices or Choices(),
+        ).plan()
 
 
 @dataclass(frozen=True)
@@ -205,7 +211,16 @@ class _Planner:
                     f"not rewritten, because it identifies entries for good: {fixed}",
                 )
             )
-        return _DataPlan(names, leaving, settled, tables, staying, views, routines, programs)
+        return _DataPlan(
+            names=names,
+            leaving=leaving,
+            settling=settled,
+            tables=tables,
+            staying=staying,
+            views=views,
+            routines=routines,
+            programs=programs,
+        )
 
     def _weigh_what_is_there(self) -> None:
         """Say what the target will lack, and which database is not looked at."""
@@ -342,17 +357,17 @@ class _Planner:
             left = source.database.count(table.name, leave) if leave and counted else 0
             plans.append(
                 TablePlan(
-                    table,
-                    name,
-                    rows - left,
-                    _rows(target, there[name]) if name in there else None,
-                    tuple(source.rewritable(table)),
-                    counted,
-                    adapted.sql,
-                    leave,
-                    leaving.replacements.get(table.name, {}),
-                    left,
-                    original,
+                    table=table,
+                    target=name,
+                    rows=rows - left,
+                    target_rows=_rows(target, there[name]) if name in there else None,
+                    rewritten=tuple(source.rewritable(table)),
+                    exact=counted,
+                    schema=adapted.sql,
+                    leave=leave,
+                    replacements=leaving.replacements.get(table.name, {}),
+                    left=left,
+                    original=original,
                 )
             )
         return tuple(plans), tuple(sorted(set(there) - {plan.target for plan in plans}))
@@ -626,7 +641,9 @@ def compare_files(
     Raises:
         Refused, ProjectError, JobError, FilesError: as ``build_plan``.
     """
-    planner = _Planner(source, target, tuple(parts), tuple(others), choices)
+    planner = _Planner(
+        source=source, target=target, parts=tuple(parts), others=tuple(others), choices=choices
+    )
     return planner.files(mapping_for(source, target, []))
 
 

@@ -71,7 +71,14 @@ def row_changes(
         TooLarge: they cannot be told one by one.
         DatabaseError, StoreError: something could not be read.
     """
-    there = Table(table.name, stored.columns, stored.key, stored.fixed, table.rows, table.size)
+    there = Table(
+        name=table.name,
+        columns=stored.columns,
+        key=stored.key,
+        fixed=stored.fixed,
+        rows=table.rows,
+        size=table.size,
+    )
     leave = left.leave.get(table.name)
     replacements = left.replacements.get(table.name, {})
     source = earlier.pipeline is None
@@ -128,7 +135,7 @@ def _as_known(earlier: Earlier, table: Table) -> KnownTable:
     if can_copy_in_ranges(table) and pages:
         return KnownTable("", "", 0, tuple(replace(page, became=page.digest) for page in pages))
     digest = joint_digest(page.digest for page in pages)
-    return KnownTable("", "", 0, (), digest, digest)
+    return KnownTable(signature="", definition="", rows=0, pages=(), source=digest, target=digest)
 
 
 def _earlier_rows(earlier: Earlier, table: Table, key_range: KeyRange) -> Iterator[Batch]:

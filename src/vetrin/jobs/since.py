@@ -51,7 +51,13 @@ def last_since(store: Store, journals: Journals, environment: Environment) -> Si
             if run.baseline in manifests:
                 manifest = manifests[run.baseline]
                 common = _common(journals, run, manifest)
-                return Since(manifest, "target", run, common, root_in_rows(journals, run))
+                return Since(
+                    manifest=manifest,
+                    role="target",
+                    run=run,
+                    common=common,
+                    root=root_in_rows(journals, run),
+                )
             break  # what it holds is of something that is not known any more
     for run in sorted(journals.runs(), key=lambda run: -run.number):
         if run.source == environment.name and run.baseline in manifests:
@@ -91,7 +97,9 @@ def earlier_of(site: ReadableSite, stored: ReadableSite, store: Store, since: Si
         pipeline = RowPipeline(rewriting, PrefixedValues.between(stored, site))
     if last is None or run is None:
         return Earlier(stored, store, pipeline=pipeline)
-    return Earlier(stored, store, last.tables, Notes(run).read(), pipeline)
+    return Earlier(
+        site=stored, store=store, tables=last.tables, pieces=Notes(run).read(), pipeline=pipeline
+    )
 
 
 def left_of(site: ReadableSite, since: Since, choices: Choices) -> Left:

@@ -132,8 +132,8 @@ class _Keeper:
         taken = datetime.now().astimezone().isoformat(timespec="milliseconds")
         entries, passed = self._scan(parts, everywhere)
         keeper = FileKeeper(
-            self._store, self._hands, site.files, site.environment.name,
-            lambda entry: self._tell(FileMoved(entry.path, entry.size, 1)),
+            store=self._store, hands=self._hands, tree=site.files, environment=site.environment.name,
+            tell=lambda entry: self._tell(FileMoved(entry.path, entry.size, 1)),
         )  # fmt: skip
         known = keeper.known(entries)
         missing = [e for path, e in entries.items() if e.kind == "file" and path not in known]

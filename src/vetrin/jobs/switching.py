@@ -100,13 +100,13 @@ def underway(tree: FileTree) -> Underway | None:
         if data["version"] != _VERSION:
             raise ValueError
         return Underway(
-            str(data["token"]),
-            Switch.of_json(data["switch"]),
-            str(data["undoes"]),
-            int(data["run"]),
-            str(data["kind"]),
-            str(data["by"]),
-            str(data["since"]),
+            token=str(data["token"]),
+            switch=Switch.of_json(data["switch"]),
+            undoes=str(data["undoes"]),
+            run=int(data["run"]),
+            kind=str(data["kind"]),
+            by=str(data["by"]),
+            since=str(data["since"]),
         )
     except FilesError:
         if not tree.exists(RECORD):  # it ended this moment

@@ -149,7 +149,15 @@ class TableCopier:
         self._tell = context.listener
         self._last = last
         self._updater = (
-            TableUpdater(plan, context, run.token, self._pipeline, baseline, last, self._signatures)
+            TableUpdater(
+                plan=plan,
+                context=context,
+                token=run.token,
+                pipeline=self._pipeline,
+                baseline=baseline,
+                last=last,
+                signatures=self._signatures,
+            )
             if last is not None and plan.tables
             else None
         )
@@ -359,8 +367,8 @@ class TableCopier:
                     if can_copy_in_ranges(item.table)
                     else taken.digest
                 )
-                digests = source, self._settled[name]
-                found[name] = KnownTable(signature, definition, self.rows[name], (), *digests)
+                known = KnownTable(signature, definition, self.rows[name])
+                found[name] = replace(known, source=source, target=self._settled[name])
             elif update is not None:
                 known = replace(update.known, rows=update.rows, pages=tuple(update.pages))
                 found[name] = _empty_or(replace(known, definition=definition))
@@ -368,8 +376,8 @@ class TableCopier:
                 pages = tuple(taken.pages)
                 found[name] = _empty_or(KnownTable(signature, definition, taken.rows, pages))
             elif taken is not None:
-                digests = taken.digest, taken.became
-                found[name] = KnownTable(signature, definition, taken.rows, (), *digests)
+                known = KnownTable(signature, definition, taken.rows)
+                found[name] = replace(known, source=taken.digest, target=taken.became)
         return found
 
     @contextlib.contextmanager

@@ -157,7 +157,13 @@ class TableUpdater:
         )
         if (differ and not by_page) or not self._baseline.carries(item.table):
             return False
-        update = Update(item, known, self._helpers(item), list(known.pages), known.rows)
+        update = Update(
+            item=item,
+            known=known,
+            helpers=self._helpers(item),
+            pages=list(known.pages),
+            rows=known.rows,
+        )
         if differ:
             try:
                 self._read_differing(reader, ours, update, differ, digests)
@@ -185,7 +191,9 @@ class TableUpdater:
         digests: Sequence[tuple[str, str]],
     ) -> None:
         """Replace the pages that differ by those that there will be, and lay ready what changes with that."""
-        work = DifferingRows(self._means, reader, ours, update, digests)
+        work = DifferingRows(
+            means=self._means, reader=reader, ours=ours, update=update, digests=digests
+        )
         rest = work.by_rows(differ)
         self._baseline.settle(update.item.table)
         work.whole_pages(rest)

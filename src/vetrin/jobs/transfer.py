@@ -160,7 +160,9 @@ def run_plan(plan: Plan, context: RunContext, *, keep_earlier: bool = False) -> 
         run, recovered = _begun(plan, context)
         last = _last_copy(plan, journals)
         earlier = last[1] if last is not None else None
-        with Baseline(context.baselines, plan, source, run, earlier) as baseline:
+        with Baseline(
+            store=context.baselines, plan=plan, source=source, run=run, earlier=earlier
+        ) as baseline:
             with taken_back_on_failure(target, run, journals):
                 kept = _kept_first(plan, context, run)
                 before = _Before(recovered, kept, last[0] if last is not None else None)
@@ -288,7 +290,7 @@ def _persistently(
 
     listening = replace(context, listener=heard)
     pauses, tries = iter(reconnect.PAUSES), 0
-    work = _Transfer(plan, listening, run, baseline, before)
+    work = _Transfer(plan=plan, context=listening, run=run, baseline=baseline, before=before)
     while True:
         try:
             return work.carry_out(), work
@@ -301,7 +303,9 @@ def _persistently(
         connect_anew((context.source, context.target), broken, pauses, context.listener)
         run.resumed = True
         if run.stage != SWAPPING:
-            work = _Transfer(plan, listening, run, baseline, before)
+            work = _Transfer(
+                plan=plan, context=listening, run=run, baseline=baseline, before=before
+            )
 
 
 def keep_what_goes(plan: Plan, target: Site, builds: Builds) -> Build | None:
@@ -341,7 +345,9 @@ class _Transfer:
         last = before.last
         if last is not None and last.hanging != self._hanging_signature():
             last = None  # what hangs on the tables comes with the tables
-        self._taker = TableCopier(plan, context, run, pipeline, baseline, last)
+        self._taker = TableCopier(
+            plan=plan, context=context, run=run, pipeline=pipeline, baseline=baseline, last=last
+        )
         self._remarks: tuple[str, ...] = ()
 
     def carry_out(self) -> Report:
@@ -406,7 +412,12 @@ class _Transfer:
             self._target.files.flush(self._run.token)
         held = plan.holds[0] if plan.holds else ""
         return Switch(
-            tuple(exchanges), tuple(detach), tuple(attach), tuple(moves), tuple(patches), held
+            exchanges=tuple(exchanges),
+            detach=tuple(detach),
+            attach=tuple(attach),
+            moves=tuple(moves),
+            patches=tuple(patches),
+            held=held,
         )
 
     def _settle(self) -> None:

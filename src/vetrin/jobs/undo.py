@@ -224,10 +224,10 @@ def _back(target: Site, last: Run, run: Run) -> Switch:
         detach = own_again(target.database.attachments([e.live for e in exchanges], views))
         detach += replaced_routines(target.database, [*done.attach, *done.detach])
     return Switch(
-        exchanges,
-        tuple(detach),
-        done.detach,
-        tuple(move.reversed() for move in reversed(done.moves)),
-        tuple(patch.reversed() for patch in done.patches),
+        exchanges=exchanges,
+        detach=tuple(detach),
+        attach=done.detach,
+        moves=tuple(move.reversed() for move in reversed(done.moves)),
+        patches=tuple(patch.reversed() for patch in done.patches),
         recounts=done.recounts,
     )

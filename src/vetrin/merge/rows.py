@@ -34,7 +34,9 @@ def merge_tables(
 ) -> Merged:
     """The steps that bring what the incoming side changed into the target. ``maps`` are the numbers that earlier
     merges gave; those that are new are added."""
-    return _Rows(MergeWork(tables, rules, near, maps, decisions)).done()
+    return _Rows(
+        MergeWork(tables=tables, rules=rules, near=near, maps=maps, decisions=decisions)
+    ).done()
 
 
 class _Rows:
@@ -68,7 +70,15 @@ class _Rows:
             self._make_distinct(entry, new)
         if entry.out and entry.before is None:
             # The target never had it: only the incoming side does.
-            self._found.agreed.append(Agreed(sides.name, entry.key, entry.after, None, None))
+            self._found.agreed.append(
+                Agreed(
+                    table=sides.name,
+                    incoming_key=entry.key,
+                    incoming=entry.after,
+                    target_key=None,
+                    target=None,
+                )
+            )
             return
         self._agree(entry, new)
         if entry.out:
@@ -114,7 +124,15 @@ class _Rows:
                 for place, cell in zip(other.places, there, strict=True):
                     new[place] = cell
                 self._found.steps.append(RowStep(other.name, there, None, new))
-                self._found.agreed.append(Agreed(other.name, key, own, there, new))
+                self._found.agreed.append(
+                    Agreed(
+                        table=other.name,
+                        incoming_key=key,
+                        incoming=own,
+                        target_key=there,
+                        target=new,
+                    )
+                )
                 self._bring_back(other, key[0])
 
     def _make_distinct(self, entry: Entry, new: list[Cell]) -> None:
@@ -219,10 +237,24 @@ class _Rows:
                 value = merge_value(Versions(*values), how)
                 target[place] = _typed(cells[4] if cells[4] is not None else cells[2], value)
         self._found.agreed.append(
-            Agreed(entry.sides.name, entry.key, entry.after, entry.target_key, target)
+            Agreed(
+                table=entry.sides.name,
+                incoming_key=entry.key,
+                incoming=entry.after,
+                target_key=entry.target_key,
+                target=target,
+            )
         )
         if entry.key != entry.base_key:
-            self._found.agreed.append(Agreed(entry.sides.name, entry.base_key, None, None, None))
+            self._found.agreed.append(
+                Agreed(
+                    table=entry.sides.name,
+                    incoming_key=entry.base_key,
+                    incoming=None,
+                    target_key=None,
+                    target=None,
+                )
+            )
 
 
 def _cells(entry: Entry, new: Row, then: Row | None, now: Row, place: int) -> list[Cell]:

@@ -97,11 +97,11 @@ class _Structures:
     def versions(self, key: str) -> Versions:
         there = self.keys.get(key, key)
         return Versions(
-            self.incoming_base.get(key),
-            self.incoming.get(key),
-            self.carried.get(key),
-            self.target_base.get(there),
-            self.target.get(there),
+            incoming_base=self.incoming_base.get(key),
+            incoming=self.incoming.get(key),
+            carried=self.carried.get(key),
+            target_base=self.target_base.get(there),
+            target=self.target.get(there),
         )
 
 
@@ -121,7 +121,14 @@ def _structures(versions: Versions) -> _Structures | None:
         return None
     keys = dict(zip(incoming, carried, strict=True))
     carried = dict(zip(incoming, carried.values(), strict=True))
-    return _Structures(parts[0], incoming, carried, parts[3], parts[4], keys)
+    return _Structures(
+        incoming_base=parts[0],
+        incoming=incoming,
+        carried=carried,
+        target_base=parts[3],
+        target=parts[4],
+        keys=keys,
+    )
 
 
 def _merge_structures(

@@ -30,7 +30,7 @@ class MergeWork:
         self.links = [link for link in rules.definition.links if link.through is None]
         self.theirs = References(rules.definition, near.incoming, rules.hosts)
         self.ours = References(rules.definition, near.target, rules.hosts)
-        found = Identities(tables, rules, near, maps, self.theirs)
+        found = Identities(tables=tables, rules=rules, near=near, maps=maps, references=self.theirs)
         self.tables, self.entries, self.moved = found.tables, found.entries, found.moved
         self.there: dict[tuple[str, Key], Row] = {}
         self._look_at_targets()
@@ -84,7 +84,16 @@ class MergeWork:
         name = self.rules.setting_name(sides.name, sides.names, row)
         title = self.rules.title(sides.name, sides.names, row)
         return Conflict(
-            kind, sides.name, key, column, path, base, incoming, target, name=name, title=title
+            kind=kind,
+            table=sides.name,
+            key=key,
+            column=column,
+            path=path,
+            base=base,
+            incoming=incoming,
+            target=target,
+            name=name,
+            title=title,
         )
 
     def decide(

@@ -253,7 +253,13 @@ class _Search:
             return True
         if self._depth >= _DEEPEST:
             return False
-        inner = _Search(self._data[begin:end], 0, False, self._steps // 4, self._depth + 1)
+        inner = _Search(
+            data=self._data[begin:end],
+            start=0,
+            doubt=False,
+            steps=self._steps // 4,
+            depth=self._depth + 1,
+        )
         found = inner.run()
         self._steps -= self._steps // 4 - inner._steps
         return bool(found)

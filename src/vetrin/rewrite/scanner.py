@@ -124,7 +124,7 @@ class _PathRule:
         if not (begins_path(data, start) and ends_path(data, end)):
             return None
         form = PATH if separator in (b"/", b"\\") else f"{PATH}-{slash_form(separator)}"
-        return Match(start, end, self.pair, form, self._written(separator))
+        return Match(start=start, end=end, pair=self.pair, form=form, new=self._written(separator))
 
     def _written(self, separator: bytes) -> bytes:
         if self._posix and separator.strip(b"\\") == b"":
@@ -201,15 +201,15 @@ class Scanner:
         rest = b"" if new.port is None else b":%d" % new.port
         segments = tuple(part.encode() for part in new.path.split("/")[1:])
         rule = _AddressRule(
-            index,
-            old.port,
-            tuple(part.encode() for part in old.path.split("/")[1:]),
-            new.scheme.encode(),
-            new.host.encode(),
-            new.unicode_host.encode(),
-            rest[1:],
-            segments,
-            {
+            pair=index,
+            port=old.port,
+            segments=tuple(part.encode() for part in old.path.split("/")[1:]),
+            scheme=new.scheme.encode(),
+            host=new.host.encode(),
+            unicode_host=new.unicode_host.encode(),
+            new_port=rest[1:],
+            new_segments=segments,
+            whole={
                 slash: new.scheme.encode() + b":" + slash * 2 + new.host.encode() + rest
                 + b"".join(slash + segment for segment in segments)
                 for _, _, slash in _USUAL.values()
@@ -266,7 +266,7 @@ class Scanner:
                     yield match
         for index, relative in self._relative:
             for start, end, new in relative.matches(data):
-                yield Match(start, end, index, RELATIVE, new)
+                yield Match(start=start, end=end, pair=index, form=RELATIVE, new=new)
         for anchor in self.anchors:
             hosts = self._host_anchors.get(anchor)
             odd = self._odd_at.get(anchor, ())
@@ -297,7 +297,9 @@ class Scanner:
                 for offset, index, old, new in literals:
                     start = position - offset
                     if start >= 0 and data.startswith(old, start):
-                        yield Match(start, start + len(old), index, LITERAL, new)
+                        yield Match(
+                            start=start, end=start + len(old), pair=index, form=LITERAL, new=new
+                        )
                 position = low.find(anchor, position + 1)
 
     def _usual_at(
@@ -321,7 +323,7 @@ class Scanner:
                 written = _USUAL.get(before[1:])
             if written is not None:
                 length, form, slash = written
-                return Match(begin - length, end, pair, form, whole[slash])
+                return Match(start=begin - length, end=end, pair=pair, form=form, new=whole[slash])
             return None
         return None
 
@@ -398,7 +400,7 @@ class Scanner:
             new += colon + rule.new_port
         for segment in rule.new_segments:
             new += slash + segment
-        return Match(start, finish, rule.pair, form, bytes(new))
+        return Match(start=start, end=finish, pair=rule.pair, form=form, new=bytes(new))
 
     def _bare_host(
         self, data: bytes, low: bytes, begin: int, end: int, rules: list[_AddressRule], *, odd: bool
@@ -414,7 +416,7 @@ class Scanner:
             new += b":" + rule.new_port
         for segment in rule.new_segments:
             new += b"/" + segment
-        return Match(begin, finish, rule.pair, BARE, bytes(new))
+        return Match(start=begin, end=finish, pair=rule.pair, form=BARE, new=bytes(new))
 
     @staticmethod
     def _tail(

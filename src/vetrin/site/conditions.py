@@ -61,7 +61,14 @@ def _column(column: str, wanted: Any, look: _Look) -> Condition:
             without = str(wanted.get("without", ""))
             within: Condition = NO_ROW
             if look.has_table(table):
-                within = InSubquery(column, prefix + table, key, inner, replaced, without)
+                within = InSubquery(
+                    column=column,
+                    table=prefix + table,
+                    key=key,
+                    condition=inner,
+                    replaced=replaced,
+                    without=without,
+                )
             parts.append(within if test == "in" else Not(within))
     return AllOf(tuple(parts))
 

@@ -67,13 +67,13 @@ def extensions_of(site: ReadableSite) -> list[Extension]:
             top = key.partition("/")[0]
             found.append(
                 Extension(
-                    rule.name,
-                    key,
-                    title or key,
-                    version,
-                    active is None or key in active,
-                    f"{rule.folder}/{top}",
-                    needs,
+                    group=rule.name,
+                    key=key,
+                    title=title or key,
+                    version=version,
+                    active=active is None or key in active,
+                    folder=f"{rule.folder}/{top}",
+                    needs=needs,
                 )
             )
     return sorted(found, key=lambda item: (item.group, item.title.lower()))

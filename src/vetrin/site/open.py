@@ -271,14 +271,14 @@ def _opened(
         files = RemoteTree(remote_host.machine, str(root))
         environment = replace(environment, root=Path(str(root)))
     return Site(
-        environment,
-        project.definition,
-        configuration,
-        database,
-        files,
-        seen_of(project, environment.name),
-        root,
-        remote_host,
+        environment=environment,
+        definition=project.definition,
+        configuration=configuration,
+        database=database,
+        files=files,
+        seen=seen_of(project, environment.name),
+        place=root,
+        remote_host=remote_host,
         former_roots=_former_roots(project, environment, str(root)),
     )
 

@@ -24,12 +24,12 @@ def signed_between(
     found: Signed = {}
     for rule in source.definition.signed:
         signing = Signing(
-            rule.marker.encode(),
-            rule.payload,
-            rule.signature,
-            rule.digest,
-            _secret(source, rule, source.configuration.secrets),
-            None
+            marker=rule.marker.encode(),
+            payload=rule.payload,
+            signature=rule.signature,
+            digest=rule.digest,
+            old=_secret(source, rule, source.configuration.secrets),
+            new=None
             if target is None
             else _secret(target, rule, made or target.configuration.secrets, settle=source),
         )

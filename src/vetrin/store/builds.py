@@ -121,13 +121,13 @@ class Builds:
         with store.writing() if self._write else contextlib.nullcontext():
             files, added = self._files(site, {entry.path: entry for entry in entries}, known or {})
             build = Build(
-                fingerprint_of(files),
-                datetime.now().astimezone().isoformat(timespec="milliseconds"),
-                site.environment.name,
-                tuple(parts),
-                commit,
-                found,
-                tuple(files),
+                fingerprint=fingerprint_of(files),
+                made=datetime.now().astimezone().isoformat(timespec="milliseconds"),
+                environment=site.environment.name,
+                parts=tuple(parts),
+                commit=commit,
+                found=found,
+                stored=tuple(files),
             )
             if not self._write:
                 return build
@@ -206,9 +206,14 @@ class Builds:
         if fingerprint_of(files) != build.fingerprint:
             raise DamagedObject(manifest.id, "(a build) is not what its fingerprint stands for")
         return Build(
-            build.fingerprint, manifest.taken, manifest.environment, manifest.parts, build.commit,
-            build.found, files,
-        )  # fmt: skip
+            fingerprint=build.fingerprint,
+            made=manifest.taken,
+            environment=manifest.environment,
+            parts=manifest.parts,
+            commit=build.commit,
+            found=build.found,
+            stored=files,
+        )
 
     def tree(self, build: Build, beside: SourceTree) -> BuildTree:
         """A build as a tree; what is no part of it is as in ``beside``."""

@@ -59,14 +59,14 @@ class StoredTable:
     @classmethod
     def of_json(cls, data: dict[str, Any]) -> StoredTable:
         table = Table(
-            data["name"],
-            tuple(Column(*column) for column in data["columns"]),
-            tuple(data["key"]),
-            frozenset(data["fixed"]),
-            data["rows"],
-            data["bytes"],
-            data["consistent"],
-            tuple(data["notes"]),
+            name=data["name"],
+            columns=tuple(Column(*column) for column in data["columns"]),
+            key=tuple(data["key"]),
+            fixed=frozenset(data["fixed"]),
+            rows=data["rows"],
+            size=data["bytes"],
+            consistent=data["consistent"],
+            notes=tuple(data["notes"]),
         )
         return cls(
             table,

@@ -73,13 +73,13 @@ def open_snapshot(
     looked = None if manifest.counts is None else Looked(manifest.counts, manifest.newest)
     place = SnapshotPath(tree, "", manifest.roots[0], manifest.roots[-1])
     return ReadableSite(
-        environment,
-        definition,
-        configuration,
-        database,
-        tree,
-        DigestCache(),
-        place,
+        environment=environment,
+        definition=definition,
+        configuration=configuration,
+        database=database,
+        files=tree,
+        seen=DigestCache(),
+        place=place,
         looked=looked,
         former_roots=tuple(manifest.roots[1:-1]),
     )
@@ -99,9 +99,9 @@ def _database(store: Store, manifest: Manifest) -> SnapshotDatabase:
         return (records for _, records in store.records(table))
 
     return SnapshotDatabase(
-        Facts(**facts),
-        data.tables if data else (),
-        data.attachments if data else (),
-        data.views if data else (),
-        stored,
+        facts=Facts(**facts),
+        tables=data.tables if data else (),
+        attachments=data.attachments if data else (),
+        views=data.views if data else (),
+        stored=stored,
     )

@@ -103,4 +103,10 @@ class Verifier:
 def _harm(
     manifest: Manifest, bad: list[DamagedObject], *, table: str = "", path: str = ""
 ) -> Damage:
-    return Damage(manifest.id, str(bad[0]), table, path, tuple(error.digest for error in bad))
+    return Damage(
+        snapshot=manifest.id,
+        reason=str(bad[0]),
+        table=table,
+        path=path,
+        digests=tuple(error.digest for error in bad),
+    )

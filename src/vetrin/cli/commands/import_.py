@@ -87,8 +87,8 @@ def run(args: argparse.Namespace, out: Out) -> int:
             found.append(f"{plural(manifest.files.count, 'file')}, {size(manifest.files.size)}")
         out.show(lead("Found: ", "bold").append("; ".join(found), style=""))
         return TransferFlow(
-            args, out, project,
-            context_of(args, out, project, source, target, _words(args)),
-            lambda: build_import(source, target, parts, choices, project, manifest),
-            f"Replace this in {environment.name}?", {"snapshot": manifest.id},
+            args=args, out=out, project=project,
+            context=context_of(args, out, project, source, target, _words(args)),
+            make=lambda: build_import(source, target, parts, choices, project, manifest),
+            question=f"Replace this in {environment.name}?", more={"snapshot": manifest.id},
         ).run()  # fmt: skip

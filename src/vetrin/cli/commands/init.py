@@ -280,7 +280,9 @@ def _with_database(
     assert found.configuration is not None
     if engine_of(found.configuration.engine).in_file:
         return setup
-    database = CopyDatabase(args, out, setup.draft.environments[0].name, found, root)
+    database = CopyDatabase(
+        args=args, out=out, name=setup.draft.environments[0].name, found=found, root=root
+    )
     if configuration_file(root, found.definition):
         return replace(setup, database=database, account=database.left())
     account = database.find()

@@ -151,14 +151,14 @@ def run(args: argparse.Namespace, out: Out) -> int:
                 args, out, project, held, goal, words_of(args), lambda: builds.store
             )
             return TransferFlow(
-                args, out, project,
-                replace(context, builds=builds),
-                lambda: build_push(
+                args=args, out=out, project=project,
+                context=replace(context, builds=builds),
+                make=lambda: build_push(
                     held, goal, errand.parts, others, choices, build, journals, builds
                 ),
-                f"Push this to {target.name}?", {},
-                lambda: _tried(out, errand, build, proof),
-                lambda plan, context: _carried_out(args, out, errand, plan, context),
+                question=f"Push this to {target.name}?", more={},
+                show_more=lambda: _tried(out, errand, build, proof),
+                carry_out=lambda plan, context: _carried_out(args, out, errand, plan, context),
                 previews=False,
             ).run()  # fmt: skip
 
@@ -226,7 +226,16 @@ def _errand(
     merges = "data" in parts and filled and not args.overwrite
     must_merge(args, parts, merges=merges)
     route = with_choices(Route("push", source.name, target.name, parts), args)
-    return _Errand(project, target, parts, route, source, promoted, build, merges)
+    return _Errand(
+        project=project,
+        target=target,
+        parts=parts,
+        route=route,
+        source=source,
+        promoted=promoted,
+        build=build,
+        merges=merges,
+    )
 
 
 def _made_in(project: Project, build: Build) -> str | None:

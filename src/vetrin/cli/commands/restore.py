@@ -65,10 +65,10 @@ def run(args: argparse.Namespace, out: Out) -> int:
         )
         command = [manifest.id if word == args.snapshot else word for word in words_of(args)]
         return TransferFlow(
-            args, out, project,
-            context_of(args, out, project, source, target, command),
-            lambda: build_restore(source, target, parts, wanted, project, others),
-            f"Put this back into {environment.name}?", {"snapshot": manifest.id},
+            args=args, out=out, project=project,
+            context=context_of(args, out, project, source, target, command),
+            make=lambda: build_restore(source, target, parts, wanted, project, others),
+            question=f"Put this back into {environment.name}?", more={"snapshot": manifest.id},
         ).run()  # fmt: skip
 
 

@@ -119,14 +119,14 @@ class Catalog:
                 notes.setdefault(table, []).append("its history of versions is not copied")
             found.append(
                 Table(
-                    table,
-                    tuple(columns[table]),
-                    tuple(keys.get(table, ())),
-                    frozenset(fixed.get(table, ())),
-                    int(rows or 0),
-                    int(size or 0),
-                    consistent,
-                    tuple(notes.get(table, ())),
+                    name=table,
+                    columns=tuple(columns[table]),
+                    key=tuple(keys.get(table, ())),
+                    fixed=frozenset(fixed.get(table, ())),
+                    rows=int(rows or 0),
+                    size=int(size or 0),
+                    consistent=consistent,
+                    notes=tuple(notes.get(table, ())),
                 )
             )
         return found

@@ -25,16 +25,26 @@ def read_column(name: str, kind: str, whole: str) -> Column:
     """The column of a type (``bigint``) that is written out as ``whole`` (``bigint(20) unsigned``)."""
     quoted = quote(name)
     if kind in _NUMBERED:
-        return Column(name, whole, False, f"{quoted}+0", "CAST({} AS UNSIGNED)")
+        return Column(
+            name=name, type=whole, text=False, read=f"{quoted}+0", write="CAST({} AS UNSIGNED)"
+        )
     if kind in _ADDRESSES:
         # From a binary string the server would take their stored bytes; their text is what all servers know.
-        return Column(name, whole, False, f"CAST({quoted} AS CHAR)", "CONVERT({} USING ascii)")
+        return Column(
+            name=name,
+            type=whole,
+            text=False,
+            read=f"CAST({quoted} AS CHAR)",
+            write="CONVERT({} USING ascii)",
+        )
     if kind == "float":
         # The text of a FLOAT is cut to six digits; as a DOUBLE it is whole.
-        return Column(name, whole, False, f"{quoted}+0e0", "{}")
+        return Column(name=name, type=whole, text=False, read=f"{quoted}+0e0", write="{}")
     if kind in _GEOMETRIES:
         # The stored form (four bytes for the reference system, then WKB) goes in as it came out.
-        return Column(name, whole, False, quoted, "{}")
+        return Column(name=name, type=whole, text=False, read=quoted, write="{}")
     if kind == "json":
-        return Column(name, whole, True, quoted, "CONVERT({} USING utf8mb4)")
-    return Column(name, whole, kind in _TEXT, quoted, "{}")
+        return Column(
+            name=name, type=whole, text=True, read=quoted, write="CONVERT({} USING utf8mb4)"
+        )
+    return Column(name=name, type=whole, text=kind in _TEXT, read=quoted, write="{}")

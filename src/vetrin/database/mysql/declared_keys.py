@@ -33,7 +33,14 @@ def foreign_key_of(table: str, schema: str, sql: str) -> ForeignKey | None:
         )
         for column in _QUOTED.findall(match[2])
     )
-    return ForeignKey(name, table, names(match[2]), parent, names(match[4]), clears)
+    return ForeignKey(
+        name=name,
+        table=table,
+        columns=names(match[2]),
+        parent=parent,
+        parent_columns=names(match[4]),
+        clears=clears,
+    )
 
 
 def declared_keys(

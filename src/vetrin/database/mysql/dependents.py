@@ -114,7 +114,16 @@ class Hanging:
                 text = self._rows(name, f"SHOW CREATE {kind} {quote(name)}")[0][2] or ""
             sql = _DEFINER.sub("", str(text), count=1)
             found.append(
-                self._own(Attachment("routine", str(name), "", sql, _mode(mode), str(collation)))
+                self._own(
+                    Attachment(
+                        kind="routine",
+                        name=str(name),
+                        table="",
+                        sql=sql,
+                        mode=_mode(mode),
+                        collation=str(collation),
+                    )
+                )
             )
         return [*(self._lone_sequences() if self._sequences else ()), *found]
 
@@ -191,7 +200,16 @@ class Hanging:
                     f" FOR EACH ROW {action}"
                 )
                 found.append(
-                    self._own(Attachment("trigger", name, table, sql, _mode(mode), str(collation)))
+                    self._own(
+                        Attachment(
+                            kind="trigger",
+                            name=name,
+                            table=table,
+                            sql=sql,
+                            mode=_mode(mode),
+                            collation=str(collation),
+                        )
+                    )
                 )
         for view in views:
             try:
@@ -204,7 +222,18 @@ class Hanging:
                 continue
             # The account that made the view may be unknown where it arrives; who brings it owns it.
             sql = _DEFINER.sub("", str(text), count=1).replace("CREATE ", "CREATE OR REPLACE ", 1)
-            found.append(self._own(Attachment("view", view, view, sql, "", str(collation))))
+            found.append(
+                self._own(
+                    Attachment(
+                        kind="view",
+                        name=view,
+                        table=view,
+                        sql=sql,
+                        mode="",
+                        collation=str(collation),
+                    )
+                )
+            )
         return [*self.of_defaults(wanted), *found] if self._sequences else found
 
     def _view(self, view: str) -> Any:
@@ -247,12 +276,12 @@ class Hanging:
                 )
         return [
             ForeignKey(
-                name,
-                table,
-                tuple(part[0] for part in parts),
-                parts[0][1],
-                tuple(part[2] for part in parts),
-                all(part[3] for part in parts),
+                name=name,
+                table=table,
+                columns=tuple(part[0] for part in parts),
+                parent=parts[0][1],
+                parent_columns=tuple(part[2] for part in parts),
+                clears=all(part[3] for part in parts),
             )
             for (table, name), parts in keys.items()
         ]

@@ -20,7 +20,7 @@ def open_database(wanted: Wanted) -> MysqlDatabase:
     """
     host, port, socket = _way(wanted)
     credentials = Credentials(
-        wanted.name, wanted.user, wanted.password, host, port, socket,
+        name=wanted.name, user=wanted.user, password=wanted.password, host=host, port=port, socket=socket,
         tls=wanted.options.get("tls", VERIFIED), ca=wanted.options.get("tls-ca"),
     )  # fmt: skip
     creator = None

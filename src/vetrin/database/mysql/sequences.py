@@ -44,7 +44,7 @@ def default(table: str, column: str, value: str) -> Attachment:
 def sequence(name: str, table: str, sql: str, following: int) -> Attachment:
     """A sequence for a table, or for none, by the text that makes it and the number that it gives next."""
     text = sql.replace("CREATE SEQUENCE", "CREATE OR REPLACE SEQUENCE", 1)
-    return Attachment("sequence", name, table, text, str(following))
+    return Attachment(kind="sequence", name=name, table=table, sql=text, mode=str(following))
 
 
 def without_draws(sql: str) -> str:

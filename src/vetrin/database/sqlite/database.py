@@ -383,7 +383,14 @@ class SqliteDatabase(AskedOneByOne, HiddenEditing):
             )
         except sqlite3.Error:  # dbstat is an option of the library's build
             size = 0
-        return Table(name, tuple(columns), key_columns, frozenset(fixed), rows, size)
+        return Table(
+            name=name,
+            columns=tuple(columns),
+            key=key_columns,
+            fixed=frozenset(fixed),
+            rows=rows,
+            size=size,
+        )
 
     def size(self) -> int:
         with _said(self._path.name):

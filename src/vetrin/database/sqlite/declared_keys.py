@@ -47,12 +47,12 @@ def keys_of(connection: Any, table: str) -> list[ForeignKey]:
         keys.setdefault(int(number), []).append((parent, column, to, clears))
     return [
         ForeignKey(
-            f"{table} {number}",
-            table,
-            tuple(part[1] for part in parts),
-            parts[0][0],
-            tuple(part[2] for part in parts),
-            all(part[3] for part in parts),
+            name=f"{table} {number}",
+            table=table,
+            columns=tuple(part[1] for part in parts),
+            parent=parts[0][0],
+            parent_columns=tuple(part[2] for part in parts),
+            clears=all(part[3] for part in parts),
         )
         for number, parts in keys.items()
     ]

@@ -82,7 +82,13 @@ def open_exchange(
         limits=httpx.Limits(max_keepalive_connections=4, keepalive_expiry=4.0),
     )
     return Exchange(
-        Place(address.url, str(address), client, address.environment, address.web.user),
+        Place(
+            url=address.url,
+            name=str(address),
+            client=client,
+            environment=address.environment,
+            user=address.web.user,
+        ),
         key,
         rate=rate,
     )
@@ -112,18 +118,29 @@ class RelayedHost:
         self.host: Host | RelayHost = address
         self.exchange = exchange
         hello = Hello(
-            said["form"],
-            int(said["grain"]),
-            tuple(map(str, said["algorithms"])),
-            unescaped(said["home"]),
-            "",
+            form=said["form"],
+            grain=int(said["grain"]),
+            algorithms=tuple(map(str, said["algorithms"])),
+            home=unescaped(said["home"]),
+            sqlite="",
         )
         self.found = Found(
-            said["form"], unescaped(said["home"]), unescaped(said["own"]), str(said["software"]),
-            int(said["seconds"]), int(said["memory"]), int(said["post"]), bool(said["basedir"]),
-            tuple(map(str, said["without"])), str(said["sealed"]), bool(said["writes"]), bool(said["writable"]),
-            int(said["until"]), int(said["user"]), int(said["owner"]),
-        )  # fmt: skip
+            form=said["form"],
+            root=unescaped(said["home"]),
+            own=unescaped(said["own"]),
+            software=str(said["software"]),
+            seconds=int(said["seconds"]),
+            memory=int(said["memory"]),
+            post=int(said["post"]),
+            basedir=bool(said["basedir"]),
+            without=tuple(map(str, said["without"])),
+            sealed=str(said["sealed"]),
+            writes=bool(said["writes"]),
+            writable=bool(said["writable"]),
+            until=int(said["until"]),
+            user=int(said["user"]),
+            owner=int(said["owner"]),
+        )
         self._helpers = RelayHelpers(exchange, hello)
         self.machine = cast(Machine, LookedMachine(RelayMachine(self._helpers)))
         self.ways = {"files": f"a relay, by {hello.form}"}
@@ -191,7 +208,11 @@ class RelayedHost:
     def measured(self) -> Measures:
         exchange = self.exchange
         return Measures(
-            exchange.latency, exchange.rate, exchange.slow, exchange.pace.rate, exchange.pace.moved
+            latency=exchange.latency,
+            rate=exchange.rate,
+            compresses=exchange.slow,
+            limit=exchange.pace.rate,
+            moved=exchange.pace.moved,
         )
 
     @property

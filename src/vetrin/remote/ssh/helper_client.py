@@ -56,7 +56,7 @@ class Helpers:
                 continue
             try:
                 self._name, self._command = name, command
-                first = _Helper(line, name, command, gentle, _PROBE)
+                first = _Helper(line=line, name=name, command=command, gentle=gentle, probe=_PROBE)
             except NoHelper as error:
                 reasons.append(f"{title}: {error}")
                 continue
@@ -125,7 +125,14 @@ class Helpers:
     def _another(self, *, gentle: bool = False, packed: bool = False) -> _Helper:
         """One more. That the host runs such is known, so one that does not come is a line that broke."""
         try:
-            return _Helper(self.line, self._name, self._command, gentle, 0, packed=packed)
+            return _Helper(
+                line=self.line,
+                name=self._name,
+                command=self._command,
+                gentle=gentle,
+                probe=0,
+                packed=packed,
+            )
         except NoHelper as error:
             raise ConnectionLost(
                 f"{self.line.account}: no further helper came up ({error})"
@@ -167,9 +174,12 @@ class _Helper:
             raise NoHelper(self.complaint.lstrip(" :(").rstrip(")") or str(error)) from error
         self.pipe.settimeout(None)
         self.hello = Hello(
-            said["form"], said["grain"], tuple(said["algorithms"]), unescaped(said["home"]),
-            said["sqlite"],
-        )  # fmt: skip
+            form=said["form"],
+            grain=said["grain"],
+            algorithms=tuple(said["algorithms"]),
+            home=unescaped(said["home"]),
+            sqlite=said["sqlite"],
+        )
 
     @property
     def ended(self) -> bool:

@@ -153,7 +153,13 @@ class SshHost:
 
     def measured(self) -> Measures:
         line = self._line
-        return Measures(line.latency, line.rate, line.slow, line.pace.rate, line.pace.moved)
+        return Measures(
+            latency=line.latency,
+            rate=line.rate,
+            compresses=line.slow,
+            limit=line.pace.rate,
+            moved=line.pace.moved,
+        )
 
     @property
     def findings(self) -> tuple[tuple[str, str], ...]:

@@ -370,7 +370,9 @@ class DumpReader:
     ) -> Attachment:
         collation = self._context["collation_connection"]
         mode = "" if kind == "view" else self._mode
-        return Attachment(kind, name, table, text, mode, collation)
+        return Attachment(
+            kind=kind, name=name, table=table, sql=text, mode=mode, collation=collation
+        )
 
     def _stored(self, text: str) -> str:
         """A text of a trigger or routine: dump programs write its bytes as they were when it was made."""

@@ -108,12 +108,12 @@ class Definition:
 
     def table(self, rows: int, size: int, *, ordered: bool = True) -> Table:
         return Table(
-            self.name,
-            self.columns,
-            self.key,
-            self.fixed,
-            rows,
-            size,
+            name=self.name,
+            columns=self.columns,
+            key=self.key,
+            fixed=self.fixed,
+            rows=rows,
+            size=size,
             consistent=ordered and self.consistent,
         )
 
@@ -151,7 +151,9 @@ def read_definition(sql: str) -> Definition | None:
             fields.append(found)
     if not fields:
         raise DatabaseError(f"{name}: its definition names no column")
-    return Definition(name, fields, lines, options, constraints)
+    return Definition(
+        name=name, fields=fields, lines=lines, options=options, constraints=constraints
+    )
 
 
 def altered_table(sql: str) -> str | None:
@@ -255,13 +257,13 @@ def _field(item: str, charset: str, table: str) -> Field:
         default[1] if default and default[1].upper() not in ("NULL", "CURRENT_TIMESTAMP") else None
     )
     return Field(
-        name,
-        kind,
-        whole,
-        f"{word}{size}{rest}".strip(),
-        found,
-        bool(_GENERATED.search(bare)),
-        None if value is None else value.strip("'").encode(),
+        name=name,
+        kind=kind,
+        whole=whole,
+        text=f"{word}{size}{rest}".strip(),
+        charset=found,
+        generated=bool(_GENERATED.search(bare)),
+        default=None if value is None else value.strip("'").encode(),
     )
 
 
