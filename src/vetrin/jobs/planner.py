@@ -4,15 +4,26 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from dataclasses import replace as with_changes
+from functools import cached_property
 
 from ..cms import is_shipped
 from ..config import Environment
 from ..database import AbsentDatabase, Attachment, Counting, Defining, Question, Table
 from ..database.engines import engine_of
 from ..errors import JobError, Refused, Unsuitable
-from ..files import LINK_OUT, Clash, Difference, Entry, Terms, compare_trees, some_of, unit_of
+from ..files import (
+    LINK_OUT,
+    Clash,
+    Difference,
+    Entry,
+    Terms,
+    compare_trees,
+    some_of,
+    unit_of,
+)
 from ..remark import Remark
 from ..rewrite import Mapping, Rewriter, Tally
 from ..site import (
@@ -134,6 +145,14 @@ class _Planner:
         self._prefixed = PrefixedValues.between(source, target)
 
     def plan(self) -> Plan:
+        # Machines are asked what runs there while all else is looked at.
+        with ThreadPoolExecutor(2, "runtime") as aside:
+            theirs = aside.submit(_runtime, self._source)
+            ours = aside.submit(_runtime, self._target) if "code" in self._parts else None
+            return self._planned(theirs, ours)
+
+    def _planned(self, theirs: Future[str], ours: Future[str] | None) -> Plan:
+        """``theirs`` and ``ours`` are what the CMS runs in at the source and the target."""
         source, target, choices = self._source, self._target, self._choices
         mapping = mapping_for(source, target, self._notes)
         data = self._data() if "data" in self._parts else _DataPlan()
@@ -145,9 +164,9 @@ class _Planner:
         if files is not None and "media" in self._parts:
             arriving = _with_media(arriving, source, files.listed)
             overwritten = _with_media(overwritten, target, files.there)
-        runtime = _runtime(source)
-        if "code" in self._parts:
-            self._weigh_runtimes(runtime)
+        runtime = theirs.result()
+        if ours is not None:
+            self._weigh_runtimes(runtime, ours.result())
             if "core" not in self._parts:
                 self._weigh_versions(arriving, overwritten)
         kept = _kept(self._parts)
@@ -222,20 +241,25 @@ class _Planner:
             programs=programs,
         )
 
+    @cached_property
+    def _whole(self) -> bool:
+        """Whether there is a site at the target, as far as its root's list, which is asked for anyway, tells."""
+        root, markers = self._target.root, self._target.definition.markers
+        names = {item.name for item in root.iterdir()} if root.is_dir() else set()
+        return all(marker.partition("/")[0] in names for marker in markers)
+
     def _weigh_what_is_there(self) -> None:
         """Say what the target will lack, and which database is not looked at."""
         source, target = self._source, self._target
-        whole = target.definition.is_site(target.root)
-        if not whole and source.definition.markers:
-            lacking = [part for part in ("core", "code") if part not in self._parts]
-            if lacking:
-                self._risks.append(
-                    Remark(
-                        "no-whole-site",
-                        f"there is no site in {target.environment.name} yet, and without "
-                        f"{' and '.join(lacking)} it will be no whole one",
-                    )
+        lacking = [part for part in ("core", "code") if part not in self._parts]
+        if lacking and source.definition.markers and not self._whole:
+            self._risks.append(
+                Remark(
+                    "no-whole-site",
+                    f"there is no site in {target.environment.name} yet, and without "
+                    f"{' and '.join(lacking)} it will be no whole one",
                 )
+            )
         for site in (source, target):
             if isinstance(site.database, AbsentDatabase):
                 self._notes.append(
@@ -249,12 +273,7 @@ class _Planner:
     def _holds(self, files: Difference | None) -> tuple[str, str] | None:
         """The file that holds visitors off while code switches, unless its owner put it there."""
         rule, target = self._source.definition.maintenance, self._target
-        if (
-            rule is None
-            or files is None
-            or files.nothing
-            or not target.definition.is_site(target.root)
-        ):
+        if rule is None or files is None or files.nothing or not self._whole:
             return None
         code = any(
             part_of_path(self._source, entry.path) != "media"
@@ -275,9 +294,8 @@ class _Planner:
                 )
             )
 
-    def _weigh_runtimes(self, theirs: str) -> None:
+    def _weigh_runtimes(self, theirs: str, ours: str) -> None:
         """Code is made for the language as it is where it comes from, or for an older one."""
-        ours = _runtime(self._target)
         if theirs and ours and version_numbers(ours)[:2] < version_numbers(theirs)[:2]:
             self._risks.append(
                 Remark(

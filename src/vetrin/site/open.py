@@ -107,9 +107,10 @@ def _configuration(
     environ: dict[str, str] | None = None if environment.host is None else {}
     given = environment.database
     whole = definition.is_site(root)
-    gone = anyway and root.is_dir() and not whole
-    begun = not whole and _is_begun(root)
-    if like is not None and (gone or begun or is_empty(root, definition)):
+    told = whole and bool(
+        definition.markers
+    )  # where nothing marks a site, none can be told from an empty root
+    if like is not None and not told and _may_be_filled(root, definition, anyway=anyway):
         given = _placed_like(given, like)
     elif not root.is_dir() or not whole:
         raise _no_site(definition, environment, root)
@@ -117,6 +118,13 @@ def _configuration(
         return read_configuration(root, definition, given, environ)
     except ConfigurationError as error:
         raise ReachError(environment.name, "configuration", str(error), "") from error
+
+
+def _may_be_filled(root: Place, definition: Definition, *, anyway: bool) -> bool:
+    """True for a root without a site that one may come into; ``anyway``: also where one was that is gone."""
+    if is_empty(root, definition):
+        return True
+    return not definition.is_site(root) and (_is_begun(root) or (anyway and root.is_dir()))
 
 
 def _placed_like(given: Mapping[str, str], like: SiteConfiguration) -> dict[str, str]:
