@@ -379,7 +379,7 @@ def test_parts_that_came_into_an_empty_root_are_no_dead_end(sample: Sample) -> N
     """Each order ends in the whole site, and each way back in what was there before."""
     folder, root = sample.folder, sample.root("local")
     whole = sample.root("production")
-    for first in ("media", "data", "code"):
+    for first in ("media", "code"):
         shutil.rmtree(root)
         vetrin(folder, "pull", "--yes", "--parts", first)
         begun = fingerprint(root)
