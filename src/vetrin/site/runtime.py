@@ -5,6 +5,7 @@ from __future__ import annotations
 import subprocess
 from itertools import takewhile
 
+from ..files import printable
 from .site import ReadableSite, Site
 
 _LONGEST = 20  # seconds that the command may take
@@ -26,8 +27,9 @@ def runtime_of(site: ReadableSite) -> str | None:
         except (OSError, subprocess.SubprocessError):
             return None
         said = done.stdout if done.returncode == 0 else ""
-    lines = (said or "").strip().splitlines()
-    return f"{rule.title} {lines[0]}" if lines else None
+    first = printable((said or "").strip().partition("\n")[0])
+    # What tells no version is a greeting of the host's shell, or worse.
+    return f"{rule.title} {first}" if version_numbers(first) else None
 
 
 def version_numbers(text: str) -> tuple[int, ...]:

@@ -14,7 +14,7 @@ from ...errors import (
     ForwardingForbidden,
     PortClosed,
 )
-from ...files import LookedMachine, Machine, RemotePath, printable
+from ...files import LookedMachine, Machine, RemotePath
 from ..base import Measures, Prompter
 from ..helper_machine import HelperMachine
 from .channel import Pipe, Socket
@@ -89,7 +89,7 @@ class SshHost:
             return None
         finally:
             pipe.close()
-        return printable(said[:size].decode("utf-8", "replace").strip()) or None
+        return said[:size].decode("utf-8", "replace").strip() or None
 
     def process(self) -> Pipe:
         assert self.helpers is not None
