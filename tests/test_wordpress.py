@@ -21,6 +21,8 @@ PUBLIC = "https://www.harrowmere.example"
 class Sites:
     def __init__(self, folder: Path, server: Mariadb) -> None:
         self.folder = folder
+        # A worker that runs the files of both has one server for them.
+        server.run(*(f"DROP DATABASE IF EXISTS railway_{name}" for name in ("live", "copy")))
         password = "it's \\ a #$\"secret"
         self.production = WordPress(server, folder / "live", "railway_live", "live", password)
         self.production.install(

@@ -19,7 +19,7 @@ from ..errors import MissingPiece, StoreError, WrongPassphrase
 from .backend import Backend
 
 _FILE = "seal.json"
-COST, _R, _P = 1 << 17, 8, 1  # 128 MB and a good third of a second for each try
+COST, BLOCK_SIZE, PARALLEL = 1 << 17, 8, 1  # 128 MB and a good third of a second for each try
 _MOST_N = 1 << 20
 _NONCE = 12
 _MAGIC = b"VS1"
@@ -116,11 +116,17 @@ def _begin(backend: Backend, passphrase: str) -> bytes:
     from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
 
     key, salt, nonce = secrets.token_bytes(32), secrets.token_bytes(16), secrets.token_bytes(_NONCE)
-    outer = _stretched(passphrase, salt, COST, _R, _P)
+    outer = _stretched(passphrase, salt, COST, BLOCK_SIZE, PARALLEL)
     text = json.dumps(
         {
             "version": 1,
-            "derivation": {"name": "scrypt", "n": COST, "r": _R, "p": _P, "salt": _text(salt)},
+            "derivation": {
+                "name": "scrypt",
+                "n": COST,
+                "r": BLOCK_SIZE,
+                "p": PARALLEL,
+                "salt": _text(salt),
+            },
             "cipher": "chacha20-poly1305",
             "key": _text(nonce + ChaCha20Poly1305(outer).encrypt(nonce, key, _MAGIC)),
         },
