@@ -11,6 +11,7 @@ import pytest
 
 from vetrin.database import (
     NO_ROWS,
+    UNTOLD,
     AllOf,
     Batch,
     Cleared,
@@ -278,6 +279,41 @@ def test_pages_end_at_any_whole_number(pair: Pair) -> None:
             assert found == [*(page.digest for page in pages), NO_ROWS]
             # The same ranges, but not as neighbours.
             assert reader.digests(table, ranges[::2]) == found[::2]
+
+
+def test_what_is_known_of_pages_changes_no_answer(pair: Pair) -> None:
+    """Whatever changed since, and wherever: what they were only spares the server work."""
+    rows = ", ".join(f"({i}, {i % 7}, 'row {i}')" for i in range(1, 1501))
+    for name, key in (("a", "i"), ("b", "i, k")):
+        pair.in_source(
+            f"CREATE TABLE {name} (i INTEGER, k INTEGER, t TEXT, PRIMARY KEY ({key}))",
+            f"INSERT INTO {name} VALUES {rows}",
+        )
+    keys = {"a": 1, "b": 2}
+    ranges = {
+        name: [
+            KeyRange((i, i % 7)[:width] if i else None, ((i + 1), (i + 1) % 7)[:width])
+            for i in range(1500)
+        ]
+        + [KeyRange((1500, 1500 % 7)[:width])]
+        for name, width in keys.items()
+    }
+    changes = (
+        "DELETE FROM {} WHERE i = 700", "UPDATE {} SET t = 'other' WHERE i IN (1, 1500)",
+        "INSERT INTO {} VALUES (1501, 1, 'new')", "UPDATE {} SET t = 'x' WHERE i % 50 = 3",
+        "UPDATE {} SET t = 'y' WHERE i < 400", "DELETE FROM {}",
+    )  # fmt: skip
+    tables = {table.name: table for table in pair.source.tables()}
+    with pair.source.reading() as reader:
+        known = {name: reader.digests(tables[name], ranges[name]) for name in keys}
+    for change in changes:
+        pair.in_source(*(change.format(name) for name in keys))
+        for name in keys:
+            with pair.source.reading() as reader:
+                now = reader.digests(tables[name], ranges[name])
+                for told in (known[name], [UNTOLD, *known[name][1:]], ["9-9"] * len(now)):
+                    assert reader.digests(tables[name], ranges[name], known=told) == now, change
+                assert now != known[name]
 
 
 def test_what_changed_in_a_table_is_one_page(pair: Pair) -> None:

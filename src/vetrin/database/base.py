@@ -284,9 +284,11 @@ class Reader(Protocol):
         *,
         leave: Where | None = None,
         replacements: Mapping[str, Replacement] | None = None,
+        known: Sequence[str] = (),
     ) -> list[str]:
         """The digests of pages as they are now (``key_ranges.py``), made where the database is; ``UNTOLD`` for one
-        that cannot be made. With the range of all rows, of tables that do not go by key."""
+        that cannot be made. With the range of all rows, of tables that do not go by key. ``known`` is what those of
+        all the ranges were once: it changes nothing in the answer, and saves work where they are still so."""
 
     def records(
         self,

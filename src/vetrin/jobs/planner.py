@@ -146,12 +146,14 @@ class _Planner:
 
     def plan(self) -> Plan:
         # Machines are asked what runs there while all else is looked at.
-        with ThreadPoolExecutor(2, "runtime") as aside:
+        with ThreadPoolExecutor(3, "aside") as aside:
             theirs = aside.submit(_runtime, self._source)
             ours = aside.submit(_runtime, self._target) if "code" in self._parts else None
-            return self._planned(theirs, ours)
+            return self._planned(aside, theirs, ours)
 
-    def _planned(self, theirs: Future[str], ours: Future[str] | None) -> Plan:
+    def _planned(
+        self, aside: ThreadPoolExecutor, theirs: Future[str], ours: Future[str] | None
+    ) -> Plan:
         """``theirs`` and ``ours`` are what the CMS runs in at the source and the target."""
         source, target, choices = self._source, self._target, self._choices
         mapping = mapping_for(source, target, self._notes)
@@ -159,8 +161,8 @@ class _Planner:
         files = self.files(mapping)
         self._weigh_what_is_there()
         placed = self._placed(mapping)
-        arriving = self._arriving(data.leaving)
-        overwritten = standing(target, files=False)
+        stands = aside.submit(standing, target, files=False)
+        arriving, overwritten = self._arriving(data.leaving), stands.result()
         if files is not None and "media" in self._parts:
             arriving = _with_media(arriving, source, files.listed)
             overwritten = _with_media(overwritten, target, files.there)

@@ -87,13 +87,14 @@ def row_changes(
     mixed = engine_of(earlier.site.database.engine).any_type
     if known is None:
         known = _as_known(earlier, stored)
+    claimed = [at_source if source else became for at_source, became in claims_of(known)]
     now = reader.digests(
         there,
         ranges_of(known),
         leave=leave if source else None,
         replacements=replacements if source else None,
+        known=claimed,
     )
-    claimed = [at_source if source else became for at_source, became in claims_of(known)]
     ranges = [
         one
         for one, digest, claim in zip(ranges_of(known), now, claimed, strict=True)

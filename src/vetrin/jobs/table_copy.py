@@ -478,7 +478,13 @@ class TableCopier:
         table, target = item.table, self._target.database
         ranges = spans(taken.pages)
         self._tell(Checking(table.name))
-        digests = reader.digests(table, ranges, leave=item.leave, replacements=item.replacements)
+        digests = reader.digests(
+            table,
+            ranges,
+            leave=item.leave,
+            replacements=item.replacements,
+            known=[page.digest for page in taken.pages],
+        )
         same = [
             number
             for number, page in enumerate(taken.pages)

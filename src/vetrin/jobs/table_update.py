@@ -115,8 +115,13 @@ class TableUpdater:
         asked: dict[str, Future[list[str]]] = {}
         for item in wanted:
             if item.table.name in known:
-                ranges = ranges_of(known[item.table.name])
-                asked[item.table.name] = aside.submit(ours.digests, at_target(item), ranges)
+                last = known[item.table.name]
+                asked[item.table.name] = aside.submit(
+                    ours.digests,
+                    at_target(item),
+                    ranges_of(last),
+                    known=[became for _, became in claims_of(last)],
+                )
         found: dict[str, list[tuple[str, str]]] = {}
         for item in wanted:
             name = item.table.name
@@ -128,6 +133,7 @@ class TableUpdater:
                     ranges_of(known[name]),
                     leave=item.leave,
                     replacements=item.replacements,
+                    known=[digest for digest, _ in claims_of(known[name])],
                 )
                 found[name] = [*zip(mine, asked[name].result(), strict=True)]
         whole = []
@@ -256,11 +262,10 @@ class TableUpdater:
             target.patch([replace(update.patch, table=hidden)])
         pages = update.pages
         ranges = [*spans(pages), KeyRange(pages[-1].upto if pages else None)]
+        should = [*(page.became for page in pages), NO_ROWS]
         with target.reading() as ours:
-            now = ours.digests(replace(at_target(item), name=hidden), ranges)
-        for key_range, digest, wanted in zip(
-            ranges, now, [*(page.became for page in pages), NO_ROWS], strict=True
-        ):
+            now = ours.digests(replace(at_target(item), name=hidden), ranges, known=should)
+        for key_range, digest, wanted in zip(ranges, now, should, strict=True):
             # What no server can tell is read once more where that can be done.
             if digest == wanted and (digest != UNTOLD or reader is None):
                 continue

@@ -128,12 +128,14 @@ class Contents:
 
     def patch(self, content: bytes, base: bytes) -> bytes:
         """A frame that makes ``content`` of ``base``."""
-        return zstandard.ZstdCompressor(
+        frame = zstandard.ZstdCompressor(
             compression_params=zstandard.ZstdCompressionParameters.from_level(
                 _PATCH, window_log=_window(len(base) + len(content)), enable_ldm=False
             ),
             dict_data=_dictionary(base),
         ).compress(content)
+        # What the library gives back holds on to as much room as the content has.
+        return bytes(memoryview(frame))
 
     def patched(self, frame: bytes, base: bytes, digest: str) -> bytes:
         """The content that a patch makes of ``base``. Raises DamagedObject."""

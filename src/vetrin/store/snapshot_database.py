@@ -210,6 +210,7 @@ class SnapshotDatabase(AskedOneByOne, RecordsOfRows):
         *,
         leave: Where | None = None,
         replacements: Mapping[str, Replacement] | None = None,
+        known: Sequence[str] = (),
     ) -> list[str]:
         return digests_by_reading(
             lambda key_range: self.rows(

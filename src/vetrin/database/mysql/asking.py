@@ -11,7 +11,7 @@ import pymysql
 from ..questions import Counting, Defining, Question
 from .connect import said
 from .dependents import showing
-from .reader import DIALECT
+from .row_query import DIALECT
 from .wire import Wire
 
 

@@ -58,7 +58,8 @@ from .dependents import (
 )
 from .incoming_sql import fit, unfit_table
 from .patching import patching
-from .reader import DIALECT, MysqlReader, range_condition
+from .reader import MysqlReader
+from .row_query import DIALECT, range_condition
 from .row_text import LOAD_OPTIONS, insert_statements, load_block
 from .schema.translate import Server, adapt_attachment, adapt_schema
 from .sequences import without_draws

@@ -113,6 +113,7 @@ class _Reader(RecordsOfRows):
         *,
         leave: Where | None = None,
         replacements: Mapping[str, Replacement] | None = None,
+        known: Sequence[str] = (),
     ) -> list[str]:
         return digests_by_reading(
             lambda key_range: self.rows(

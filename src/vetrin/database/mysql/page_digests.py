@@ -1,0 +1,166 @@
+"""Digests of pages (``key_ranges.py``) that the server makes."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from itertools import pairwise
+from typing import Any
+
+from ..base import Column, Table
+from ..conditions import Replacement, Where
+from ..key_ranges import NO_ROWS, UNTOLD, KeyRange, digest_of_sum, joint_digest
+from ..row_codec import NULL
+from ..sql import Statement
+from .columns import quote
+from .row_query import rows_of
+
+_PAGES = 32  # digests in one statement
+_ADJOINING = 400  # the same, of neighbours
+_GROUP = 64  # pages that are summed up to see whether any of them changed
+_GROUPS = 8  # such sums in one statement
+
+
+class PageDigests:
+    """Asks for the digests of a table's rows, as ``Reader.rows`` would read them."""
+
+    def __init__(
+        self,
+        cursor: Any,
+        table: Table,
+        leave: Where | None,
+        replacements: Mapping[str, Replacement] | None,
+    ) -> None:
+        self._cursor = cursor
+        self._table = table
+        self._leave = leave
+        self._replacements = replacements
+        record = f"CONCAT({', '.join(map(_cell, table.columns))})"
+        bits = f"CAST(CONV(LEFT(SHA2({record}, 256), 16), 16, 10) AS UNSIGNED)"
+        # What is longer than a packet is NULL, with a warning only.
+        self._made = f"COUNT(*), SUM(IFNULL({bits}, 1{'0' * 30}))"
+
+    def of(self, ranges: Sequence[KeyRange]) -> list[str]:
+        """The digests of any ranges."""
+        found: list[str] = []
+        if len(self._table.key) == 1 and _adjoin(ranges):
+            for at in range(0, len(ranges), _ADJOINING):
+                found += self._neighbours(ranges[at : at + _ADJOINING])
+        else:
+            for at in range(0, len(ranges), _PAGES):
+                found += self._each(ranges[at : at + _PAGES])
+        return found
+
+    def of_known(self, ranges: Sequence[KeyRange], known: Sequence[str]) -> list[str]:
+        """The same, where ``known`` is what they were once.
+
+        A sum over many pages costs the server less than one for each of them: it need not put rows into groups. Pages
+        whose joint digest is as it was are as they were. Where that fails, change is likely beyond, too.
+        """
+        if not _adjoin(ranges):
+            return self.of(ranges)
+        found: list[str] = []
+        groups = 1
+        while len(found) < len(ranges):
+            begin = len(found)
+            stop = min(begin + groups * _GROUP, len(ranges))
+            parts = [range(at, min(at + _GROUP, stop)) for at in range(begin, stop, _GROUP)]
+            sums = self._each(
+                [KeyRange(ranges[part[0]].after, ranges[part[-1]].upto) for part in parts]
+            )
+            same = {
+                part
+                for part, now in zip(parts, sums, strict=True)
+                if now == joint_digest(known[part.start : part.stop]) != UNTOLD
+            }
+            groups = min(2 * groups, _GROUPS) if parts[-1] in same else 1
+            differ = [number for part in parts if part not in same for number in part]
+            if parts[-1] not in same:
+                differ += range(stop, min(stop + _ADJOINING - _GROUP, len(ranges)))
+                stop = max(stop, differ[-1] + 1)
+            found += known[begin:stop]
+            for first, last in _runs(differ):
+                found[first:last] = self.of(ranges[first:last])
+        return found
+
+    def _rows(self, key_range: KeyRange) -> Statement:
+        return rows_of(self._table, self._leave, self._replacements, key_range, named=True)
+
+    def _neighbours(self, ranges: Sequence[KeyRange]) -> list[str]:
+        """The digests of neighbouring ranges of a key of one column, in one pass over their rows: the server tells by
+        binary search in which of them a row is."""
+        sql, values = self._rows(KeyRange(ranges[0].after, ranges[-1].upto))
+        borders = [str(upto[0] + 1) for one in ranges[:-1] if (upto := one.upto) is not None]
+        key = quote(self._table.key[0]).replace("%", "%%")
+        number = f"INTERVAL({key}, {', '.join(borders)})" if borders else "0"
+        self._cursor.execute(
+            f"SELECT {number} _vetrin_n, {self._made} FROM ({sql}) _vetrin_p GROUP BY 1", values
+        )
+        found = [NO_ROWS] * len(ranges)
+        for place, count, total in self._cursor.fetchall():
+            found[int(place)] = digest_of_sum(int(count), int(total))
+        return found
+
+    def _each(self, ranges: Sequence[KeyRange]) -> list[str]:
+        """The digests of any ranges, one by one."""
+        parts: list[str] = []
+        values: list[object] = []
+        for key_range in ranges:
+            sql, more = self._rows(key_range)
+            parts.append(f"SELECT {self._made} FROM ({sql}) _vetrin_p")
+            values += more
+        self._cursor.execute(" UNION ALL ".join(parts), values)
+        return [
+            digest_of_sum(int(count), None if total is None else int(total))
+            for count, total in self._cursor.fetchall()
+        ]
+
+
+def _adjoin(ranges: Sequence[KeyRange]) -> bool:
+    return len(ranges) > 1 and all(
+        one.upto is not None and one.upto == other.after for one, other in pairwise(ranges)
+    )
+
+
+def _runs(numbers: Sequence[int]) -> list[tuple[int, int]]:
+    """Numbers in their order as stretches: the first of each, and one more than its last."""
+    found: list[tuple[int, int]] = []
+    for number in numbers:
+        if found and found[-1][1] == number:
+            found[-1] = found[-1][0], number + 1
+        else:
+            found.append((number, number + 1))
+    return found
+
+
+def _cell(column: Column) -> str:
+    """A cell as records hold it: its length, then its bytes. Written so that the server makes a copy of a long value
+    once, and works out no more than it must."""
+    name = quote(column.name).replace("%", "%%")
+    length = f"LENGTH({name})"
+
+    def bytes_of(count: int) -> str:
+        return ", ".join(f"({length} >> {8 * number}) & 255" for number in range(count))
+
+    before = f"CHAR({length})"
+    if not _is_short(column.type.lower()):
+        before = (
+            f"CASE WHEN {length} < 251 THEN {before} WHEN {length} < 65536 THEN CHAR(252, {bytes_of(2)})"
+            f" WHEN {length} < 16777216 THEN CHAR(253, {bytes_of(3)}) ELSE CHAR(254, {bytes_of(8)}) END"
+        )
+    # A text beside bytes would make texts of the bytes.
+    return f"IFNULL(CONCAT({before}, CAST({name} AS BINARY)), CHAR({NULL[0]}))"
+
+
+_SIZED = re.compile(r"(?:var)?(char|binary)\((\d+)\)")
+_SHORT = re.compile(
+    r"(?:tiny|small|medium|big)?int|float|double|decimal|bit|enum|set|date|time|year"
+)
+
+
+def _is_short(kind: str) -> bool:
+    """True for a type whose values never have 251 bytes."""
+    sized = _SIZED.match(kind)
+    if sized is not None:
+        return int(sized[2]) * (4 if sized[1] == "char" else 1) < 251
+    return _SHORT.match(kind) is not None
