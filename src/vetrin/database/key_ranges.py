@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import struct
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
@@ -112,12 +113,11 @@ def can_copy_in_ranges(table: Table) -> bool:
 
 def digest_of_records(records: Iterable[bytes]) -> str:
     """The digest of rows, in any order: ``COUNT-SUM``."""
-    count = total = 0
-    sha256, number = hashlib.sha256, int.from_bytes
-    for record in records:
-        count += 1
-        total += number(sha256(record).digest()[:8], "big")
-    return f"{count}-{total}"
+    sha256 = hashlib.sha256
+    digests = [sha256(record).digest() for record in records]
+    count = len(digests)
+    # All at once: this is done for every row that there is.
+    return f"{count}-{sum(struct.unpack('>' + 'Q24x' * count, b''.join(digests)))}"
 
 
 def digest_of_sum(count: int, total: int | None) -> str:
