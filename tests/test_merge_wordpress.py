@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import subprocess
 import threading
 import time
@@ -16,6 +17,43 @@ from test_wordpress import Sites, everything
 from wordpress_forms import Browser
 from wordpress_site import HERE, WordPress
 
+LAMPS = """
+[[merge.link]]
+from = "lamp_stations.page_id"
+to = "posts.ID"
+[[merge.link]]
+from = "lamp_stations.keeper"
+to = "users.ID"
+[[merge.link]]
+from = "lamp_shifts.station"
+to = "lamp_stations.id"
+[[merge.link]]
+from = "kiosk_menu.page_id"
+to = "posts.ID"
+[[merge.natural]]
+table = "lamp_stations"
+key = ["code"]
+[[merge.reference]]
+at = ["lamp_shifts.plan"]
+paths = ["station"]
+to = "lamp_stations.id"
+[[merge.reference]]
+at = ["lamp_shifts.plan"]
+paths = ["pages.*"]
+to = "posts.ID"
+[[merge.reference]]
+at = ["options.option_value"]
+where = { option_name = "lamp_settings" }
+paths = ["stations.*"]
+to = "lamp_stations.id"
+[[merge.reference]]
+at = ["options.option_value"]
+where = { option_name = "lamp_settings" }
+paths = ["page"]
+to = "posts.ID"
+[merge]
+texts = ["kiosk_menu.link"]
+"""
 UP = ("push", "production", "--parts", "data", "--confirm", "production", "--skip-backup")
 
 
@@ -24,8 +62,10 @@ def sites(tmp_path_factory: pytest.TempPathFactory, database_server: Mariadb) ->
     sites = Sites(tmp_path_factory.mktemp("merging"), database_server)
     toml = sites.folder / "vetrin.toml"
     toml.write_text(
-        toml.read_text().replace('root = "live"', 'root = "live"\naccess = "read-write"')
+        toml.read_text().replace('root = "live"', 'root = "live"\naccess = "read-write"') + LAMPS
     )
+    for site in (sites.production, sites.local):
+        shutil.copytree(HERE / "plugins", site.root / "wp-content/plugins", dirs_exist_ok=True)
     try:
         edited(sites.production, "before")
         sites.vetrin("pull", "--yes")
@@ -170,6 +210,44 @@ def test_all_of_both_is_there_and_leads_where_it_led(sites: Sites) -> None:
         )[0][0]
         answer = httpx.get(f"{live.address}/?p={number}", follow_redirects=True)
         assert answer.status_code == 200, title
+
+    # A plugin's own tables, which both sides filled, and those of one that only the local side has.
+    lamps = asked(
+        live,
+        """
+        global $wpdb;
+        $title = function ($id) { return get_the_title((int) $id); };
+        $stations = array(); $codes = array();
+        foreach ($wpdb->get_results("SELECT * FROM wp_lamp_stations ORDER BY id") as $one) {
+            $stations[$one->code] = array($title($one->page_id), get_userdata($one->keeper)->user_login);
+            $codes[$one->id] = $one->code;
+        }
+        $shifts = array();
+        foreach ($wpdb->get_results("SELECT * FROM wp_lamp_shifts ORDER BY id") as $one) {
+            $plan = unserialize($one->plan);
+            $shifts[] = array($codes[$one->station], $codes[$plan['station']], array_map($title, $plan['pages']), $plan['at']);
+        }
+        $settings = get_option('lamp_settings');
+        $dish = $wpdb->get_row("SELECT * FROM wp_kiosk_menu");
+        echo json_encode(array('stations' => $stations, 'shifts' => $shifts,
+            'settings' => array(array_map(function ($id) use ($codes) { return $codes[$id]; }, $settings['stations']), $title($settings['page'])),
+            'kiosk' => array($dish->dish, $title($dish->page_id), $dish->link === home_url("/?page_id=$dish->page_id")),
+            'active' => get_option('active_plugins')));
+        """,
+    )
+    assert isinstance(lamps, dict)
+    at = f"{live.address}/lamps/"
+    assert lamps["stations"] == {
+        "top": ["Fares", "stationmaster"], "ferry": ["Snow on the line", "lampman"],
+        "both": ["Snow on the line", "lampman"], "summit": ["Our engines", "porter"],
+    }  # fmt: skip
+    assert sorted(lamps["shifts"]) == sorted([
+        ["top", "top", ["Fares"], at], ["ferry", "ferry", ["Snow on the line"], at], ["both", "both", [], at],
+        ["summit", "summit", ["Our engines", "The tender", "Fares"], at], ["both", "both", ["The tender"], at],
+    ])  # fmt: skip
+    assert lamps["settings"] == [["top", "summit"], "Our engines"]
+    assert lamps["kiosk"] == ["Soup", "Our engines", True]
+    assert set(lamps["active"]) >= {"lamp-room/lamp-room.php", "kiosk/kiosk.php"}
 
     # Once more there is nothing to do; down it comes without harm, and that is the end of it.
     assert json.loads(sites.vetrin(*UP, "--json"))["tables"] == []

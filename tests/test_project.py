@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 
 from vetrin.config import find_project, load_project, password_variable
+from vetrin.config.known_names import nearest
 from vetrin.config.secrets import database_password
 from vetrin.config.template import Draft, EnvironmentDraft, project_text
 from vetrin.errors import ProjectError
@@ -75,6 +76,13 @@ def test_an_unknown_environment_names_the_nearest(tmp_path: Path) -> None:
         project(tmp_path).environment("prodution")
     with pytest.raises(ProjectError, match="vetrin init"):
         find_project(Path("/"))
+
+
+def test_of_many_known_names_some_are_listed_each_once() -> None:
+    names = [f"option_{number}" for number in range(300)]
+    said = nearest("zz", [*names, *names])
+    assert said.startswith("; known are option_0, option_1, ") and said.endswith(" and 280 more")
+    assert nearest("zz", ["mail", "title", "mail"]) == "; known are mail, title"
 
 
 def test_passwords_come_from_outside(monkeypatch: pytest.MonkeyPatch) -> None:

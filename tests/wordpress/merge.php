@@ -45,6 +45,9 @@ if ($side === 'before') {
     say(by_title('Timetable'), "<p>Trains at ten.</p>\n\n<p>See $address/fares/</p>");
     gauge('Two feet', gauge('Narrow'));
     update_option('signal_children', array('of' => 'a plugin'));
+    activate_plugin('lamp-room/lamp-room.php');
+    lamp_shift(lamp_station('top', by_title('Fares')->ID, 1), array(by_title('Fares')->ID));
+    update_option('lamp_settings', array('stations' => array(1), 'page' => by_title('Fares')->ID));
     exit(0);
 }
 if ($side === 'live') {
@@ -72,6 +75,8 @@ if ($side === 'live') {
     $widgets[3] = array('title' => 'Live', 'text' => 'Written live', 'filter' => true);
     update_option('widget_text', $widgets);
     update_option('sidebars_widgets', array('side' => array('text-2', 'text-3'), 'wp_inactive_widgets' => array(), 'array_version' => 3));
+    lamp_shift(lamp_station('ferry', $news, $guard), array($news));
+    lamp_shift(lamp_station('both', $news, $guard), array());
     exit(0);
 }
 $one = picture('engine', 40);
@@ -108,3 +113,9 @@ update_option('sidebars_widgets', array('side' => array('text-2', 'text-3'), 'wp
 $same = wp_create_user('porter', 'porter-local', 'porter@harrowmere.example');
 say(by_title('Fares'), "<p>Adults pay ten.</p>\n\n<p>Children pay five.</p>\n\n<p>Dogs ride free.</p>");
 say(by_title('Timetable'), "<p>Trains at noon.</p>\n\n<p>See $address/fares/</p>");
+$top = lamp_station('summit', $page, $same);
+lamp_shift($top, array($page, $child, by_title('Fares')->ID));
+lamp_shift(lamp_station('both', by_title('Fares')->ID, 1), array($child));
+update_option('lamp_settings', array('stations' => array(1, $top), 'page' => $page));
+activate_plugin('kiosk/kiosk.php');
+$wpdb->insert($wpdb->prefix . 'kiosk_menu', array('dish' => 'Soup', 'page_id' => $page, 'link' => "$address/?page_id=$page"));

@@ -8,6 +8,8 @@ from typing import Any
 
 from ..errors import ProjectError
 
+_LISTED = 20  # names that are listed where none is near
+
 
 def similar(name: str, known: Sequence[str]) -> str:
     """The end of a remark about a name: the nearest known one, where there is one."""
@@ -16,8 +18,13 @@ def similar(name: str, known: Sequence[str]) -> str:
 
 
 def nearest(name: str, known: Sequence[str]) -> str:
-    """The end of a message about an unknown name: the nearest known one, or all of them."""
-    return similar(name, known) or (f"; known are {', '.join(known)}" if known else "")
+    """The end of a message about an unknown name: the nearest known one, or those that are known."""
+    near = similar(name, known)
+    if near or not known:
+        return near
+    names = list(dict.fromkeys(known))
+    more = f" and {len(names) - _LISTED} more" if len(names) > _LISTED else ""
+    return f"; known are {', '.join(names[:_LISTED])}{more}"
 
 
 def known_keys(data: Mapping[str, Any], allowed: Sequence[str], where: str) -> None:
