@@ -28,6 +28,7 @@ from vetrin.merge import (
     References,
     Rules,
     TableSides,
+    Take,
     ValueMerge,
     Versions,
     merge_tables,
@@ -110,6 +111,10 @@ blocks = ["picture id", "gallery ids.*"]
 [[set]]
 at = "settings.value"
 where = { name = "pinned" }
+
+[[visitors]]
+table = "data"
+where = { name = "booking" }
 
 [[recount]]
 column = "entries.comments"
@@ -734,6 +739,29 @@ def test_what_comes_back_comes_with_all_that_belongs_to_it() -> None:
     again = Decisions()
     assert world.merge("local", again).steps == [] and not again.open
     assert world.merge("live", again).steps == [] and not again.open
+
+
+def test_what_visitors_made_goes_only_where_somebody_says_so() -> None:
+    before = railway()
+    booking = before.live.put("data", entry=1, name="booking", value=2)
+    before.pull()
+    before.local.remove("data", (booking,))
+    before.local.remove("comments", (b"1",))
+
+    def merged(*rules: tuple[str, Take], keep: bool = True) -> tuple[set[str], list[str], int]:
+        world, decisions = copy.deepcopy(before), Decisions(Rules(rules))
+        found = world.merge("local", decisions, keep=keep)
+        return (
+            {step.table for step in found.steps},
+            [one.kind for one in decisions.open],
+            found.kept["comments"],
+        )
+
+    assert merged() == (set(), ["removed-from-visitors"], 1)
+    assert merged(("data", "target")) == (set(), [], 1)
+    assert merged(("*", "incoming")) == ({"data"}, [], 1)  # nothing was said of comments
+    assert merged(("com*", "incoming"), ("*", "target")) == ({"comments"}, [], 0)
+    assert merged(keep=False) == ({"data", "comments"}, [], 0)
 
 
 def test_who_decides_and_what_is_asked_again() -> None:

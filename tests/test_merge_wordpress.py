@@ -268,6 +268,23 @@ def test_all_of_both_is_there_and_leads_where_it_led(sites: Sites) -> None:
     )
     assert theirs == mine
 
+    # A booking that the copy lost may be a visitor's: it goes from the live site only where somebody says so.
+    lost = """
+        $id = get_posts(array('post_type' => 'booking', 'title' => 'Booking 2', 'numberposts' => 1))[0]->ID;
+        echo json_encode((bool) wp_delete_post($id, true));
+    """
+    assert asked(local, "register_post_type('booking', array('public' => false));" + lost)
+    found = json.loads(sites.vetrin(*UP, "--json", code=5))
+    assert [(one["kind"], one["title"]) for one in found["conflicts"]] == [
+        ("removed-from-visitors", "Booking 2")
+    ]
+    said = sites.vetrin(*UP, code=5)
+    assert "local removed it, and visitors of production may have made it" in said
+    seats = "SELECT meta_value FROM wp_postmeta WHERE meta_key = 'seats' ORDER BY meta_id"
+    assert [row[0] for row in sites.rows(live, seats)] == ["1", "2", "3"]
+    sites.vetrin(*UP, "--prefer", "posts=local")
+    assert [row[0] for row in sites.rows(live, seats)] == ["1", "3"]
+
 
 class Crowd:
     """People who write to the live site through its forms, over and over, each in a thread of its own.

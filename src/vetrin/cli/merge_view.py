@@ -21,6 +21,7 @@ _SAYS = {
     "made-twice": "both made it",
     "removed-there": "{incoming} changed it, {target} removed it",
     "removed-here": "{incoming} removed it, {target} changed it or what belongs to it",
+    "removed-from-visitors": "{incoming} removed it, and visitors of {target} may have made it",
     "leads-nowhere": "it leads to something that {target} removed",
 }
 
@@ -100,6 +101,7 @@ def _show_kept(out: Out, plan: MergePlan) -> None:
         parts = [f"{number(count)} of {name}" for name, count in sorted(plan.merged.kept.items())]
         text = (
             f"rows of visitors that {plan.incoming.name} removed from its copy: {', '.join(parts)}"
+            f" (--prefer {min(plan.merged.kept)}={plan.incoming.name} lets them go)"
         )
         out.show(lead("Stays: ", "bold").append(text, style=""))
     for table, old, new in plan.merged.renamed:

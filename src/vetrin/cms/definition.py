@@ -39,6 +39,7 @@ from .rules import (
     SettingsRule,
     SignedRule,
     ValueAt,
+    VisitorsRule,
     known,
     read_rule,
 )
@@ -79,6 +80,7 @@ class Definition:
     sets: tuple[SetRule, ...] = ()
     distinct: tuple[DistinctRule, ...] = ()
     numbered: tuple[NumberedRule, ...] = ()
+    visitors: tuple[VisitorsRule, ...] = ()
     merge: MergeRule = field(default_factory=MergeRule)
     recounts: tuple[RecountRule, ...] = ()
     kept_rows: Mapping[str, KeptRows] = field(default_factory=dict)
@@ -110,7 +112,7 @@ class Definition:
 
 _TOP = ("name", "title", "site", "version", "runtime", "serve", "configuration", "parts", "maintenance", "tables",
         "settings", "setting", "rewrite", "signed", "prefix", "entries", "count", "rows", "link", "reference",
-        "natural", "set", "distinct", "numbered", "merge", "recount", "keep", "extension", "arrival",
+        "natural", "set", "distinct", "numbered", "visitors", "merge", "recount", "keep", "extension", "arrival",
         "address-rules", "address-columns", "copy", "check")  # fmt: skip
 
 
@@ -179,6 +181,7 @@ def parse_definition(text: str, where: str) -> Definition:
         sets=several("set", SetRule),
         distinct=several("distinct", DistinctRule),
         numbered=several("numbered", NumberedRule),
+        visitors=several("visitors", VisitorsRule),
         merge=one("merge", MergeRule) or MergeRule(),
         recounts=several("recount", RecountRule),
         kept_rows={item.name: item for item in several("keep", KeptRows)},

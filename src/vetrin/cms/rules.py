@@ -292,6 +292,15 @@ class MergeRule:
 
 
 @dataclass(frozen=True)
+class VisitorsRule:
+    """Rows that visitors may have made, in a table that holds others as well: those that meet ``where``. Before a
+    merge removes one from production, it asks."""
+
+    table: str
+    where: Where = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
 class RecountRule:
     """A column that holds how many rows of another table belong to its row.
 

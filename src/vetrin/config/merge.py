@@ -15,6 +15,7 @@ from ..cms.rules import (
     NumberedRule,
     ReferenceRule,
     SetRule,
+    VisitorsRule,
     read_rule,
 )
 from ..errors import DefinitionError, ProjectError
@@ -27,6 +28,7 @@ _RULES: dict[str, tuple[str, type[Any]]] = {
     "set": ("sets", SetRule),
     "distinct": ("distinct", DistinctRule),
     "numbered": ("numbered", NumberedRule),
+    "visitors": ("visitors", VisitorsRule),
 }
 _LISTS = ("own", "leave", "texts")
 

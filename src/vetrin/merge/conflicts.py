@@ -8,7 +8,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
-Kind = Literal["value", "removed-there", "removed-here", "made-twice", "leads-nowhere"]
+Kind = Literal[
+    "value", "removed-there", "removed-here", "removed-from-visitors", "made-twice", "leads-nowhere"
+]  # fmt: skip
 Take = Literal["incoming", "target"]
 
 
@@ -70,6 +72,13 @@ class Rules:
                 names = {"settings", f"settings.{conflict.name}", conflict.place, conflict.table}
             if any(fnmatch.fnmatchcase(name, pattern) for name in names):
                 return Decision(take)
+        return None
+
+    def of_table(self, table: str) -> Take | None:
+        """Who wins in a table as a whole, where a rule names it."""
+        for pattern, take in self.prefer:
+            if pattern.strip("*") and fnmatch.fnmatchcase(table, pattern):
+                return take
         return None
 
 

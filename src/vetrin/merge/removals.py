@@ -8,6 +8,7 @@ from functools import cached_property
 
 from ..database.base import Cell
 from .conditions import meets
+from .conflicts import Kind
 from .identities import Entry
 from .references import Row
 from .sides import Key, TableSides, whole
@@ -32,22 +33,34 @@ class Removals:
         now = self._work.now(entry)
         if now is None or (sides.name, key) in self.removing:
             return
-        if sides.visitors and self._work.rules.keep_visitors:
+        asked = self._work.decisions.rules.of_table(sides.name)
+        if sides.visitors and self._work.rules.keep_visitors and asked != "incoming":
             self._found.kept[sides.name] += 1
             return
         if self._belongs_to_what_stays(entry):
             self._stay(sides, key)
             return
         gained = self._gained(sides, key)
+        kind: Kind | None = None
         if self._is_edited(sides, key) or gained:
+            kind = "removed-here"
+        elif self._may_be_of_visitors(sides, now):
+            kind = "removed-from-visitors"
+        if kind is not None:
             path = tuple(f"{count} in {table}" for table, count in sorted(gained.items()))
-            if (
-                self._work.decide("removed-here", entry, path=path, row=now, target=now).take
-                == "target"
-            ):
+            if self._work.decide(kind, entry, path=path, row=now, target=now).take == "target":
                 self._stay(sides, key)
                 return
         self._take_away(sides, key, now)
+
+    def _may_be_of_visitors(self, sides: TableSides, row: Row) -> bool:
+        """Whether visitors may have made a row of a table that holds others as well."""
+        target = self._work.near.target
+        return self._work.rules.keep_visitors and any(
+            meets(target.condition(rule.where), sides.names, row, target.within)
+            for rule in self._work.rules.definition.visitors
+            if rule.table == sides.name
+        )
 
     def _stay(self, sides: TableSides, key: Key) -> None:
         if sides.counts_up:
