@@ -410,6 +410,6 @@ def test_what_changed_is_told_in_words_and_no_secret_with_it(sample: Sample) -> 
         assert "platform nine" not in done and "abcdefghij" not in done
         assert "destination=Mill Bridge, kind=adult: pence" in done
     plan = vetrin(folder, "pull", "--dry-run").stdout
-    assert "your own changes since run 1: 1 entry (Santa specials); 3 settings" in plan
+    assert "what changed in local since run 1: 1 entry (Santa specials); 3 settings" in plan
     vetrin(folder, "pull", "--yes")
     assert document(folder, "changes", "local")["files"] == []  # what only a copy has stays its own

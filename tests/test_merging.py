@@ -559,9 +559,11 @@ def test_overwriting_on_purpose_is_still_possible(two: tuple[Railway, Site2, Sit
     railway, local, live = two
     local.write("Members area")
     live.write("Snow on the line")
-    railway.vetrin(
-        "push", "production", "--parts", "data", "--overwrite", "--confirm", "production"
-    )
+    words = ("push", "production", "--parts", "data", "--overwrite")
+    document = json.loads(railway.vetrin(*words, "--dry-run", "--json"))
+    assert [one["title"] for one in document["own_changes"]["entries"]] == ["Snow on the line"]
+    said = railway.vetrin(*words, "--confirm", "production")
+    assert "Overwritten: what changed in production since run 1: 1 entry (Snow on the line)" in said
     assert live.one("SELECT count(*) FROM entries WHERE title = 'Snow on the line'") == 0
     assert live.one("SELECT count(*) FROM entries WHERE title = 'Members area'") == 1
 

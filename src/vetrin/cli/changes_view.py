@@ -115,29 +115,33 @@ def waiting(found: Changes) -> Text:
     return lead("Waiting: ", "bold").append(text, style="")
 
 
-def overwritten(found: Changes) -> Text | None:
-    """In a line, what of a target's own changes a transfer overwrites; None for nothing."""
-    if not any(item.added + item.changed + item.removed for item in found.tables):
+def overwritten(found: Changes, *, every: bool = False) -> Text | None:
+    """In a line, what of a target's own changes a transfer overwrites; None for nothing. ``every``: all of it by
+    name."""
+    if not found.tables:
         return None
-    text = f"your own changes since run {found.run}: {_in_short(found)}"
+    text = f"what changed in {found.environment} since run {found.run}: {_in_short(found, None if every else _SHORT)}"
     return lead("Overwritten: ", "bold").append(text, style="")
 
 
-def _in_short(found: Changes) -> str:
-    """Entries and settings by name, as far as they are few, and how many rows of which tables."""
+def _in_short(found: Changes, most: int | None = _SHORT) -> str:
+    """Entries and settings by name, at most so many, and how many rows of which tables."""
     rows = sum(item.added + item.changed + item.removed for item in found.tables)
     parts = []
     if found.entries:
-        parts.append(_some("entry", "entries", [printable(item.title) for item in found.entries]))
+        parts.append(
+            _some("entry", "entries", [printable(item.title) for item in found.entries], most)
+        )
     if found.settings:
         names = [line[2:].partition(": ")[0] for line in _settings(found)]
-        parts.append(_some("setting", "settings", names))
-    parts.append(
-        f"{plural(rows, 'row')} in all, of {', '.join(item.name for item in found.tables[:FEW])}"
-    )
+        parts.append(_some("setting", "settings", names, most))
+    names = [item.name for item in found.tables]
+    if most is not None and len(names) > FEW:
+        names[FEW:] = ["…"]
+    parts.append(f"{plural(rows, 'row')} in all, of {', '.join(names)}")
     return "; ".join(parts)
 
 
-def _some(one: str, many: str, names: list[str]) -> str:
-    more = " …" if len(names) > _SHORT else ""
-    return f"{len(names)} {one if len(names) == 1 else many} ({', '.join(names[:_SHORT])}{more})"
+def _some(one: str, many: str, names: list[str], most: int | None) -> str:
+    more = " …" if most is not None and len(names) > most else ""
+    return f"{len(names)} {one if len(names) == 1 else many} ({', '.join(names[:most])}{more})"

@@ -43,8 +43,9 @@ class TransferFlow:
     """What differs between commands.
 
     ``make`` plans, as often as that is needed; ``question`` is asked, after ``show_more`` has said what belongs to it
-    beside the plan. ``more`` goes into the documents of --json. ``carry_out`` is given in place of a plain
-    run. With ``previews``, a dry run reads the source to count what would be rewritten.
+    beside the plan. ``more`` goes into the documents of --json. ``carry_out`` is given in place of a plain run.
+    With ``previews``, a dry run reads the source to count what would be rewritten. ``always_lost``: what the target
+    has of its own is named also where nobody is asked.
     """
 
     args: argparse.Namespace
@@ -57,6 +58,7 @@ class TransferFlow:
     show_more: Callable[[], None] = lambda: None
     carry_out: Callable[[Plan, RunContext], int] | None = None
     previews: bool = True
+    always_lost: bool = False
 
     def run(self) -> int:
         """Plan, ask and run, or with --dry-run say what would be done; the exit code."""
@@ -67,7 +69,7 @@ class TransferFlow:
         must_be_whole(context.source)
         must_be_whole(context.target)
         plan = self.make()
-        self._show(plan)
+        own = self._show(plan)
         seconds = time_for(plan, context.journals)
         since = self._copied(plan)
         document = {
@@ -75,15 +77,12 @@ class TransferFlow:
             **plan.as_json(),
             "estimated_seconds": seconds and round(seconds),
             "since_run": since.number if since is not None else None,
+            "own_changes": None if own is None else _content(own),
         }
         waits = self._waiting(plan, since) if self.previews else None
         if waits is not None:
             out.show(waiting(waits))
-            document["waiting"] = {
-                name: value
-                for name, value in waits.as_json().items()
-                if name in ("since", "same", "tables", "entries", "settings")
-            }
+            document["waiting"] = _content(waits)
         elif self.previews:
             with listener(out) as listen:
                 rewriting = preview(plan, context.source, listen)
@@ -112,7 +111,8 @@ class TransferFlow:
             beforehand=not out.asks(args, target=target.name, production=production),
         )  # fmt: skip
 
-    def _show(self, plan: Plan) -> None:
+    def _show(self, plan: Plan) -> Changes | None:
+        """The plan; what the target has of its own that it overwrites, where that is known."""
         show_plan(self.out, plan, every_file=self.args.every_file, last=self._last(plan))
         self.show_more()
         since = self._copied(plan)
@@ -121,14 +121,15 @@ class TransferFlow:
                 f"only those move that differ from what run {since.number} left (--full takes all)"
             )
             self.out.show(lead("Rows: ", "bold").append(text, style=""))
-            own = self._own_changes(plan)
-            if own is not None and (line := overwritten(own)) is not None:
-                self.out.show(line)
+        own = self._own_changes(plan)
+        if own is not None and (line := overwritten(own, every=self.args.every_file)) is not None:
+            self.out.show(line)
         seconds = time_for(plan, self.context.journals)
         if seconds is not None:
             text = f"about {clock(seconds)}, by the last runs"
             self.out.show(lead("Time: ", "bold").append(text, style=""))
         show_way_back(self.out, self.context.keeping)
+        return own
 
     def _copied(self, plan: Plan) -> Run | None:
         """The run whose copy this one goes by, moving only what differs."""
@@ -137,21 +138,24 @@ class TransferFlow:
         return standing_copy(self.context.journals, plan.source.name, plan.target.name)
 
     def _own_changes(self, plan: Plan) -> Changes | None:
-        """What somebody changed in the target since the last transfer brought its content; None where nobody is
-        there to read it, or it is not known."""
+        """What changed in the target since the last transfer that its content is of, or that read it; None where
+        nothing of it is overwritten, nobody is there to read it, or it is not known."""
         target = plan.target
+        if not any(item.target_rows for item in plan.tables):
+            return None
         asks = self.out.asks(self.args, target=target.name, production=target.role == "production")
-        if not self.args.dry_run and not asks:
+        if not (self.args.dry_run or asks or self.always_lost):
             return None
         try:
             store = open_store(self.project, here=True)
             since = last_since(store, self.context.journals, target)
-            if since.role != "target" or since.other != plan.source.name:
-                return None
-            return changes_of(
+            found = changes_of(
                 self.context.target, store, since, lambda run: chosen_by(self.project, run),
                 source_seen=self.context.source.seen,
             )  # fmt: skip
+            prefix = self.context.target.prefix
+            coming = {item.target.removeprefix(prefix) for item in plan.tables}
+            return replace(found, tables=[one for one in found.tables if one.name in coming])
         except (StoreError, NothingToDo, ProjectError):
             return None
 
@@ -214,3 +218,10 @@ def keeping_of(
     if not before or target.role != "production":
         return None
     return Keeping(store(), list(project.environments.values()))
+
+
+def _content(found: Changes) -> dict[str, Any]:
+    """What changed in the data, for a document."""
+    names = ("since", "same", "tables", "entries", "settings")
+    document = {name: value for name, value in found.as_json().items() if name in names}
+    return {**document, "same": not found.tables}
