@@ -120,7 +120,9 @@ def overwritten(found: Changes, *, every: bool = False) -> Text | None:
     name."""
     if not found.tables:
         return None
-    text = f"what changed in {found.environment} since run {found.run}: {_in_short(found, None if every else _SHORT)}"
+    then = f"run {found.run}" if found.run is not None else f"the snapshot, {moment(found.since)}"
+    short = _in_short(found, None if every else _SHORT)
+    text = f"what changed in {found.environment} since {then}: {short}"
     return lead("Overwritten: ", "bold").append(text, style="")
 
 

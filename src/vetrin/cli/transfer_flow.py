@@ -45,7 +45,8 @@ class TransferFlow:
     ``make`` plans, as often as that is needed; ``question`` is asked, after ``show_more`` has said what belongs to it
     beside the plan. ``more`` goes into the documents of --json. ``carry_out`` is given in place of a plain run.
     With ``previews``, a dry run reads the source to count what would be rewritten. ``always_lost``: what the target
-    has of its own is named also where nobody is asked.
+    has of its own is named also where nobody is asked. ``snapshot`` is the one that comes, with which the target is
+    compared; that takes as long as reading it.
     """
 
     args: argparse.Namespace
@@ -59,6 +60,7 @@ class TransferFlow:
     carry_out: Callable[[Plan, RunContext], int] | None = None
     previews: bool = True
     always_lost: bool = False
+    snapshot: tuple[Store, Since] | None = None
 
     def run(self) -> int:
         """Plan, ask and run, or with --dry-run say what would be done; the exit code."""
@@ -144,18 +146,21 @@ class TransferFlow:
         if not any(item.target_rows for item in plan.tables):
             return None
         asks = self.out.asks(self.args, target=target.name, production=target.role == "production")
-        if not (self.args.dry_run or asks or self.always_lost):
+        if not (self.args.dry_run or self.always_lost or (asks and self.snapshot is None)):
             return None
         try:
-            store = open_store(self.project, here=True)
-            since = last_since(store, self.context.journals, target)
+            if self.snapshot is not None:
+                store, since = self.snapshot
+            else:
+                store = open_store(self.project, here=True)
+                since = last_since(store, self.context.journals, target)
             found = changes_of(
                 self.context.target, store, since, lambda run: chosen_by(self.project, run),
                 source_seen=self.context.source.seen,
             )  # fmt: skip
             prefix = self.context.target.prefix
             coming = {item.target.removeprefix(prefix) for item in plan.tables}
-            return replace(found, tables=[one for one in found.tables if one.name in coming])
+            return found.only_in(coming, self.context.target.definition)
         except (StoreError, NothingToDo, ProjectError):
             return None
 

@@ -7,8 +7,8 @@ differ only by the rewriting, what arrival set and what does not travel are no c
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
 
@@ -106,6 +106,17 @@ class Changes:
     @property
     def nothing(self) -> bool:
         return not (self.tables or self.files)
+
+    def only_in(self, names: Collection[str], definition: Definition) -> Changes:
+        """What of it is in the rows of some tables, without prefix."""
+        entries, settings = definition.entries, definition.settings
+        return replace(
+            self,
+            tables=[item for item in self.tables if item.name in names],
+            entries=self.entries if entries is not None and entries.table in names else [],
+            settings=self.settings if settings is not None and settings.table in names else [],
+            files=[],
+        )
 
     def as_json(self) -> dict[str, Any]:
         return {

@@ -6,7 +6,7 @@ import argparse
 
 from ...config import Environment, Project
 from ...errors import ProjectError
-from ...jobs import Wanted, build_restore, parts_wanted, snapshot_site
+from ...jobs import Since, Wanted, build_restore, parts_wanted, snapshot_site
 from ...site import open_site
 from ..choices import listed, parts_of
 from ..common import ago, project_of, words_of
@@ -69,6 +69,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             context=context_of(args, out, project, source, target, command),
             make=lambda: build_restore(source, target, parts, wanted, project, others),
             question=f"Put this back into {environment.name}?", more={"snapshot": manifest.id},
+            snapshot=(store, Since(manifest, "snapshot")) if manifest.environment == environment.name else None,
         ).run()  # fmt: skip
 
 
