@@ -20,6 +20,7 @@ from typing import Any
 
 import pytest
 
+from faults import Between
 from ssh_server import NO_FORWARDING, SFTP_ONLY, SHELL_LESS, SshServer, ssh_server
 from systems import DatabaseServer
 from test_files import state
@@ -168,6 +169,53 @@ WAYS = {
     "tls, no forwarding": (NO_FORWARDING, "root", "a helper in Python", "through the helper, for forwarding is forbidden"),
     "no shell": ((), SHELL_LESS, "by SFTP alone", "through a channel of the connection"),
 }  # fmt: skip
+
+
+@pytest.mark.parametrize("literal", ["Timetable=Working timetable", "railway=line"])
+def test_a_rewrite_over_a_cut_line_is_made_or_not(line: Line, literal: str) -> None:
+    """At moments all through it; the same command then makes it, and undo takes it back. What is replaced in the
+    second stands in a table without a key, which is exchanged."""
+    toml = line.folder / "vetrin.toml"
+    toml.write_text(toml.read_text().replace("host =", 'access = "read-write"\nhost ='))
+    line.server.run("UPDATE wp_log SET line = 'the railway' LIMIT 1500", database=line.source)
+    words = ("rewrite", "production", "--literal", literal, "--confirm", "production")
+    undo = ("undo", "production", "--confirm", "production")
+    wire = Between(line.ssh.port)
+    files = [line.ssh.home / ".ssh" / name for name in ("config", "known_hosts")]
+
+    def lead(old: int, new: int) -> None:
+        for path in files:
+            path.write_text(path.read_text().replace(str(old), str(new)))
+
+    def content() -> list[tuple[object, ...]]:
+        names = [row[0] for row in line.server.run("SHOW TABLES", database=line.source)]
+        tables = [name for name in names if not name.startswith("_vetrin")]
+        return line.server.run(f"CHECKSUM TABLE {', '.join(tables)}", database=line.source)
+
+    lead(line.ssh.port, wire.port)
+    try:
+        old = content()
+        wire.arm(1 << 30, lambda piece: True)
+        assert line.vetrin(*words).returncode == 0
+        pieces, new = wire.seen, content()
+        assert new != old and pieces > 10
+        assert line.vetrin(*undo).returncode == 0 and content() == old
+        cuts = 0
+        for part in (30, 60, 80, 90, 97):
+            at = pieces * part // 100
+            wire.arm(at, lambda piece: True, answered=part % 20 == 0)
+            done = line.vetrin(*words)
+            cuts += wire.disarm()
+            assert "Traceback" not in done.stderr, done.stderr
+            assert content() in ([new] if done.returncode == 0 else [old, new]), (part, done.stderr)
+            if done.returncode:
+                again = line.vetrin(*words)
+                assert again.returncode == 0 and content() == new, (part, again.stderr)
+            back = line.vetrin(*undo)
+            assert back.returncode == 0 and content() == old, (part, back.stderr)
+        assert cuts >= 3
+    finally:
+        lead(wire.port, line.ssh.port)
 
 
 @pytest.mark.parametrize("way", WAYS)

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from ..config import Environment, Project
 from ..errors import DatabaseError, ExitStatus, ProjectError, Refused, UsageError
-from ..jobs import Keeping, must_be_whole, only_run, put_right, reconnect, was_cut_off
+from ..jobs import Keeping, must_be_whole, only_run, put_right, reconnect
 from ..jobs.changes import NOT_SHOWN
 from ..jobs.merge import KeepOnce, MergeReport, agreed_merge, merge
 from ..jobs.merge_plan import MergePlan, plan_merge, shown
@@ -139,13 +139,7 @@ class _Flow:
 
     def make(self, room: int = 0) -> MergePlan:
         """Look at both sides, also over connections that break; ``room`` as for ``plan_merge``."""
-        while True:
-            try:
-                return self._look(room)
-            except Exception as error:
-                if not was_cut_off(error):
-                    raise
-                self.connect(error)
+        return reconnect.repeated(partial(self._look, room), self.connect)
 
     def _look(self, room: int) -> MergePlan:
         incoming, goal = self._incoming, self._goal

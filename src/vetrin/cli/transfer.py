@@ -21,10 +21,11 @@ def transfer(
     route: Route,
     *,
     all_of_it: bool = False,
+    always_lost: bool = False,
     planned: Callable[[], None] = lambda: None,
 ) -> int:
-    """Plan, ask and run; the exit code. ``all_of_it``: [leave] of vetrin.toml does not count. ``planned`` is called
-    whenever there is a plan."""
+    """Plan, ask and run; the exit code. ``all_of_it``: [leave] of vetrin.toml does not count. ``always_lost`` as for
+    ``TransferFlow``. ``planned`` is called whenever there is a plan."""
     source_environment = project.environment(route.source)
     target_environment = project.environment(route.target)
     parts = (
@@ -56,5 +57,5 @@ def transfer(
             args=args, out=out, project=project,
             context=context_of(args, out, project, source, target, words_of(args)),
             make=make, question=f"Replace this in {target_environment.name}?", more={},
-            always_lost=getattr(args, "overwrite", False),
+            always_lost=always_lost,
         ).run()  # fmt: skip

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -13,9 +12,8 @@ from ..cms import is_shipped
 from ..config import Environment
 from ..database import AbsentDatabase, Attachment, Counting, Defining, Question, Table
 from ..database.engines import engine_of
-from ..errors import JobError, Refused, Unsuitable
+from ..errors import Refused, Unsuitable
 from ..files import (
-    LINK_OUT,
     Clash,
     Difference,
     Entry,
@@ -42,8 +40,8 @@ from ..site import (
     signed_between,
     standing,
     stays_with,
-    version_numbers,
 )
+from . import plan_remarks
 from .arrival import Settling, settling
 from .exclusions import (
     Leaving,
@@ -168,9 +166,9 @@ class _Planner:
             overwritten = _with_media(overwritten, target, files.there)
         runtime = theirs.result()
         if ours is not None:
-            self._weigh_runtimes(runtime, ours.result())
+            self._risks += plan_remarks.of_runtimes(source, target, runtime, ours.result())
             if "core" not in self._parts:
-                self._weigh_versions(arriving, overwritten)
+                self._risks += plan_remarks.of_versions(source, target, arriving, overwritten)
         kept = _kept(self._parts)
         if target.configuration.file is not None:
             kept.insert(0, f"{target.configuration.file.name} and its credentials")
@@ -223,7 +221,7 @@ class _Planner:
         )
         self._risks += [*leaving.warnings, *settled.warnings]
         self._notes += settled.notes
-        _weigh(source, target, tables, self._risks)
+        self._risks += plan_remarks.of_data(source, target, tables)
         if source.definition.fixed:
             fixed = ", ".join(sorted(source.prefix + name for name in source.definition.fixed))
             self._notes.append(
@@ -284,28 +282,6 @@ class _Planner:
         if not code or target.files.exists(rule.file):
             return None
         return rule.file, rule.text
-
-    def _weigh_versions(self, arriving: Summary, overwritten: Summary) -> None:
-        theirs, ours = arriving.cms_version, overwritten.cms_version
-        if theirs and ours and theirs != ours:
-            self._risks.append(
-                Remark(
-                    "other-version",
-                    f"{self._source.environment.name} runs {self._source.definition.title} {theirs}, "
-                    f"{self._target.environment.name} {ours}: its code was made for the other one",
-                )
-            )
-
-    def _weigh_runtimes(self, theirs: str, ours: str) -> None:
-        """Code is made for the language as it is where it comes from, or for an older one."""
-        if theirs and ours and version_numbers(ours)[:2] < version_numbers(theirs)[:2]:
-            self._risks.append(
-                Remark(
-                    "older-runtime",
-                    f"{self._target.environment.name} runs {ours}, {self._source.environment.name} {theirs}: "
-                    "the older one may not run its code",
-                )
-            )
 
     def _arriving(self, leaving: Leaving) -> Summary:
         """How the source stands, less what is left out."""
@@ -514,9 +490,10 @@ class _Planner:
         if not scope.folders:
             return None
         rewriter = Rewriter(mapping)
+        leave = left_files(source, choices.leave)
         terms = Terms(
             skip=scope.skip,
-            leave=left_files(source, choices.leave),
+            leave=leave,
             keep=patterns_of(choices.keep.files, "keep"),
             whole=source.definition.whole,
             loose=lambda path: lies_loose(source, path),
@@ -535,7 +512,12 @@ class _Planner:
                 "system takes the two names for one",
                 "rename one of them, or leave it out with [leave] files",
             ) from clash
-        self._weigh_files(files, scope.nested)
+        if self._outward and source.remote_host is None:
+            coming = [e for e in files.coming if not (leave and leave.asks_for(e))]
+            must_hold_none(source.files, coming, passwords_of(source, target))
+        plan_remarks.must_have_room(source, target, files)
+        self._risks += plan_remarks.of_files(source, target, files, choices)
+        self._notes += plan_remarks.notes_of_files(target, files, scope.nested)
         return files
 
     @property
@@ -543,81 +525,6 @@ class _Planner:
         """True where files go to another environment that more than its developer may look at."""
         source, target = self._source.environment, self._target.environment
         return target.role != "local" and target.name != source.name.partition(" ")[0]
-
-    def _weigh_files(self, files: Difference, nested: Sequence[str]) -> None:
-        """What is to be said of the files, and whether there is room for them."""
-        source, target, choices = self._source, self._target, self._choices
-        name = target.environment.name
-        leave = left_files(source, choices.leave)
-        if self._outward and source.remote_host is None:
-            coming = [e for e in files.coming if not (leave and leave.asks_for(e))]
-            must_hold_none(source.files, coming, passwords_of(source, target))
-        self._risks += [
-            Remark(
-                "leave-fits-nothing",
-                f"leave: no file of {source.environment.name} fits {pattern!r}",
-            )
-            for pattern in files.unused
-            if pattern in choices.leave.files
-        ]
-        self._weigh_room(files)
-        self._risks += [
-            Remark(
-                "path-blocked",
-                f"{path} of {name} is {reason}: what {source.environment.name} has there does not come"
-                if reason == LINK_OUT
-                else f"{path} of {name} stays as it is ({reason})",
-            )
-            for path, reason in files.blocked
-        ]
-        count = sum(entry.kind != "folder" for entry in files.only_there)
-        if count:
-            stay = "1 file stays" if count == 1 else f"{count:,} files stay"
-            own = (
-                f", {files.altered:,} of them changed since they were brought"
-                if files.altered
-                else ""
-            )
-            self._notes.append(Remark("own-files-stay", f"{stay} that only {name} has{own}"))
-        gone = [entry for entry in files.gone if entry.kind != "folder"]
-        if len(gone) > 20 and len(gone) > files.same + files.files:
-            self._risks.append(
-                Remark(
-                    "most-files-go",
-                    f"most files of {name} go ({len(gone):,}): is everything there in "
-                    f"{source.environment.name}?",
-                )
-            )
-        alone = [f"the environment in {path}/" for path in nested]
-        alone += _named([e.path for e in files.archives], "archive", "archives")
-        for reason in dict.fromkeys(reason for _, reason in files.passed):
-            paths = [path for path, why in files.passed if why == reason]
-            alone += _named(paths, reason, reason)
-        if alone:
-            self._notes.append(
-                Remark("left-by-themselves", f"left out by themselves: {'; '.join(alone)}")
-            )
-
-    def _weigh_room(self, files: Difference) -> None:
-        """Raises JobError where a disk of the target has too little room for what comes."""
-        media = self._source.definition.parts.get("media", ())
-        needed: Counter[str] = Counter()
-        for entry in (*files.coming, *(e for unit in files.units for e in unit.copies)):
-            folder = next((f for f in media if entry.path.startswith(f + "/")), "")
-            needed[folder] += entry.size
-        free: dict[str, int] = {}
-        wanted: Counter[str] = Counter()
-        for folder, size in needed.items():
-            room = self._target.files.room(folder)
-            free[room.disk] = room.free
-            wanted[room.disk] += size
-        for disk, size in wanted.items():
-            if size > free[disk]:
-                raise JobError(
-                    f"{self._target.environment.name} has {free[disk]:,} bytes free, the files need "
-                    f"{size:,}",
-                    "make room there, or transfer the data alone with --parts data",
-                )
 
     def _placed(self, mapping: Mapping) -> tuple[Placed, ...]:
         source, target, arrival = self._source, self._target, self._choices.arrival
@@ -703,14 +610,6 @@ def _kept(parts: Sequence[Part]) -> list[str]:
     return [f"its own {' and '.join(filter(None, [', '.join(own[:-1]), own[-1]]))}"] if own else []
 
 
-def _named(paths: Sequence[str], one: str, many: str) -> list[str]:
-    """“2 archives (a.zip, b.zip)”."""
-    if not paths:
-        return []
-    what = one if len(paths) == 1 else f"{len(paths)} {many}"
-    return [f"{what} ({some_of(paths)})"]
-
-
 def _adopt(source: ReadableSite, target: Site) -> None:
     """Where the target has no configuration file and no other prefix is given, take the source's."""
     if target.configuration.file is None and "prefix" not in target.environment.database:
@@ -777,44 +676,3 @@ def _asked(tables: Iterable[Table], leaving: Leaving | None = None) -> Iterator[
 
 def _rows(site: ReadableSite, table: Table) -> int:
     return site.database.count(table.name) if table.size <= _COUNTED else table.rows
-
-
-def _weigh(
-    source: ReadableSite, target: Site, tables: Sequence[TablePlan], risks: list[Remark]
-) -> None:
-    for item in tables:
-        risks += [Remark("table-note", f"{item.table.name}: {note}") for note in item.table.notes]
-    ours, theirs = target.database.facts(), source.database.facts()
-    if ours.max_statement and theirs.max_statement and ours.max_statement < theirs.max_statement:
-        risks.append(
-            Remark(
-                "smaller-packets",
-                f"{target.environment.name} takes packets of {ours.max_statement:,} bytes, "
-                f"{source.environment.name} of {theirs.max_statement:,}: a larger value could be refused",
-            )
-        )
-        limit = ours.max_statement
-        for item in tables if ours.bulk_load is False else ():
-            column, longest = source.database.longest(item.table)
-            if longest > limit - 4096:
-                raise Refused(
-                    f"{item.table.name}.{column} holds a value of {longest:,} bytes, more than "
-                    f"{target.environment.name} takes in one packet ({limit:,})",
-                    "raise max_allowed_packet or permit local_infile there, or leave it out",
-                )
-    if ours.bulk_load is False:
-        risks.append(
-            Remark(
-                "no-bulk-load",
-                f"{target.environment.name} forbids LOAD DATA LOCAL: rows go in by INSERT, which takes "
-                "about twice as long",
-            )
-        )
-    if ours.product != theirs.product:
-        risks.append(
-            Remark(
-                "other-product",
-                f"{theirs.product} {theirs.version} goes into {ours.product} {ours.version}: what the "
-                "one says differently is translated, and named here",
-            )
-        )

@@ -50,6 +50,11 @@ def persistently(site: Site, work: Callable[[], Result], listener: Listener) -> 
         DatabaseError: the pauses came to an end; its cause is what was lost first.
     """
     pauses = iter(PAUSES)
+    return repeated(work, lambda broken: connect_anew((site,), broken, pauses, listener))
+
+
+def repeated(work: Callable[[], Result], connect: Callable[[Exception], None]) -> Result:
+    """Do something, and do it again each time that a connection breaks, once ``connect`` has made it anew."""
     while True:
         try:
             return work()
@@ -57,7 +62,7 @@ def persistently(site: Site, work: Callable[[], Result], listener: Listener) -> 
             if not was_cut_off(error):
                 raise
             broken = error
-        connect_anew((site,), broken, pauses, listener)
+        connect(broken)
 
 
 def was_cut_off(error: BaseException) -> bool:

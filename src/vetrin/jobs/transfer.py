@@ -42,7 +42,7 @@ from .journal import DONE, RESUMED, SWAPPING, Journals, Run
 from .last_copy import LastCopy, forget_older, hanging_signature, last_copy
 from .lock import only_run
 from .plan import Plan
-from .reconnect import connect_anew, was_cut_off
+from .reconnect import connect_anew, repeated, was_cut_off
 from .recovery import drop_parked, recover, taken_back_on_failure
 from .run_context import RunContext
 from .switch import Switch, own_again
@@ -291,13 +291,9 @@ def _persistently(
     listening = replace(context, listener=heard)
     pauses, tries = iter(reconnect.PAUSES), 0
     work = _Transfer(plan=plan, context=listening, run=run, baseline=baseline, before=before)
-    while True:
-        try:
-            return work.carry_out(), work
-        except Exception as error:
-            if not was_cut_off(error):
-                raise
-            broken = error
+
+    def connect(broken: Exception) -> None:
+        nonlocal pauses, moved, tries, work
         if moved and tries < _TRIES:  # it went on for a while: that is another breakdown
             pauses, moved, tries = iter(reconnect.PAUSES), 0, tries + 1
         connect_anew((context.source, context.target), broken, pauses, context.listener)
@@ -306,6 +302,9 @@ def _persistently(
             work = _Transfer(
                 plan=plan, context=listening, run=run, baseline=baseline, before=before
             )
+
+    report = repeated(lambda: work.carry_out(), connect)
+    return report, work
 
 
 def keep_what_goes(plan: Plan, target: Site, builds: Builds) -> Build | None:

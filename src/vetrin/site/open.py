@@ -107,10 +107,7 @@ def _configuration(
     environ: dict[str, str] | None = None if environment.host is None else {}
     given = environment.database
     whole = definition.is_site(root)
-    told = whole and bool(
-        definition.markers
-    )  # where nothing marks a site, none can be told from an empty root
-    if like is not None and not told and _may_be_filled(root, definition, anyway=anyway):
+    if like is not None and _may_be_filled(root, definition, whole=whole, anyway=anyway):
         given = _placed_like(given, like)
     elif not root.is_dir() or not whole:
         raise _no_site(definition, environment, root)
@@ -120,11 +117,16 @@ def _configuration(
         raise ReachError(environment.name, "configuration", str(error), "") from error
 
 
-def _may_be_filled(root: Place, definition: Definition, *, anyway: bool) -> bool:
-    """True for a root without a site that one may come into; ``anyway``: also where one was that is gone."""
+def _may_be_filled(root: Place, definition: Definition, *, whole: bool, anyway: bool) -> bool:
+    """True for a root that a site may come into, as there is no ``whole`` one; ``anyway``: also where one was that is
+    gone."""
+    if (
+        whole and definition.markers
+    ):  # where nothing marks a site, none can be told from an empty root
+        return False
     if is_empty(root, definition):
         return True
-    return not definition.is_site(root) and (_is_begun(root) or (anyway and root.is_dir()))
+    return not whole and (_is_begun(root) or (anyway and root.is_dir()))
 
 
 def _placed_like(given: Mapping[str, str], like: SiteConfiguration) -> dict[str, str]:

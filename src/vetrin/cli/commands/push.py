@@ -127,7 +127,10 @@ def run(args: argparse.Namespace, out: Out) -> int:
     if errand.merges:
         return merge_flow(args, out, project, errand.source, target)
     if not {"code", "core"} & set(errand.parts):
-        return transfer(args, out, project, errand.route, all_of_it=args.leave_nothing)
+        return transfer(
+            args, out, project, errand.route,
+            all_of_it=args.leave_nothing, always_lost=args.overwrite,
+        )  # fmt: skip
     builds.open()  # what it asks for is asked before a build takes its time
     with open_site(project, errand.source, data=False) as source:
         must_be_whole(source)
