@@ -140,7 +140,9 @@ def _in_short(found: Changes, most: int | None = _SHORT) -> str:
     names = [item.name for item in found.tables]
     if most is not None and len(names) > FEW:
         names[FEW:] = ["…"]
-    parts.append(f"{plural(rows, 'row')} in all, of {', '.join(names)}")
+    # Of some tables it is known only that they differ.
+    count = plural(rows, "row") + " in all, of" if rows else "rows of"
+    parts.append(f"{count} {', '.join(names)}")
     return "; ".join(parts)
 
 

@@ -156,7 +156,7 @@ class TransferFlow:
                 since = last_since(store, self.context.journals, target)
             found = changes_of(
                 self.context.target, store, since, lambda run: chosen_by(self.project, run),
-                source_seen=self.context.source.seen,
+                files=False,
             )  # fmt: skip
             prefix = self.context.target.prefix
             coming = {item.target.removeprefix(prefix) for item in plan.tables}
@@ -175,16 +175,15 @@ class TransferFlow:
             known = {item.id: item for item in store.snapshots()}
             if since.baseline not in known:
                 return None
-            found = changes_of(
+            return changes_of(
                 source,
                 store,
                 Since(known[since.baseline], "source", since),
                 lambda run: chosen_by(self.project, run),
-                source_seen=source.seen,
+                files=False,
             )
         except (StoreError, ProjectError):
             return None
-        return replace(found, files=[])
 
     def _last(self, plan: Plan) -> Run | None:
         """The run of which a person need not read again what is as it was."""

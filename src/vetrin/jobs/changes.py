@@ -115,7 +115,6 @@ class Changes:
             tables=[item for item in self.tables if item.name in names],
             entries=self.entries if entries is not None and entries.table in names else [],
             settings=self.settings if settings is not None and settings.table in names else [],
-            files=[],
         )
 
     def as_json(self) -> dict[str, Any]:
@@ -151,10 +150,11 @@ def changes_of(
     *,
     rows_of: str = "",
     source_seen: DigestCache | None = None,
+    files: bool = True,
     tell: Callable[[str], None] = lambda text: None,
 ) -> Changes:
     """Look for what changed. With ``rows_of``, the changed rows of that table (without prefix) are told one by one.
-    ``source_seen`` is what is known of the files of the source of a copy.
+    ``source_seen`` is what is known of the files of the source of a copy; without ``files`` none is looked at.
 
     Raises:
         DatabaseError, FilesError, StoreError: something could not be read.
@@ -182,8 +182,9 @@ def changes_of(
         )
         if manifest.data is not None:
             work.tables(tell)
-        tell("files")
-        work.files()
+        if files:
+            tell("files")
+            work.files()
     return found
 
 

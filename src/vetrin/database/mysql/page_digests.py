@@ -73,11 +73,12 @@ class PageDigests:
                 for part, now in zip(parts, sums, strict=True)
                 if now == joint_digest(known[part.start : part.stop]) != UNTOLD
             }
-            groups = min(2 * groups, _GROUPS) if parts[-1] in same else 1
+            missed = parts[-1] not in same
+            groups = 1 if missed else min(2 * groups, _GROUPS)
             differ = [number for part in parts if part not in same for number in part]
-            if parts[-1] not in same:
+            if missed:
                 differ += range(stop, min(stop + _ADJOINING - _GROUP, len(ranges)))
-                stop = max(stop, differ[-1] + 1)
+                stop = differ[-1] + 1
             found += known[begin:stop]
             for first, last in _runs(differ):
                 found[first:last] = self.of(ranges[first:last])
