@@ -80,16 +80,36 @@ def own_server(make: type[Some]) -> Iterator[Some]:
         shutil.rmtree(folder, ignore_errors=True)
 
 
+# The servers that files of tests on this worker share, one after the other.
+SHARED: list[DatabaseServer] = []
+
+
+@contextlib.contextmanager
+def shared_server(make: type[Some]) -> Iterator[Some]:
+    with own_server(make) as server:
+        SHARED.append(server)
+        yield server
+        SHARED.remove(server)
+
+
 @pytest.fixture(scope="session")
 def mariadb_server() -> Iterator[Mariadb]:
-    with own_server(Mariadb) as server:
+    with shared_server(Mariadb) as server:
         yield server
 
 
 @pytest.fixture(scope="session")
 def mysql_server() -> Iterator[Mysql]:
-    with own_server(Mysql) as server:
+    with shared_server(Mysql) as server:
         yield server
+
+
+@pytest.fixture(scope="module", autouse=True)
+def nothing_of_another_file() -> Iterator[None]:
+    """Every file of tests finds empty servers, whichever files came to its worker before."""
+    yield
+    for server in SHARED:
+        server.clear()
 
 
 @pytest.fixture(scope="session")

@@ -90,6 +90,7 @@ class DatabaseServer:
             "--skip-name-resolve", "--innodb-flush-log-at-trx-commit=2", *account, *options,
         ]  # fmt: skip
         self.start()
+        self._own = (self._databases(), self._accounts())
 
     def start(self) -> None:
         """Begin to serve; also once more, after it was killed."""
@@ -149,9 +150,35 @@ class DatabaseServer:
         quoted = password.replace("\\", "\\\\").replace("'", "''")
         self.run(
             f"CREATE DATABASE IF NOT EXISTS `{database}` CHARACTER SET utf8mb4",
-            f"CREATE USER IF NOT EXISTS '{user}'@'%' IDENTIFIED BY '{quoted}'",
+            f"CREATE USER IF NOT EXISTS '{user}'@'%'",
+            f"ALTER USER '{user}'@'%' IDENTIFIED BY '{quoted}'",
             f"GRANT ALL ON `{database}`.* TO '{user}'@'%'",
         )
+
+    def clear(self) -> None:
+        """Remove all databases and accounts that it was not made with; start it if it does not serve."""
+        if self.process.poll() is not None:
+            self.start()
+        databases, accounts = self._own
+        for (other,) in self.run(
+            "SELECT id FROM information_schema.processlist"
+            " WHERE id <> CONNECTION_ID() AND user NOT IN ('system user', 'event_scheduler')"
+        ):
+            with contextlib.suppress(pymysql.Error):
+                self.run(f"KILL {other}")
+        for database in self._databases() - databases:
+            self.run(f"DROP DATABASE `{database}`")
+        connection = self.root()
+        with connection.cursor() as cursor:
+            for account in self._accounts() - accounts:
+                cursor.execute("DROP USER %s@%s", account)
+        connection.close()
+
+    def _databases(self) -> set[str]:
+        return {name for (name,) in self.run("SHOW DATABASES")}
+
+    def _accounts(self) -> set[tuple[str, str]]:
+        return set(self.run("SELECT user, host FROM mysql.user"))  # type: ignore[arg-type]
 
     def number(self) -> tuple[int, ...]:
         """Its version."""

@@ -49,7 +49,8 @@ class WordPress:
             [program("php"), str(HERE / "install.php"), str(self.root), self.address, fill],
             capture_output=True, text=True, env=self.environment,
         )  # fmt: skip
-        if done.returncode:
+        # WordPress ends with 0 also where it only says that it cannot reach its database.
+        if done.returncode or "Error" in done.stdout:
             raise RuntimeError(done.stdout + done.stderr)
 
     @property
