@@ -178,7 +178,7 @@ class DatabaseServer:
         return {name for (name,) in self.run("SHOW DATABASES")}
 
     def _accounts(self) -> set[tuple[str, str]]:
-        return set(self.run("SELECT user, host FROM mysql.user"))  # type: ignore[arg-type]
+        return {(user, host) for user, host in self.run("SELECT user, host FROM mysql.user")}
 
     def number(self) -> tuple[int, ...]:
         """Its version."""

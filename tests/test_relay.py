@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import itertools
 import json
 import os
 import random
@@ -26,6 +27,7 @@ from systems import Mariadb, free_port, program
 from test_command_line import vetrin
 from vetrin.config import RelayHost, WebAccess, parse_project
 from vetrin.database import KeyRange
+from vetrin.database.mysql import reader as readers
 from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.errors import ConnectionFailed, DatabaseError, FilesError, ProjectError
@@ -139,6 +141,16 @@ def test_any_host_that_small_sites_are_on(site: Path, name: str) -> None:
         finally:
             relay.file.unlink()
             subprocess.run(["rm", "-rf", str(site / ".vetrin")], check=True)
+
+
+def test_one_so_slow_that_a_request_does_one_step(site: Path) -> None:
+    with WebHost(site) as web:
+        relay = lay_relay(web)
+        host = relay.connect()
+        host.exchange.limits.seconds = 1e-6
+        check_all_of_it(host, site)
+        host.close()
+        relay.file.unlink()
 
 
 def test_one_that_remembers_nothing_reads_and_writes_nothing(site: Path) -> None:
@@ -333,11 +345,71 @@ def test_answers_are_cut_between_rows_and_gone_on_with(
                 mine = [record for records in here.records(table) for record in records]
                 theirs = [record for records in there.records(table) for record in records]
                 assert sorted(mine) == sorted(theirs)
+        check_digests_of_pages(near, far, monkeypatch)
         with pytest.raises(DatabaseError, match="longer than one request"):
             far.ask("SELECT MD5(RAND()) FROM seq_1_to_1000000")  # packing does not make it short
         near.close()
         far.close()
         relay.file.unlink()
+
+
+def check_digests_of_pages(
+    near: MysqlDatabase, far: MysqlDatabase, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """That they are the same in as many statements as the time for one allows, also where all takes too long."""
+    (table,) = (table for table in near.tables() if table.name == "keyed")
+    borders = [None, *((at,) for at in range(100, 20000, 100)), None]
+    ranges = [KeyRange(*both) for both in itertools.pairwise(borders)]
+    with near.reading() as here:
+        found = here.digests(table, ranges)
+    for seconds in (0.0, 2.0):
+        monkeypatch.setattr(readers, "SECONDS", seconds)
+        with far.reading() as there:
+            assert there.digests(table, ranges) == found
+            # Of pages that are known, one by one and many at a time.
+            known = [*found[:70], "1-1", *found[71:]]
+            assert there.digests(table, ranges, known=known) == found
+
+
+def test_values_are_as_large_as_memory_allows(site: Path, mariadb_server: Mariadb) -> None:
+    """A quarter of what PHP may take, both ways; what is larger is said, and nothing of it is there."""
+    mariadb_server.create("cells", "cells", "word")
+    credentials = Credentials("cells", "cells", "word", "127.0.0.1", mariadb_server.port)
+    near = MysqlDatabase(credentials)
+    for without in ("", "stream_socket_client,fsockopen,pfsockopen"):
+        settings = {"memory_limit": "64M", "post_max_size": "2M", "disable_functions": without}
+        with WebHost(site, settings=settings, largest="2m") as web:
+            relay = lay_relay(web)
+            far = MysqlDatabase(credentials, dial=relay.connect().dial)
+            for megabytes in (15, 20):
+                mariadb_server.run(
+                    f"SET GLOBAL max_allowed_packet = {64 << 20}",
+                    "DROP TABLE IF EXISTS from_there, from_here",
+                    "CREATE TABLE from_there (id INT PRIMARY KEY, film LONGBLOB)",
+                    f"INSERT INTO from_there VALUES (1, REPEAT('film', {megabytes << 18})), (2, '')",
+                    database="cells",
+                )  # fmt: skip
+                (table,) = near.tables()
+                with near.reading() as reader:
+                    rows = list(reader.rows(table))
+                near.lay_out("from_here", table, near.schema("from_there"))
+                if megabytes == 15:
+                    with far.reading() as reader:
+                        assert [row for batch in reader.rows(table) for row in batch.each()] == [
+                            row for batch in rows for row in batch.each()
+                        ]
+                    far.fill("from_here", table, iter(rows))
+                    count = "SELECT COUNT(*) FROM from_here JOIN from_there USING (id, film)"
+                    assert mariadb_server.run(count, database="cells") == [(2,)]
+                    continue
+                with far.reading() as reader, pytest.raises(DatabaseError, match="memory_limit"):
+                    list(reader.rows(table))
+                with pytest.raises(DatabaseError, match="memory_limit"):
+                    far.fill("from_here", table, iter(rows))
+                assert mariadb_server.run("SELECT * FROM from_here", database="cells") == []
+            far.close()
+            relay.file.unlink()
+    near.close()
 
 
 def test_one_that_has_expired_or_was_superseded_says_so_to_its_own_client(site: Path) -> None:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+import time
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from itertools import pairwise
 from typing import Any
 
@@ -21,6 +23,30 @@ _GROUP = 64  # pages that are summed up to see whether any of them changed
 _GROUPS = 8  # such sums in one statement
 
 
+class Pace:
+    """How many pages a statement asks for, so that it takes about ``seconds`` at most; as many as one likes where
+    nobody waits for its end."""
+
+    def __init__(self, seconds: float | None = None) -> None:
+        self._seconds = seconds
+        self._pages = _PAGES
+
+    @contextmanager
+    def of(self, pages: int) -> Iterator[int]:
+        """So many of them, or fewer."""
+        if self._seconds is None:
+            yield pages
+            return
+        count = min(pages, self._pages)
+        start = time.monotonic()
+        yield count
+        took = time.monotonic() - start
+        if took > self._seconds:
+            self._pages = max(1, count // 2)
+        elif count == self._pages and took < self._seconds / 3:
+            self._pages *= 2
+
+
 class PageDigests:
     """Asks for the digests of a table's rows, as ``Reader.rows`` would read them."""
 
@@ -30,7 +56,9 @@ class PageDigests:
         table: Table,
         leave: Where | None,
         replacements: Mapping[str, Replacement] | None,
+        pace: Pace,
     ) -> None:
+        self._pace = pace
         self._cursor = cursor
         self._table = table
         self._leave = leave
@@ -44,11 +72,13 @@ class PageDigests:
         """The digests of any ranges."""
         found: list[str] = []
         if len(self._table.key) == 1 and _adjoin(ranges):
-            for at in range(0, len(ranges), _ADJOINING):
-                found += self._neighbours(ranges[at : at + _ADJOINING])
+            ask, most = self._neighbours, _ADJOINING
         else:
-            for at in range(0, len(ranges), _PAGES):
-                found += self._each(ranges[at : at + _PAGES])
+            ask, most = self._each, _PAGES
+        while len(found) < len(ranges):
+            at = len(found)
+            with self._pace.of(min(most, len(ranges) - at)) as count:
+                found += ask(ranges[at : at + count])
         return found
 
     def of_known(self, ranges: Sequence[KeyRange], known: Sequence[str]) -> list[str]:
@@ -63,11 +93,12 @@ class PageDigests:
         groups = 1
         while len(found) < len(ranges):
             begin = len(found)
-            stop = min(begin + groups * _GROUP, len(ranges))
-            parts = [range(at, min(at + _GROUP, stop)) for at in range(begin, stop, _GROUP)]
-            sums = self._each(
-                [KeyRange(ranges[part[0]].after, ranges[part[-1]].upto) for part in parts]
-            )
+            with self._pace.of(min(groups * _GROUP, len(ranges) - begin)) as count:
+                stop = begin + count
+                parts = [range(at, min(at + _GROUP, stop)) for at in range(begin, stop, _GROUP)]
+                sums = self._each(
+                    [KeyRange(ranges[part[0]].after, ranges[part[-1]].upto) for part in parts]
+                )
             same = {
                 part
                 for part, now in zip(parts, sums, strict=True)

@@ -12,9 +12,12 @@ from ..row_codec import cells_of
 from .answers import Wires, rows_by_answers
 from .columns import quote
 from .connect import said
-from .page_digests import PageDigests
+from .page_digests import Pace, PageDigests
 from .row_query import DIALECT, rows_of
 from .wire import Wire
+
+# That a statement for digests should take where an answer has to come soon.
+SECONDS = 2.0
 
 
 class MysqlReader:
@@ -24,6 +27,7 @@ class MysqlReader:
         """``wires`` where the server answers one request at a time, and may cut its answers."""
         self._wire = wire
         self._wires = wires
+        self._pace = Pace(None if wires is None else SECONDS)
 
     def rows(
         self,
@@ -95,7 +99,9 @@ class MysqlReader:
         known: Sequence[str] = (),
     ) -> list[str]:
         with said(table.name), self._wire.cursor() as cursor:
-            asking = PageDigests(cursor, table, leave, replacements)
+            asking = PageDigests(
+                cursor, table, pace=self._pace, leave=leave, replacements=replacements
+            )
             return asking.of_known(ranges, known) if known else asking.of(ranges)
 
     def count(self, table: str, where: Where | None = None) -> int:

@@ -572,18 +572,32 @@ class Server
 
     private function send($content, $number)
     {
+        $length = strlen($content);
+        $at = 0;
         do {
-            $part = substr($content, 0, V_WHOLE);
-            $content = (string) substr($content, V_WHOLE);
-            $text = substr(pack('V', strlen($part)), 0, 3) . chr($number % 256) . $part;
-            for ($at = 0; $at < strlen($text); $at += $done) {
-                $done = @fwrite($this->socket, $at ? substr($text, $at) : $text);
-                if (!$done) {
-                    throw new Told('the connection to the database server was lost', 'database');
-                }
-            }
+            $size = min(V_WHOLE, $length - $at);
+            // In blocks, as of large values there is room for few copies; the head with the first, as a server is
+            // slow to acknowledge what it cannot do anything with.
+            $head = substr(pack('V', $size), 0, 3) . chr($number % 256);
+            $end = $at + $size;
+            do {
+                $count = min(V_BLOCK, $end - $at);
+                $this->sent($head . substr($content, $at, $count));
+                $head = '';
+                $at += $count;
+            } while ($at < $end);
             $this->number = $number++;
-        } while (strlen($part) === V_WHOLE);
+        } while ($size === V_WHOLE);
+    }
+
+    private function sent($text)
+    {
+        for ($at = 0; $at < strlen($text); $at += $done) {
+            $done = @fwrite($this->socket, $at ? substr($text, $at) : $text);
+            if (!$done) {
+                throw new Told('the connection to the database server was lost', 'database');
+            }
+        }
     }
 
     /** Log in; the server's error as it said it, null where it let us in. */
@@ -701,11 +715,14 @@ class Server
         if ($first[4] === "\xfb") {
             $number = $this->number + 1;
             while ($records->valid() && $records->current()[0] === V_SPAN) {
-                foreach (str_split($records->current()[1], V_WHOLE - 1) as $part) {
+                $block = $records->current()[1];
+                $records->next();
+                for ($at = 0; $at < strlen($block); $at += V_WHOLE - 1) {
+                    $part = strlen($block) < V_WHOLE ? $block : substr($block, $at, V_WHOLE - 1);
                     $this->send($part, $number);
                     $number = ($this->number + 1) % 256;
                 }
-                $records->next();
+                unset($block, $part);
             }
             $this->send('', $number);
             $first = $this->raw();
@@ -768,6 +785,7 @@ class Server
                 throw new Told('the connection to the database server was lost', 'database');
             }
             $buffer .= $block;
+            must_hold(strlen($buffer), 'a row');
         }
     }
 }
@@ -868,6 +886,7 @@ class ByMysqli
         $waiting = '';
         while ($row = $result->fetch_row()) {
             $cells = '';
+            must_hold(array_sum(array_map('strlen', array_filter($row, 'is_string'))), 'a row');
             foreach ($row as $cell) {
                 if ($cell === null) {
                     $cells .= "\xfb";
@@ -1026,6 +1045,25 @@ function v_part($stream, $ask)
     $stream->say(['kept' => strlen($content)]);
 }
 
+/** The memory that PHP may take, in bytes; 0 where nothing says so. */
+function memory()
+{
+    static $memory = null;
+    if ($memory === null) {
+        $memory = max(0, bytes_of(ini_get('memory_limit')));
+    }
+    return $memory;
+}
+
+/** What is read and sealed, or opened and sent, is held up to four times. */
+function must_hold($size, $what)
+{
+    if (memory() > 0 && $size > intdiv(memory(), 4)) {
+        throw new Told(sprintf('%s is larger than %d MB, which is what the relay can carry with the %d MB that PHP may take'
+            . ' (memory_limit)', $what, memory() >> 22, memory() >> 20), 'database');
+    }
+}
+
 function bytes_of($text)
 {
     $text = trim((string) $text);
@@ -1051,7 +1089,7 @@ function v_hello($stream, $ask)
         'home' => escaped(site_root()), 'sqlite' => '', 'writes' => V_WRITES && State::$folder !== '',
         'until' => V_UNTIL, 'now' => time(), 'remembers' => State::$folder !== '',
         'own' => escaped(__FILE__), 'software' => isset($_SERVER['SERVER_SOFTWARE']) ? $_SERVER['SERVER_SOFTWARE'] : '',
-        'seconds' => (int) ini_get('max_execution_time'), 'memory' => bytes_of(ini_get('memory_limit')),
+        'seconds' => (int) ini_get('max_execution_time'), 'memory' => memory(),
         'post' => bytes_of(ini_get('post_max_size')), 'upload' => bytes_of(ini_get('upload_max_filesize')),
         'basedir' => (string) ini_get('open_basedir') !== '', 'without' => $without,
         'sealed' => Sodium::works() ? 'sodium' : 'openssl',
@@ -1098,8 +1136,7 @@ function carried_out($request)
     $head = $request->head;
     $limit = (int) ini_get('max_execution_time');
     $seconds = min((float) $head['seconds'], $limit > 0 ? 0.4 * $limit : 12);
-    $memory = bytes_of(ini_get('memory_limit'));
-    $most = min((int) $head['most'], $memory > 0 ? intdiv($memory, 8) : 8388608);
+    $most = min((int) $head['most'], memory() > 0 ? intdiv(memory(), 8) : 8388608);
     $source = fopen('php://temp', 'w+b');
     for ($number = 0; $number < (int) $head['parts']; $number++) {
         $part = State::get('p-' . $head['op'] . "-$number");
@@ -1115,6 +1152,9 @@ function carried_out($request)
     try {
         list(, $content) = $stream->frame();
         $ask = json_decode($content, true, 32);
+        if ($head['parts'] && $ask['do'] === 'mysql') {
+            must_hold(fstat($source)['size'], 'a row, or a statement,');
+        }
         $stream->fresh(!empty($ask['pack']));
         $doings = ['hello', 'look', 'scan', 'names', 'read', 'write', 'act', 'digest', 'room', 'flush', 'remove', 'real',
             'load', 'busy', 'mysql', 'part', 'leave', 'bye'];

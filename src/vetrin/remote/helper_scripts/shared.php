@@ -139,7 +139,10 @@ class Stream
         }
     }
 
-    /** Whether what is done for one request has to come to an end here; whoever asked goes on where it stopped. */
+    /**
+     * Whether what is done for one request has to come to an end here; whoever asked goes on where it stopped. One
+     * step is made by every request, however late it is: otherwise nobody would get to an end.
+     */
     public function due()
     {
         return false;
@@ -243,7 +246,7 @@ function v_scan($stream, $ask)
     $prune = isset($ask['prune']) ? $ask['prune'] : [];
     $found = [];
     $waiting = array_reverse(array_map('place', $ask['folders']));
-    while ($waiting && !$stream->due()) {
+    for ($some = false; $waiting && !($some && $stream->due()); $some = true) {
         $folder = array_pop($waiting);
         $names = @scandir($folder, SCANDIR_SORT_NONE);
         if ($names === false) {
@@ -315,8 +318,8 @@ function denied()
 
 function v_read($stream, $ask)
 {
-    foreach ($ask['items'] as list($text, $start, $size)) {
-        if ($stream->due()) {
+    foreach ($ask['items'] as $number => list($text, $start, $size)) {
+        if ($number && $stream->due()) {
             break;
         }
         try {
@@ -512,7 +515,7 @@ function v_act($stream, $ask)
     $root = path_of(isset($ask['root']) ? $ask['root'] : '');
     $at = 0;
     foreach ($ask['acts'] as list($do, $one, $other, $mode, $soft)) {
-        if ($stream->due()) {
+        if ($at && $stream->due()) {
             break;
         }
         $at++;
@@ -530,18 +533,37 @@ function v_act($stream, $ask)
     $stream->say(['done' => $done, 'at' => $at]);
 }
 
+/** The digest of a file; null where it cannot be read, false where it takes longer than there is time. */
+function digest_of($path, $algorithm, $stream)
+{
+    $file = is_file($path) ? @fopen($path, 'rb') : false;
+    if (!$file) {
+        return null;
+    }
+    $made = hash_init($algorithm);
+    while (hash_update_stream($made, $file, 1 << 22)) {
+        if ($stream->due() && !feof($file)) {
+            return false;
+        }
+    }
+    return hash_final($made);
+}
+
 function v_digest($stream, $ask)
 {
     $found = [];
     $piece = empty($ask['piece']) ? 0 : $ask['piece'];
-    foreach ($ask['paths'] as $text) {
-        if ($stream->due()) {
+    foreach ($ask['paths'] as $number => $text) {
+        if ($number && $stream->due()) {
             break;
         }
         $path = place($text);
         if (!$piece) {
-            $made = is_file($path) ? @hash_file($ask['algorithm'], $path) : false;
-            $found[] = $made === false ? null : $made;
+            $made = digest_of($path, $ask['algorithm'], $stream);
+            if ($made === false && $number) {
+                break; // it begins the next request
+            }
+            $found[] = $made;
         } else {
             $file = @fopen($path, 'rb');
             $list = $file ? [] : null;
@@ -586,7 +608,7 @@ function cleared($path, $stream)
         }
         foreach (scandir($path) as $name) {
             if ($name !== '.' && $name !== '..') {
-                if ($stream->due() || !cleared("$path/$name", $stream)) {
+                if (!cleared("$path/$name", $stream) || $stream->due()) {
                     return false;
                 }
             }

@@ -158,6 +158,7 @@ class RelayedConnection:
         self._before: dict[str, str] = {}
         self._once: list[str] = []
         self._commands: list[bytes] = []
+        self._answers: list[int] = []  # the numbers of the packets that answer these
         self._load = _Load(b"")
         self._warnings = b""
 
@@ -255,6 +256,7 @@ class RelayedConnection:
         else:
             self._warnings = b""
             self._commands.append(payload)
+            self._answers.append((number + 1) % 256)
 
     def _sets(self, match: re.Match[str]) -> None:
         sql, name = match.string, " ".join(match[0].upper().split())
@@ -272,20 +274,21 @@ class RelayedConnection:
 
     def _carry_out(self) -> None:
         commands, self._commands = self._commands, []
+        answers, self._answers = self._answers, []
         pieces, self.pieces = self.pieces, False
         if not commands:
             raise ConnectionResetError(104, "nothing was asked")
         writes = not all(_READS.match(command, 1) for command in commands)
         said, raw = self._asked(
-            [record(BYTES, one) for one in commands], writes=writes, pieces=pieces
+            [record(BYTES, one) for one in commands], answers[0], writes=writes, pieces=pieces
         )
         if said and said[0].get("refused") is not None:
             refused = base64.b64decode(said[0]["refused"])
-            raw = b"".join(_packet(1, refused) for _ in commands)
+            raw = b"".join(_packet(number, refused) for number in answers)
         self._out += raw
 
     def _asked(
-        self, parts: list[bytes], *, writes: bool, **more: Any
+        self, parts: list[bytes], answer: int = 1, *, writes: bool, **more: Any
     ) -> tuple[list[dict[str, Any]], bytes]:
         before = [*self._before.values(), *self._once]
         self._once = []
@@ -296,7 +299,7 @@ class RelayedConnection:
                     before=before, **more,
                 )  # fmt: skip
         except ExchangeError as error:
-            return [], _wrong(1, _REFUSED, str(error))
+            return [], _wrong(answer, _REFUSED, str(error))
 
     def transaction(
         self, statements: Sequence[bytes], counted: int, expected: int | None
