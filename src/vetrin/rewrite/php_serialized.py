@@ -146,37 +146,17 @@ def walk(data: bytes, start: int = 0, hits: Sequence[int] | None = None) -> Pars
         if match is not None:
             position = match.end()
             continue
-        kind = data[position : position + 1]
-        if kind == b"a":
-            match = _ARRAY.match(data, position)
-            if match is None:
-                raise PhpError(position)
-            count, is_next = int(match[1]), 1
-            position = match.end()
-        elif kind == b"O":
-            count, position = _object(data, position)
-            is_next = 0
-        elif kind == b"S":
-            position = _escaped(data, position, spans, is_key, number)
+        behind = _uncommon(data, position, spans, is_key, number)
+        if behind:
+            position = behind
             continue
-        elif kind == b"E":
-            position = _enum(data, position)
-            continue
-        elif kind == b"C":
-            position = _custom(data, position, spans, number)
-            continue
-        else:
-            raise PhpError(position)
-        if count * 2 > size - position:
-            raise PhpError(position)
         counts.append(remaining)
         numbers.append(number)
         keyed.append(is_array)
+        is_array, remaining, position = _container(data, position)
         container += 1
         number = container
-        is_array = is_next
         may_run = hits is not None
-        remaining = count * 2
 
 
 def _fit(strings: list[tuple[bytes, bytes]]) -> bool:
@@ -201,13 +181,29 @@ def _next_behind(spans: list[Span], waiting: Iterator[int], size: int) -> int:
     return hit
 
 
-def _object(data: bytes, position: int) -> tuple[int, int]:
-    """Read the head of an object: how many properties it has, and where these begin."""
-    match = _OBJECT.match(data, position)
-    head = _OBJECT_COUNT.match(data, match.end() + int(match[1])) if match else None
+def _uncommon(data: bytes, position: int, spans: list[Span], is_key: bool, number: int) -> int:
+    """Read what values seldom hold; where it ends, 0 where something else stands there."""
+    kind = data[position : position + 1]
+    if kind == b"S":
+        return _escaped(data, position, spans, is_key, number)
+    if kind == b"E":
+        return _enum(data, position)
+    if kind == b"C":
+        return _custom(data, position, spans, number)
+    return 0
+
+
+def _container(data: bytes, position: int) -> tuple[int, int, int]:
+    """Read the head of an array (1) or an object (0): which, how many keys and values it has, where these begin."""
+    head = _ARRAY.match(data, position)
+    is_array = 1
     if head is None:
+        match = _OBJECT.match(data, position)
+        head = _OBJECT_COUNT.match(data, match.end() + int(match[1])) if match else None
+        is_array = 0
+    if head is None or int(head[1]) * 2 > len(data) - head.end():
         raise PhpError(position)
-    return int(head[1]), head.end()
+    return is_array, int(head[1]) * 2, head.end()
 
 
 def _enum(data: bytes, position: int) -> int:
