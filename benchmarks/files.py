@@ -24,6 +24,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from connected import hosts
 from measured import vetrin
 from vetrin.config import load_project
 from vetrin.files import LocalTree, Terms, compare_trees
@@ -105,8 +106,8 @@ def pull(folder: Path) -> tuple[float, float]:
 def scanned(folder: Path) -> float:
     """The scans of both trees and their comparison, as a plan makes them."""
     project = load_project(folder)
-    live = open_site(project, project.environment("production"))
-    copy = open_site(project, project.environment("local"))
+    live = open_site(hosts, project, project.environment("production"))
+    copy = open_site(hosts, project, project.environment("local"))
     scope = file_scope(live, copy, ("media", "code"), list(project.environments.values()))
     terms = Terms(
         skip=scope.skip, whole=project.definition.whole, theirs=live.seen, ours=copy.seen,

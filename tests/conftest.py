@@ -13,6 +13,7 @@ import pytest
 from hypothesis import settings
 from moto.server import ThreadedMotoServer
 
+from connected import hosts
 from line import Line, railway_line
 from railway import Railway
 from ssh_server import SFTP_ONLY, SHELL_LESS, SshServer, ssh_server
@@ -20,7 +21,6 @@ from systems import DatabaseServer, Mariadb, Mysql, Some, running
 from vetrin.config import VARIABLE
 from vetrin.demo import sample as samples
 from vetrin.demo.sample import Sample, lay_out, servers
-from vetrin.remote import hosts
 from web_host import Relayed, WebHost, lay_relay
 
 # What takes longest begins first, so that processes that work beside one another end together.
@@ -194,7 +194,7 @@ def open_folder() -> Iterator[Path]:
     found = Path(tempfile.mkdtemp(prefix="vetrin-open-"))
     found.chmod(0o777)
     yield found
-    hosts.forget()
+    hosts.close()
     shutil.rmtree(found)
 
 

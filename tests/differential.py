@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pymysql
 
+from connected import hosts
 from systems import Mariadb, mariadb_site, program
 from vetrin.config import load_project
 from vetrin.jobs import Journals, RunContext, build_plan, run_plan
@@ -155,9 +156,9 @@ def outcome(server: Mariadb, folder: Path, path: Path) -> Outcome:
     found.lost["the server's own"] = differing(there, objects(server, "loaded"))
 
     project = load_project(folder)
-    with open_site(project, project.environment("production")) as source:
+    with open_site(hosts, project, project.environment("production")) as source:
         try:
-            with open_site(project, project.environment("local"), read_only=False) as target:
+            with open_site(hosts, project, project.environment("local"), read_only=False) as target:
                 run_plan(
                     build_plan(source, target, ("data",)),
                     RunContext(source, target, Journals(project.state)),

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from connected import hosts
 from systems import DatabaseServer, mariadb_site
 from vetrin.config import Leave, load_project
 from vetrin.database.table_digest import table_digest
@@ -51,8 +52,8 @@ class Line:
         project = load_project(self.folder)
         local = replace(project.environment("local"), role=role)
         with (
-            open_site(project, project.environment("production")) as source,
-            open_site(project, local, read_only=False) as target,
+            open_site(hosts, project, project.environment("production")) as source,
+            open_site(hosts, project, local, read_only=False) as target,
         ):
             chosen = Choices(leave=leave or Leave(), full=full)
             plan = build_plan(source, target, ("data",), (), chosen)
@@ -67,13 +68,13 @@ class Line:
 
     def take_back(self) -> None:
         project = load_project(self.folder)
-        with open_site(project, project.environment("local"), read_only=False) as target:
+        with open_site(hosts, project, project.environment("local"), read_only=False) as target:
             undo(target, Journals(project.state))
 
     def digests(self, name: str = "local") -> dict[str, str]:
         """Of all tables, and of how they are made."""
         project = load_project(self.folder)
-        with open_site(project, project.environment(name)) as site:
+        with open_site(hosts, project, project.environment(name)) as site:
             database = site.database
             made = database.definitions(table.name for table in database.tables())  # type: ignore[attr-defined]
             with database.reading() as reader:
@@ -86,7 +87,7 @@ class Line:
         """All rows of each table, by their key where they have one."""
         project = load_project(self.folder)
         with (
-            open_site(project, project.environment(name)) as site,
+            open_site(hosts, project, project.environment(name)) as site,
             site.database.reading() as reader,
         ):
             found: dict[str, dict[object, tuple]] = {}
@@ -111,7 +112,7 @@ class Line:
         store = Store(FolderBackend(self.folder / ".vetrin/store"))
         environment = project.environment(name)
         since = last_since(store, Journals(project.state), environment)
-        with open_site(project, environment) as site:
+        with open_site(hosts, project, environment) as site:
             found = changes_of(site, store, since, lambda run: Choices())
         return {
             item.name: (item.added, item.changed, item.removed)
@@ -122,7 +123,7 @@ class Line:
 
     def hidden(self) -> list[str]:
         project = load_project(self.folder)
-        with open_site(project, project.environment("local"), read_only=False) as target:
+        with open_site(hosts, project, project.environment("local"), read_only=False) as target:
             return target.database.hidden_tables()
 
     def baseline_is_the_source(self) -> bool:
@@ -130,7 +131,7 @@ class Line:
         store = Store(FolderBackend(self.folder / ".vetrin/store"))
         manifest = store.snapshots()[-1]
         with (
-            open_site(project, project.environment("production")) as source,
+            open_site(hosts, project, project.environment("production")) as source,
             open_snapshot(store, manifest, source.definition) as stored,
             source.database.reading() as here,
             stored.database.reading() as kept,
@@ -165,7 +166,7 @@ def railway_line(engine: str, tmp_path: Path, server: DatabaseServer | None) -> 
         project = load_project(folder)
         sides: dict[str, Run] = {}
         for name in ("production", "local"):
-            with open_site(project, project.environment(name)) as site:
+            with open_site(hosts, project, project.environment(name)) as site:
                 prefix, where = site.prefix, site.database.facts().where
 
             def run(*statements: str, where: str = where, prefix: str = prefix) -> None:

@@ -7,6 +7,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+from connected import hosts
 from vetrin.config import load_project
 from vetrin.demo.sample import lay_out
 from vetrin.jobs import take_snapshot
@@ -28,7 +29,7 @@ class Railway:
         self.store = Store(FolderBackend(folder / ".vetrin/store"))
 
     def backup(self, environment: str = "production", **more: object) -> Manifest:
-        with open_site(self.project, self.project.environment(environment)) as site:
+        with open_site(hosts, self.project, self.project.environment(environment)) as site:
             return take_snapshot(site, self.store, **more)  # type: ignore[arg-type]
 
     def objects(self) -> list[Path]:

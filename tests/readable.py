@@ -11,13 +11,13 @@ from typing import Any
 
 import pytest
 
+from connected import hosts
 from vetrin.config import Host
 from vetrin.database import ReadableDatabase
 from vetrin.database.engines import engine_of
 from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.sqlite.database import SqliteDatabase
-from vetrin.remote import hosts
 from vetrin.remote.helper_machine import HelperMachine
 from vetrin.remote.ssh.connection import Lines
 from vetrin.remote.ssh.helper_client import Helpers
@@ -99,7 +99,7 @@ def _sqlite(
     if " by " in kind:
         server = request.getfixturevalue("sftp_alone" if kind.endswith("copy") else "ssh")
         request.getfixturevalue("monkeypatch").setenv("HOME", str(server.home))
-        request.addfinalizer(hosts.forget)
+        request.addfinalizer(hosts.close)
         opener = hosts.at(Host(server.name), "source").sqlite_opener
         if kind.endswith("php"):
             lines = Lines()
@@ -124,7 +124,7 @@ def _server(
     if kind.endswith("ssh"):
         ssh = request.getfixturevalue("ssh")
         request.getfixturevalue("monkeypatch").setenv("HOME", str(ssh.home))
-        request.addfinalizer(hosts.forget)
+        request.addfinalizer(hosts.close)
         dial = hosts.at(Host(ssh.name), "source").dial
     return (
         lambda *statements: list(server.run(*statements, database="read_it")),

@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+from connected import hosts
 from railway import Railway
 from vetrin.config import load_project
 from vetrin.database.sqlite.database import SqliteDatabase
@@ -20,7 +21,6 @@ from vetrin.demo.sample import lay_out
 from vetrin.errors import MissingPiece, WrongPassphrase
 from vetrin.files import LocalTree
 from vetrin.jobs import take_snapshot
-from vetrin.remote import hosts
 from vetrin.site import open_site
 from vetrin.store import Backend, FolderBackend, Store, cipher_of, open_snapshot
 from vetrin.store.cloud import CloudBackend
@@ -40,8 +40,8 @@ def backend(
     else:
         ssh = request.getfixturevalue("ssh" if request.param == "shell" else "sftp_alone")
         monkeypatch.setenv("HOME", str(ssh.home))
-        yield remote_backend(f"sftp://{ssh.user}@127.0.0.1:{ssh.port}{tmp_path}/deep/store")
-        hosts.forget()
+        yield remote_backend(hosts, f"sftp://{ssh.user}@127.0.0.1:{ssh.port}{tmp_path}/deep/store")
+        hosts.close()
 
 
 def test_a_backend_keeps_what_it_is_given(backend: Backend) -> None:
@@ -77,7 +77,7 @@ def test_the_whole_way_on_any_backend(backend: Backend, tmp_path: Path) -> None:
     lay_out(tmp_path / "railway", 1)
     project = load_project(tmp_path / "railway")
     store = Store(backend, cipher_of(backend, "steam", wanted=True))
-    with open_site(project, project.environment("production")) as site:
+    with open_site(hosts, project, project.environment("production")) as site:
         manifest = take_snapshot(site, store, label="one")
         before = everything(site.database)
     with pytest.raises(WrongPassphrase):

@@ -18,6 +18,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from connected import hosts
 from systems import Mariadb, mariadb_site
 from vetrin.config import Leave, load_project
 from vetrin.database import KeyRange
@@ -87,8 +88,8 @@ class Pair:
         project = load_project(self.folder)
         choices = Choices(leave=leave or Leave())
         with (
-            open_site(project, project.environment("production")) as source,
-            open_site(project, project.environment("local"), read_only=False) as target,
+            open_site(hosts, project, project.environment("production")) as source,
+            open_site(hosts, project, project.environment("local"), read_only=False) as target,
         ):
             plan = build_plan(source, target, ("data", "media"), (), choices)
             self.plan = plan
@@ -98,7 +99,7 @@ class Pair:
 
     def take_back(self) -> None:
         project = load_project(self.folder)
-        with open_site(project, project.environment("local"), read_only=False) as target:
+        with open_site(hosts, project, project.environment("local"), read_only=False) as target:
             undo(target, Journals(project.state))
 
     def last(self) -> Manifest:
@@ -108,7 +109,7 @@ class Pair:
         """Compare every cell of a baseline with what the plan takes of the source as it is now."""
         project = load_project(self.folder)
         with (
-            open_site(project, project.environment("production")) as source,
+            open_site(hosts, project, project.environment("production")) as source,
             open_snapshot(self.store, manifest, source.definition) as stored,
         ):
             assert self.store.verify(manifest) == []
@@ -179,7 +180,7 @@ def test_a_pull_keeps_what_it_took(engine: str, request: pytest.FixtureRequest) 
     )  # fmt: skip
     assert pair.is_as_the_source(manifest, pair.plan)
     project = load_project(pair.folder)
-    with open_site(project, project.environment("production")) as source:
+    with open_site(hosts, project, project.environment("production")) as source:
         listed = {entry.path: entry for entry in pair.store.listed(manifest)}
         for path, entry in listed.items():
             there = (pair.folder / project.environment("production").root / path).stat()

@@ -455,8 +455,6 @@ def test_a_projects_rate_goes_before_a_users() -> None:
 
     rates: list[int | None] = []
     for given, own, usual in ((1, 2, 3), (None, 2, 3), (None, None, 3), (None, None, None)):
-        pool = Hosts()
-        pool._reaches["ssh"] = Reach()  # type: ignore[assignment]
-        pool.rate, pool.usual_rate = given, usual
+        pool = Hosts(rate=given, usual_rate=usual, reaches={"ssh": Reach()})  # type: ignore[dict-item]
         pool.at(Host("harrowmere.example"), "production", rate=own)
     assert rates == [1, 2, 3, None]

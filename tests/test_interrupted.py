@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+from connected import hosts
 from killing import killed_after
 from systems import Mariadb, mariadb_site
 from vetrin.config import load_project
@@ -28,21 +29,21 @@ from vetrin.site import Rewriting, open_site
 def pull(folder: Path) -> None:
     project = load_project(folder)
     with (
-        open_site(project, project.environment("production")) as source,
-        open_site(project, project.environment("local"), read_only=False) as target,
+        open_site(hosts, project, project.environment("production")) as source,
+        open_site(hosts, project, project.environment("local"), read_only=False) as target,
     ):
         run_plan(build_plan(source, target), RunContext(source, target, Journals(project.state)))
 
 
 def take_back(folder: Path) -> None:
     project = load_project(folder)
-    with open_site(project, project.environment("local"), read_only=False) as target:
+    with open_site(hosts, project, project.environment("local"), read_only=False) as target:
         undo(target, Journals(project.state))
 
 
 def hidden(folder: Path) -> list[str]:
     project = load_project(folder)
-    with open_site(project, project.environment("local")) as site:
+    with open_site(hosts, project, project.environment("local")) as site:
         return site.database.hidden_tables()
 
 
@@ -103,7 +104,7 @@ def test_an_undo_killed_anywhere_can_be_done_again(sample: Sample) -> None:
 def rewrite(folder: Path) -> None:
     project = load_project(folder)
     pairs = [parse_literal("Railway=Line"), parse_literal("harrowmere=hollowmere")]
-    with open_site(project, project.environment("local"), read_only=False) as site:
+    with open_site(hosts, project, project.environment("local"), read_only=False) as site:
         change(site, "rewrite", Rewriting(Mapping.of(pairs)), Selection(), Journals(project.state))
 
 
@@ -173,7 +174,7 @@ def test_ctrl_c_leaves_what_has_arrived_until_it_is_given_up(sample: Sample) -> 
 def test_one_run_at_a_time(sample: Sample) -> None:
     project = load_project(sample.folder)
     with (
-        open_site(project, project.environment("local")) as site,
+        open_site(hosts, project, project.environment("local")) as site,
         only_run(site),
         pytest.raises(Refused, match=rf"process {os.getpid()}\) since "),
     ):
@@ -214,7 +215,7 @@ def test_a_pull_on_mariadb_killed_anywhere(tmp_path: Path, database_server: Mari
     def state() -> dict[str, object]:
         project = load_project(tmp_path)
         with (
-            open_site(project, project.environment("local")) as site,
+            open_site(hosts, project, project.environment("local")) as site,
             site.database.reading() as reader,
         ):
             found: dict[str, object] = {t.name: table_digest(reader, t) for t in site.tables}

@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 import pytest
 
+from connected import hosts
 from vetrin.config import load_project
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.demo.sample import Sample
@@ -52,7 +53,7 @@ def test_nothing_is_concluded_from_it(
 ) -> None:
     project = load_project(sample.folder)
     with (
-        open_site(project, project.environment("staging"), read_only=False) as site,
+        open_site(hosts, project, project.environment("staging"), read_only=False) as site,
         only_run(site),
     ):
         (site.environment.root / ".vetrin/id").write_text("0123456789abcdef")
@@ -70,8 +71,8 @@ def test_what_was_taken_back_is_told_although_the_line_is_gone(
 
     project = load_project(sample.folder)
     with (
-        open_site(project, project.environment("production")) as source,
-        open_site(project, project.environment("staging"), read_only=False) as target,
+        open_site(hosts, project, project.environment("production")) as source,
+        open_site(hosts, project, project.environment("staging"), read_only=False) as target,
     ):
         plan = build_plan(source, target)
         monkeypatch.setattr(SqliteDatabase, "lay_out", broken)

@@ -16,6 +16,7 @@ from pathlib import Path
 
 import pytest
 
+from connected import hosts
 from faults import Between
 from killing import killed_after
 from line import Line
@@ -56,8 +57,8 @@ class Merging:
         journals = Journals(project.state)
         goal = replace(project.environment(target), access="read-write")
         with (
-            open_site(project, project.environment(source)) as incoming,
-            open_site(project, goal, read_only=False) as site,
+            open_site(hosts, project, project.environment(source)) as incoming,
+            open_site(hosts, project, goal, read_only=False) as site,
         ):
 
             def make(room: int = 0) -> MergePlan:
@@ -85,7 +86,7 @@ class Merging:
     def take_back(self, target: str) -> None:
         project = load_project(self.line.folder)
         goal = replace(project.environment(target), access="read-write")
-        with open_site(project, goal, read_only=False) as site:
+        with open_site(hosts, project, goal, read_only=False) as site:
             undo(site, Journals(project.state))
 
     def name(self, table: str) -> str:
@@ -195,7 +196,7 @@ def test_rows_of_one_number_become_two(line: Line) -> None:
 def test_killed_anywhere_it_is_the_old_or_the_merged_and_goes_on(line: Line, every: int) -> None:
     merging = Merging(line)
     project = load_project(line.folder)
-    with open_site(project, project.environment("local")) as site:
+    with open_site(hosts, project, project.environment("local")) as site:
         engine = type(site.database)
     line.pull()
     line.sides["local"](*UP)
@@ -230,7 +231,7 @@ def test_a_row_that_somebody_changes_meanwhile_stops_it_and_it_looks_again(
     line.pull()
     line.sides["local"](*UP)
     project = load_project(line.folder)
-    with open_site(project, project.environment("local")) as site:
+    with open_site(hosts, project, project.environment("local")) as site:
         engine = type(site.database)
     real = engine.patch
     before = line.digests("production")
@@ -263,7 +264,7 @@ def test_where_rows_are_added_all_the_time_new_ones_get_numbers_beyond(
     adds = "INSERT INTO x_trains SELECT MAX(id) + 1, '{}', 1 FROM x_trains"
     line.sides["local"](adds.format("new here"))
     project = load_project(line.folder)
-    with open_site(project, project.environment("local")) as site:
+    with open_site(hosts, project, project.environment("local")) as site:
         engine = type(site.database)
     real, came, plans = engine.patch, [], []
 

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from connected import hosts
 from test_command_line import document, value, vetrin
 from test_files import state
 from test_interrupted import hidden, killed_after, pull
@@ -57,8 +58,8 @@ def in_the_switch(folder: Path, work: Callable[[], object]) -> Iterator[int]:
 def all_of_it(folder: Path) -> None:
     project = load_project(folder)
     with (
-        open_site(project, project.environment("production")) as source,
-        open_site(project, project.environment("local"), read_only=False) as target,
+        open_site(hosts, project, project.environment("production")) as source,
+        open_site(hosts, project, project.environment("local"), read_only=False) as target,
     ):
         plan = build_plan(source, target, ("data", "media", "code"))
         run_plan(plan, RunContext(source, target, Journals(project.state)))
@@ -178,8 +179,8 @@ def test_a_plan_that_went_stale_while_somebody_thought_is_asked_again(sample: Sa
     picture = sample.root("local") / "media/2026/05"
     asked: list[tuple[bool, int]] = []
     with (
-        open_site(project, project.environment("production")) as source,
-        open_site(project, project.environment("local"), read_only=False) as target,
+        open_site(hosts, project, project.environment("production")) as source,
+        open_site(hosts, project, project.environment("local"), read_only=False) as target,
     ):
         journals = Journals(project.state)
 
@@ -206,8 +207,8 @@ def test_what_only_the_source_gained_needs_no_second_question(sample: Sample) ->
     project = load_project(sample.folder)
     asked: list[bool] = []
     with (
-        open_site(project, project.environment("production")) as source,
-        open_site(project, project.environment("local"), read_only=False) as target,
+        open_site(hosts, project, project.environment("production")) as source,
+        open_site(hosts, project, project.environment("local"), read_only=False) as target,
     ):
 
         def ask(plan: Plan, again: bool) -> None:
@@ -297,8 +298,8 @@ def test_where_a_broken_push_cannot_be_undone_it_is_said_what_stands_there(
     project = load_project(served.folder)
     builds, journals = builds_of(project), Journals(project.state)
     with (
-        open_site(project, project.environment("local")) as source,
-        open_site(project, project.environment("staging"), read_only=False) as target,
+        open_site(hosts, project, project.environment("local")) as source,
+        open_site(hosts, project, project.environment("staging"), read_only=False) as target,
     ):
         build = make_build(project, source, ("code",), builds, list(project.environments.values()))
         held = holding(source, build, builds)

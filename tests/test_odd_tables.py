@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 
+from connected import hosts
 from systems import Mariadb, mariadb_site, program
 from vetrin.config import Leave, load_project
 from vetrin.database.sql_names import databases_in, without_qualifier
@@ -32,15 +33,15 @@ class Pair:
     def pull(self, choices: Choices | None = None) -> tuple[Plan, Report]:
         project = load_project(self.folder)
         with (
-            open_site(project, project.environment("production")) as source,
-            open_site(project, project.environment("local"), read_only=False) as target,
+            open_site(hosts, project, project.environment("production")) as source,
+            open_site(hosts, project, project.environment("local"), read_only=False) as target,
         ):
             plan = build_plan(source, target, ("data",), (), choices)
             return plan, run_plan(plan, RunContext(source, target, Journals(project.state)))
 
     def undo(self) -> None:
         project = load_project(self.folder)
-        with open_site(project, project.environment("local"), read_only=False) as target:
+        with open_site(hosts, project, project.environment("local"), read_only=False) as target:
             undo(target, Journals(project.state))
 
     def ask(self, sql: str, database: str = "copy_site") -> list[tuple]:
@@ -274,7 +275,10 @@ ODD = (
 
 def digests(folder: Path, name: str) -> dict[str, str]:
     project = load_project(folder)
-    with open_site(project, project.environment(name)) as site, site.database.reading() as reader:
+    with (
+        open_site(hosts, project, project.environment(name)) as site,
+        site.database.reading() as reader,
+    ):
         return {table.name: table_digest(reader, table) for table in site.tables}
 
 
@@ -285,7 +289,7 @@ def test_an_export_of_odd_tables_loads_as_it_was(
     """Loaded by the server's own client, and taken in again by an import."""
     pair = Pair(tmp_path, mariadb_server, *ODD)
     project = load_project(tmp_path)
-    with open_site(project, project.environment("production")) as site:
+    with open_site(hosts, project, project.environment("production")) as site:
         packing = Packing(parts=("data",), sql_only=True, prefix=prefix)
         packed = export(site, tmp_path / "out.sql", packing)
     text = (tmp_path / "out.sql").read_bytes()
@@ -335,7 +339,7 @@ def test_sequences_come_out_of_dumps(tmp_path: Path, mariadb_server: Mariadb, pa
     mariadb_server.run("CREATE SEQUENCE wp_lone START WITH 3", database="copy_site")
     if packed == "export":
         project = load_project(tmp_path)
-        with open_site(project, project.environment("production")) as site:
+        with open_site(hosts, project, project.environment("production")) as site:
             export(site, tmp_path / "dump.sql", Packing(parts=("data",), sql_only=True))
     else:
         made = subprocess.run(

@@ -14,6 +14,7 @@ from typing import Any
 import httpx
 import pytest
 
+from connected import hosts
 from test_command_line import document, value, vetrin
 from test_files import state
 from test_interrupted import killed_after
@@ -52,7 +53,7 @@ def permit(sample: Sample) -> None:
 
 
 def builds_of(project: Project) -> Builds:
-    return Builds(lambda: open_store(project, writing=True))
+    return Builds(lambda: open_store(hosts, project, writing=True))
 
 
 def theme(sample: Sample, environment: str = "local", name: str = "theme.toml") -> Path:
@@ -237,7 +238,7 @@ def test_builds_are_the_same_to_the_byte_or_not_the_same(sample: Sample) -> None
     everywhere = list(project.environments.values())
 
     def make():
-        with open_site(project, project.environment("local")) as site:
+        with open_site(hosts, project, project.environment("local")) as site:
             return make_build(project, site, ("code",), builds, everywhere)
 
     one = make()
@@ -255,9 +256,13 @@ def test_builds_are_the_same_to_the_byte_or_not_the_same(sample: Sample) -> None
     assert fingerprint_of(builds.get(one.fingerprint[:6]).stored) == one.fingerprint
     # What is only looked at gets the same fingerprint, and is not kept.
     theme(sample, name="new file").write_text("y")
-    with open_site(project, project.environment("local")) as site:
+    with open_site(hosts, project, project.environment("local")) as site:
         seen = make_build(
-            project, site, ("code",), Builds(lambda: open_store(project), write=False), everywhere
+            project,
+            site,
+            ("code",),
+            Builds(lambda: open_store(hosts, project), write=False),
+            everywhere,
         )
     with pytest.raises(NoBuild):
         builds.get(seen.fingerprint)
@@ -400,8 +405,8 @@ def push_staging(folder: Path) -> None:
     builds, journals = builds_of(project), Journals(project.state)
     everywhere = list(project.environments.values())
     with (
-        open_site(project, project.environment("local")) as source,
-        open_site(project, project.environment("staging"), read_only=False) as target,
+        open_site(hosts, project, project.environment("local")) as source,
+        open_site(hosts, project, project.environment("staging"), read_only=False) as target,
     ):
         build = make_build(project, source, ("code",), builds, everywhere)
         held = holding(source, build, builds)
@@ -411,7 +416,7 @@ def push_staging(folder: Path) -> None:
 
 def take_back(folder: Path) -> None:
     project = load_project(folder)
-    with open_site(project, project.environment("staging"), read_only=False) as target:
+    with open_site(hosts, project, project.environment("staging"), read_only=False) as target:
         undo(target, Journals(project.state))
 
 
@@ -521,8 +526,8 @@ def test_an_error_in_one_of_several_streams_is_told_and_changes_nothing(
 
     project = load_project(sample.folder)
     with (
-        open_site(project, project.environment("production")) as source,
-        open_site(project, project.environment("local"), read_only=False) as target,
+        open_site(hosts, project, project.environment("production")) as source,
+        open_site(hosts, project, project.environment("local"), read_only=False) as target,
     ):
         plan = build_plan(source, target, ("media",))
         with monkeypatch.context() as patched:
@@ -546,8 +551,8 @@ def test_what_a_live_site_removes_meanwhile_does_not_come(sample: Sample) -> Non
     (live / "media/soon-gone.png").write_bytes(b"x" * 99)
     project = load_project(sample.folder)
     with (
-        open_site(project, project.environment("production")) as source,
-        open_site(project, project.environment("local"), read_only=False) as target,
+        open_site(hosts, project, project.environment("production")) as source,
+        open_site(hosts, project, project.environment("local"), read_only=False) as target,
     ):
         plan = build_plan(source, target, ("media",))
         (live / "media/soon-gone.png").unlink()

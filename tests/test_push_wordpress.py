@@ -14,6 +14,7 @@ from pathlib import Path
 import httpx
 import pytest
 
+from connected import hosts
 from documents import held
 from ssh_server import SshServer
 from systems import Mariadb, program
@@ -268,20 +269,20 @@ def test_killed_at_any_step_visitors_get_old_or_new_code(
     builds, journals = builds_of(project), Journals(project.state)
     old = railway.edition("staging")
     write_plugin(railway.root("local"), 3)
-    with open_site(project, project.environment("local")) as source:
+    with open_site(hosts, project, project.environment("local")) as source:
         build = make_build(project, source, ("code",), builds, list(project.environments.values()))
 
     def push() -> None:
         with (
-            open_site(project, project.environment("local")) as source,
-            open_site(project, project.environment("staging"), read_only=False) as target,
+            open_site(hosts, project, project.environment("local")) as source,
+            open_site(hosts, project, project.environment("staging"), read_only=False) as target,
         ):
             held = holding(source, build, builds)
             plan = build_push(held, target, ("code",), [], Choices(), build, journals, builds)
             run_plan(plan, RunContext(held, target, journals))
 
     def take_back() -> None:
-        with open_site(project, project.environment("staging"), read_only=False) as target:
+        with open_site(hosts, project, project.environment("staging"), read_only=False) as target:
             undo(target, journals)
 
     seen: dict[str, int] = {}

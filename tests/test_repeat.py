@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 import pytest
 
+from connected import hosts
 from killing import killed_after
 from line import ROWS, Line
 from vetrin.config import Leave, load_project
@@ -172,7 +173,7 @@ def test_killed_anywhere_it_is_the_old_or_the_new_and_goes_on(
     line: Line, way: str, every: int
 ) -> None:
     project = load_project(line.folder)
-    with open_site(project, project.environment("local")) as site:
+    with open_site(hosts, project, project.environment("local")) as site:
         engine = type(site.database)
     if way == "swapped":  # a table with a trigger is not changed where it stands
         line.sides["production"](TRIGGER[engine.engine])
@@ -211,7 +212,7 @@ def test_rows_that_somebody_changes_meanwhile_stop_it(
     line.pull()
     line.sides["production"](*DIFFERENCES)
     project = load_project(line.folder)
-    with open_site(project, project.environment("local")) as site:
+    with open_site(hosts, project, project.environment("local")) as site:
         engine = type(site.database)
     real = engine.patch
 

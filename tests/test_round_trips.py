@@ -26,16 +26,17 @@ import contextlib, sys
 from pathlib import Path
 from vetrin.config import load_project
 from vetrin.jobs import build_plan
-from vetrin.remote import hosts
+from vetrin.remote import Hosts
 from vetrin.site import open_site, standing
 
+hosts = Hosts()
 project = load_project(Path("."))
 live, copy = (project.environment(name) for name in ("production", "local"))
 hosts.of(live)
 print(flush=True)
 sys.stdin.readline()
-production = open_site(project, live, read_only=WRITES == live.name)
-local = open_site(project, copy, read_only=WRITES == copy.name)
+production = open_site(hosts, project, live, read_only=WRITES == live.name)
+local = open_site(hosts, project, copy, read_only=WRITES == copy.name)
 LOOK
 print(flush=True)
 sys.stdin.readline()

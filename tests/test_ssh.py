@@ -20,6 +20,7 @@ from typing import Any
 
 import pytest
 
+from connected import hosts
 from faults import Between
 from ssh_server import NO_FORWARDING, SFTP_ONLY, SHELL_LESS, SshServer, ssh_server
 from systems import DatabaseServer
@@ -45,8 +46,8 @@ from vetrin.jobs import (
     transfer,
 )
 from vetrin.jobs.events import Event, FileMoved
-from vetrin.jobs.lock import only_run, wish
-from vetrin.remote import hosts
+from vetrin.jobs.lock import only_run
+from vetrin.remote import Hosts
 from vetrin.remote.ssh.host import SshHost
 from vetrin.site import open_site
 
@@ -110,8 +111,8 @@ class Line:
     ) -> transfer.Report:
         project = load_project(self.folder)
         with (
-            open_site(project, project.environment("production")) as source,
-            open_site(project, project.environment("local"), read_only=False) as target,
+            open_site(hosts, project, project.environment("production")) as source,
+            open_site(hosts, project, project.environment("local"), read_only=False) as target,
         ):
             plan = build_plan(source, target, ("data", "media"), [], Choices(full=full))
             return run_plan(
@@ -123,7 +124,7 @@ class Line:
         """Everything that was brought: digests of the tables, and the files."""
         project = load_project(self.folder)
         with (
-            open_site(project, project.environment("local")) as site,
+            open_site(hosts, project, project.environment("local")) as site,
             site.database.reading() as reader,
         ):
             found: dict[str, object] = {
@@ -145,7 +146,7 @@ def folder() -> Iterator[Path]:
     # Below a folder that every account may enter.
     found = Path(tempfile.mkdtemp(prefix="vetrin-line-"))
     yield found
-    hosts.forget()
+    hosts.close()
     shutil.rmtree(found)
 
 
@@ -303,8 +304,8 @@ def test_cut_at_fifty_moments(line: Line) -> None:
         thread = threading.Thread(target=cutting)
         project = load_project(line.folder)
         with (
-            open_site(project, project.environment("production")) as source,
-            open_site(project, project.environment("local"), read_only=False) as target,
+            open_site(hosts, project, project.environment("production")) as source,
+            open_site(hosts, project, project.environment("local"), read_only=False) as target,
         ):
             plan = build_plan(source, target, ("data", "media"), [], Choices())
             thread.start()
@@ -449,7 +450,7 @@ def test_one_at_a_time_from_anywhere(line: Line, monkeypatch: pytest.MonkeyPatch
     )
     project = load_project(line.folder)
     production = project.environment("production")
-    with open_site(project, production, read_only=False) as site:
+    with open_site(hosts, project, production, read_only=False) as site:
         with only_run(site):
             held = json.loads((line.live / ".vetrin/lock").read_text())
             assert held["process"] == os.getpid()
@@ -457,7 +458,7 @@ def test_one_at_a_time_from_anywhere(line: Line, monkeypatch: pytest.MonkeyPatch
                 pass
             assert (line.live / ".vetrin/lock").exists()
             with (
-                open_site(project, production, read_only=False) as another,
+                open_site(hosts, project, production, read_only=False) as another,
                 pytest.raises(Refused, match=rf"process {os.getpid()}\) since \d{{4}}-"),
                 only_run(another),
             ):
@@ -480,17 +481,14 @@ def test_one_at_a_time_from_anywhere(line: Line, monkeypatch: pytest.MonkeyPatch
         ):
             pass
         assert "--take-over" in refused.value.remedy
-        wish.take_over = True
-        try:
-            with only_run(site):
-                assert json.loads(lock.read_text())["process"] == os.getpid()
-        finally:
-            wish.take_over = False
+        site.takes_over = True
+        with only_run(site):
+            assert json.loads(lock.read_text())["process"] == os.getpid()
     assert not lock.exists()
     # A dead run of this machine is found out by itself.
     lock.write_text(json.dumps({**held, "process": 2**22 + 1}))
     with (
-        open_site(project, project.environment("production"), read_only=False) as site,
+        open_site(hosts, project, project.environment("production"), read_only=False) as site,
         only_run(site),
     ):
         pass
@@ -523,16 +521,12 @@ def test_an_unknown_host_is_shown_and_refused(line: Line) -> None:
         def secret(self, question: str) -> str | None:
             return None
 
-    hosts.forget()
-    hosts.asker = Yes()
     try:
         project = load_project(line.folder)
-        with open_site(project, project.environment("production")):
+        with Hosts(Yes()) as asking, open_site(asking, project, project.environment("production")):
             pass
         assert line.ssh.known.split()[2] in (line.ssh.home / ".ssh/known_hosts").read_text()
     finally:
-        hosts.asker = None
-        hosts.forget()
         (line.ssh.home / ".ssh/known_hosts").write_text(line.ssh.known)
 
 
@@ -611,21 +605,19 @@ def test_what_the_configuration_says_is_used(line: Line, monkeypatch: pytest.Mon
 
     text = (line.folder / "vetrin.toml").read_text()
     (line.folder / "vetrin.toml").write_text(text.replace(line.ssh.name, "behind"))
-    hosts.forget()
     try:
-        monkeypatch.setattr(hosts, "asker", Knows())
         project = load_project(line.folder)
-        with open_site(project, project.environment("production")) as site:
+        production = project.environment("production")
+        with Hosts(Knows()) as asking, open_site(asking, project, production) as site:
             assert site.database.count("wp_posts") == 6000
         assert any(str(key) in question for question in asked)
-        hosts.forget()
         done = line.vetrin("reach", "production")  # without anybody to ask
         assert done.returncode == 1
         assert "open sesame" not in done.stdout + done.stderr
     finally:
         keys.write_text(before[0])
         config.write_text(before[1])
-        hosts.forget()
+        hosts.close()
 
 
 def test_a_host_that_is_not_there(line: Line) -> None:
@@ -633,7 +625,7 @@ def test_a_host_that_is_not_there(line: Line) -> None:
     (line.folder / "vetrin.toml").write_text(text.replace(line.ssh.name, "127.0.0.1:1"))
     project = load_project(line.folder)
     with pytest.raises(ReachError, match="cannot be reached"):
-        open_site(project, project.environment("production"))
+        open_site(hosts, project, project.environment("production"))
 
 
 def test_a_rate_is_kept_to(line: Line) -> None:
@@ -706,7 +698,7 @@ def test_a_further_helper_that_does_not_come(
     monkeypatch.setenv("HOME", str(ssh.home))
     far = hosts.at(Host.parse(f"ssh://{ssh.name}"), "production")
     assert far.helpers is not None
-    monkeypatch.setattr(far.helpers, "_command", "exit 7")
+    monkeypatch.setattr(far.helpers, "command", "exit 7")
     with (
         far.helpers.one(),
         pytest.raises(ConnectionLost, match="no further helper"),
@@ -716,4 +708,4 @@ def test_a_further_helper_that_does_not_come(
     with far.helpers.one(), pytest.raises(FilesError) as raised:
         far.machine.look(["/"])
     assert reconnect.was_cut_off(raised.value)
-    hosts.forget()
+    hosts.close()

@@ -17,6 +17,7 @@ from pathlib import Path
 
 import pytest
 
+from connected import hosts
 from railway import Railway
 from ssh_server import SshServer
 from systems import answer
@@ -24,7 +25,6 @@ from test_backends import Away
 from vetrin.config import Thinning, load_project
 from vetrin.errors import DamagedObject, NoSnapshot, StoreBusy, StoreError
 from vetrin.jobs import take_snapshot
-from vetrin.remote import hosts
 from vetrin.site import open_site
 from vetrin.store import FolderBackend, Held, Manifest, Store, judge, lease, leases
 
@@ -191,7 +191,9 @@ def test_several_writers_at_once(railway: Railway) -> None:
         try:
             store = Store(FolderBackend(railway.folder / ".vetrin/store"))
             for _ in range(3):
-                with open_site(railway.project, railway.project.environment(environment)) as site:
+                with open_site(
+                    hosts, railway.project, railway.project.environment(environment)
+                ) as site:
                     take_snapshot(site, store)
         except BaseException as error:
             errors.append(error)
@@ -465,7 +467,7 @@ def test_a_snapshot_of_a_site_behind_ssh(
     monkeypatch.setenv("HOME", str(ssh.home))
     railway.project = load_project(railway.folder)
     far = railway.backup()
-    hosts.forget()
+    hosts.close()
     assert far.rows == near.rows and far.files is not None and near.files is not None
     assert (far.files.count, far.files.size) == (near.files.count, near.files.size)
     assert far.added < 5_000  # all that it holds was there

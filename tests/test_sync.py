@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from connected import hosts
 from vetrin.config import load_project
 from vetrin.demo.sample import Sample, lay_out
 from vetrin.errors import Protected, Refused
@@ -35,8 +36,8 @@ def with_text(sample: Sample, folder: Path, old: str, new: str) -> Path:
 def plan(folder: Path, source: str = "production", target: str = "local"):
     project = load_project(folder)
     with (
-        open_site(project, project.environment(source)) as one,
-        open_site(project, project.environment(target), read_only=False) as two,
+        open_site(hosts, project, project.environment(source)) as one,
+        open_site(hosts, project, project.environment(target), read_only=False) as two,
     ):
         return build_plan(one, two), mapping_for(one, two, [])
 

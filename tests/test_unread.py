@@ -11,13 +11,14 @@ import shutil
 import subprocess
 import tempfile
 import zipfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
 import pytest
 
+from connected import hosts
 from railway import Railway
 from ssh_server import SshServer
 from test_command_line import document, vetrin
@@ -28,6 +29,7 @@ from vetrin.errors import FilesError
 from vetrin.files import (
     UNREADABLE,
     Buffer,
+    Entry,
     LocalTree,
     Manifest,
     Patterns,
@@ -36,11 +38,10 @@ from vetrin.files import (
     changed_since,
 )
 from vetrin.jobs import Choices, Journals, Plan, RunContext, build_plan, run_plan
-from vetrin.remote import hosts
 from vetrin.remote.helper_machine import HelperMachine
 from vetrin.remote.helper_protocol import Frames
 from vetrin.remote.helper_scripts import PHP, PYTHON, source
-from vetrin.remote.ssh.connection import lines
+from vetrin.remote.ssh.connection import Lines
 from vetrin.remote.ssh.sftp import SftpMachine
 from vetrin.site import open_site
 
@@ -160,11 +161,11 @@ def test_what_may_not_be_read_is_named_and_the_rest_is_read(
         monkeypatch.setenv("HOME", str(server.home))
         from vetrin.config.host import Host
 
+        lines = Lines()
         line = lines.to(Host.parse(f"ssh://{server.name}"))
         line.open()
         found, pruned, read = look(RemoteTree(SftpMachine(line), str(folder)))
         lines.close()
-        hosts.forget()
     else:
         helper = Helper(way)
         found, pruned, read = look(RemoteTree(HelperMachine(helper), str(folder)))  # type: ignore[arg-type]
@@ -193,8 +194,8 @@ def test_patterns_that_take_something_back_prune_nothing() -> None:
 def plan_of(sample: Sample, parts: tuple[str, ...], choices: Choices | None = None) -> Plan:
     project = load_project(sample.folder)
     with (
-        open_site(project, project.environment("production")) as source,
-        open_site(project, project.environment("local"), read_only=False) as target,
+        open_site(hosts, project, project.environment("production")) as source,
+        open_site(hosts, project, project.environment("local"), read_only=False) as target,
     ):
         return build_plan(source, target, parts, (), choices)  # type: ignore[arg-type]
 
@@ -204,8 +205,8 @@ def carried_out(
 ) -> tuple[str, ...]:
     project = load_project(sample.folder)
     with (
-        open_site(project, project.environment("production")) as source,
-        open_site(project, project.environment("local"), read_only=False) as target,
+        open_site(hosts, project, project.environment("production")) as source,
+        open_site(hosts, project, project.environment("local"), read_only=False) as target,
     ):
         plan = build_plan(source, target, parts, (), choices)  # type: ignore[arg-type]
         report = run_plan(plan, RunContext(source, target, Journals(project.state)))
@@ -245,10 +246,16 @@ def write_while_read(
     monkeypatch: pytest.MonkeyPatch, path: Path, times: int, kind: type = LocalTree
 ) -> None:
     """Let a file be written anew while its first block is being taken, some times."""
-    real, left = kind._into, [times]  # type: ignore[attr-defined]
+    real, left = kind.read_all, [times]  # type: ignore[attr-defined]
 
-    def into(tree: LocalTree, name: str, whole: memoryview) -> Iterator[Buffer]:
-        for number, block in enumerate(real(tree, name, whole)):
+    def read_all(
+        tree: LocalTree, entries: Iterable[Entry]
+    ) -> Iterator[tuple[Entry, Iterator[Buffer]]]:
+        for entry, blocks in real(tree, entries):
+            yield entry, written_to(tree, entry.path, blocks)
+
+    def written_to(tree: LocalTree, name: str, blocks: Iterator[Buffer]) -> Iterator[Buffer]:
+        for number, block in enumerate(blocks):
             if path == tree.root / name and left[0] and number == 0:
                 left[0] -= 1
                 beside = path.with_name("beside")
@@ -258,7 +265,7 @@ def write_while_read(
                 beside.unlink()
             yield block
 
-    monkeypatch.setattr(kind, "_into", into)
+    monkeypatch.setattr(kind, "read_all", read_all)
 
 
 @pytest.mark.parametrize("times", [1, 2, 99])
@@ -300,7 +307,7 @@ def test_backups_and_exports_hold_no_torn_file(
     monkeypatch.undo()
     film.write_bytes(b"b" * 900_000)
     write_while_read(monkeypatch, film, times)
-    with open_site(railway.project, railway.project.environment("production")) as site:
+    with open_site(hosts, railway.project, railway.project.environment("production")) as site:
         packed = export(site, tmp_path / "out.zip", Packing(parts=("media",)))
     with zipfile.ZipFile(tmp_path / "out.zip") as archive:
         content = archive.read("site/media/film.bin")

@@ -16,6 +16,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
+from connected import hosts
 from ssh_server import SFTP_ONLY, SshServer, ssh_server
 from systems import DatabaseServer
 from test_files import state
@@ -23,7 +24,6 @@ from vetrin.config import load_project
 from vetrin.database.table_digest import table_digest
 from vetrin.jobs import Journals
 from vetrin.jobs.switching import RECORD
-from vetrin.remote import hosts
 from vetrin.site import open_site
 
 PLUGIN = "wp-content/plugins/booking-office"
@@ -151,7 +151,7 @@ class Line:
             .replace('"wordpress.toml"', '"../wordpress.toml"')
         )
         project = load_project(look)
-        with open_site(project, project.environment(name)) as site:
+        with open_site(hosts, project, project.environment(name)) as site:
             tables = site.tables
             hanging = site.database.attachments([table.name for table in tables], site.views)
             # Not at once: who holds tables while asking for them on another connection keeps a switch waiting.
@@ -191,7 +191,7 @@ def line_by(way: str, server: DatabaseServer) -> Iterator[Line]:
                 without_python(ssh)
             yield Line(folder, server, way, ssh)
     finally:
-        hosts.forget()
+        hosts.close()
         shutil.rmtree(folder)
 
 

@@ -8,11 +8,11 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
+from connected import hosts
 from ssh_server import SshServer
 from test_command_line import vetrin
 from vetrin.config import load_project
@@ -30,10 +30,8 @@ from vetrin.jobs import (
     must_hold,
     only_run,
     run_plan,
-    wish,
 )
 from vetrin.jobs.events import Event, Phase
-from vetrin.remote import hosts
 from vetrin.site import open_site
 
 LOCK = ".vetrin/lock"
@@ -83,7 +81,10 @@ def held_by(sample: Sample, **more: object) -> Path:
     """A lock as this process makes it, but for some of what it says."""
     project = load_project(sample.folder)
     (sample.root("local") / LOCK).unlink(missing_ok=True)
-    with open_site(project, project.environment("local"), read_only=False) as site, only_run(site):
+    with (
+        open_site(hosts, project, project.environment("local"), read_only=False) as site,
+        only_run(site),
+    ):
         held = json.loads((sample.root("local") / LOCK).read_text())
     lock = sample.root("local") / LOCK
     lock.write_text(json.dumps({**held, **more}))
@@ -103,7 +104,10 @@ def test_a_process_of_another_container_is_not_taken_for_dead(sample: Sample) ->
 def test_real_spaces_of_processes(sample: Sample) -> None:
     """A run in another one finds this one's lock, and does not break it."""
     project = load_project(sample.folder)
-    with open_site(project, project.environment("local"), read_only=False) as site, only_run(site):
+    with (
+        open_site(hosts, project, project.environment("local"), read_only=False) as site,
+        only_run(site),
+    ):
         done = subprocess.run(
             ["unshare", "--pid", "--fork", "--mount-proc", sys.executable, "-m", "vetrin", "pull", "--yes"],
             cwd=sample.folder, capture_output=True, text=True, stdin=subprocess.DEVNULL,
@@ -119,7 +123,7 @@ def test_of_many_that_meet_a_dead_lock_one_gets_it(sample: Sample) -> None:
         start, sure = threading.Barrier(6, timeout=60), []
 
         def meet(start: threading.Barrier = start, sure: list[int] = sure) -> None:
-            with open_site(project, project.environment("local"), read_only=False) as site:
+            with open_site(hosts, project, project.environment("local"), read_only=False) as site:
                 start.wait()
                 try:
                     with only_run(site):
@@ -139,21 +143,14 @@ def test_of_many_that_meet_a_dead_lock_one_gets_it(sample: Sample) -> None:
         assert not (sample.root("local") / LOCK).exists()
 
 
-@pytest.fixture
-def taking_over() -> Iterator[None]:
-    wish.take_over = True
-    yield
-    wish.take_over = False
-
-
-@pytest.mark.usefixtures("taking_over")
 def test_who_comes_back_leaves_the_successors_lock(sample: Sample) -> None:
     project = load_project(sample.folder)
     local = project.environment("local")
     with (
-        open_site(project, local, read_only=False) as old,
-        open_site(project, local, read_only=False) as new,
+        open_site(hosts, project, local, read_only=False) as old,
+        open_site(hosts, project, local, read_only=False) as new,
     ):
+        new.takes_over = True
         first = only_run(old)
         first.__enter__()
         with only_run(new):
@@ -178,8 +175,8 @@ def test_a_run_that_was_taken_over_does_not_get_to_its_switch(sample: Sample, mo
             (sample.root("local") / LOCK).write_text(theirs)
 
     with (
-        open_site(project, project.environment("production")) as source,
-        open_site(project, project.environment("local"), read_only=False) as target,
+        open_site(hosts, project, project.environment("production")) as source,
+        open_site(hosts, project, project.environment("local"), read_only=False) as target,
     ):
         plan = build_plan(source, target, ("data", "media"), [], Choices())
         with pytest.raises(Overtaken, match="tamsin on laptop-two"):

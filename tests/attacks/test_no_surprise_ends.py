@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 
+from connected import hosts
 from ssh_server import SshServer
 from test_command_line import vetrin
 from vetrin.cli import main
@@ -16,7 +17,6 @@ from vetrin.config import load_project
 from vetrin.config.host import Host
 from vetrin.demo.sample import Sample, lay_out
 from vetrin.errors import ProjectError
-from vetrin.remote import hosts
 
 LONG = "x" * 5000
 ODD = ["", " ", "\0", "a\0b", LONG, "../..", "/", ".", "..", "-", "--", "---", "~", "*", "é" * 300, "\udce9", "\x1b[2J", "a/b", "con:",
@@ -154,5 +154,5 @@ def test_a_key_that_is_not_there_beside_one_that_is(
             is not None
         )
     finally:
-        hosts.forget()
+        hosts.close()
         config.write_text(text)

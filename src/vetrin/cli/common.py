@@ -6,6 +6,7 @@ import argparse
 from datetime import datetime
 from pathlib import Path
 
+from ..cms import SiteConfiguration
 from ..config import Environment, Project, find_project, load_project
 from ..errors import ProjectError
 from ..jobs import Journals, Run, half_switched
@@ -44,8 +45,31 @@ def opened(out: Out, project: Project, environment: Environment) -> Site:
     Raises:
         ReachError, DatabaseUnreachable: as ``open_site``.
     """
-    site = open_site(project, environment)
+    site = open_site(out.hosts, project, environment)
     tell_if_half(out, site)
+    return site
+
+
+def open_to_write(
+    out: Out,
+    project: Project,
+    environment: Environment,
+    *,
+    like: SiteConfiguration | None = None,
+    anyway: bool = False,
+    data: bool = True,
+    source: Environment | None = None,
+) -> Site:
+    """An environment to write to.
+
+    Raises:
+        ReachError, DatabaseUnreachable, Protected: as ``open_site``.
+    """
+    site = open_site(
+        out.hosts, project, environment,
+        read_only=False, like=like, anyway=anyway, data=data, source=source,
+    )  # fmt: skip
+    site.takes_over = out.takes_over
     return site
 
 

@@ -15,6 +15,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from ..errors import Refused
+from ..remote import Hosts
 from .outlets import Screen, as_json, open_up, shown
 from .parser import COLORS
 
@@ -42,6 +43,8 @@ class Out:
         self.verbose = verbose
         self.events = events
         self._held: list[tuple[Screen, RenderableType]] = []  # what --quiet keeps back
+        self.hosts = Hosts()  # that the command works with
+        self.takes_over = False  # whether it goes on in the place of who holds an environment
         self.half_switched: list[str] = []  # environments that were found so, for the document
         open_up()
         color = color if color in COLORS else "auto"

@@ -20,7 +20,7 @@ from ..merge import Conflict, Decision, Decisions, Rules, Take, take_of
 from ..site import Site, open_site
 from ..store import open_store
 from .choices import chosen_by
-from .common import journals_of, words_of
+from .common import journals_of, open_to_write, words_of
 from .console import Out, lead, plural
 from .merge_view import conflict_lines, show_merge
 from .progress import listener
@@ -64,8 +64,8 @@ def merge_flow(
     rules = rules_of(args, project, source, target)
     made = _made(args, source, target)
     with (
-        open_site(project, source) as incoming,
-        open_site(project, target, read_only=False, like=incoming.configuration) as goal,
+        open_site(out.hosts, project, source) as incoming,
+        open_to_write(out, project, target, like=incoming.configuration) as goal,
     ):
         flow = _Flow(
             args=args,
@@ -117,7 +117,7 @@ class _Flow:
         self._rules = rules
         self._made = made
         self._journals = journals_of(project)
-        self._store = open_store(project, here=True)
+        self._store = open_store(out.hosts, project, here=True)
         self._pauses = iter(reconnect.PAUSES)
 
     @cached_property

@@ -13,8 +13,8 @@ from pathlib import Path
 from ..config import bytes_per_second, defaults_file, find_project, user_defaults
 from ..errors import ExitStatus, NothingToDo, ProjectError, UsageError, VetrinError, described
 from ..files import own_folder
-from ..jobs import was_cut_off, wish
-from ..remote import hosts
+from ..jobs import was_cut_off
+from ..remote import Hosts
 from .asking import Terminal
 from .console import Out
 from .outlets import Outlet
@@ -43,17 +43,15 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
         yes=args.yes,
         color=args.color,
     )
-    hosts.asker = Terminal(out)
-    wish.take_over = getattr(args, "take_over", False)
+    out.takes_over = getattr(args, "take_over", False)
     try:
         given = "--rate"
-        if args.rate:
-            hosts.rate = bytes_per_second(args.rate)
+        rate = bytes_per_second(args.rate) if args.rate else None
         given = f"{defaults_file()} rate"
-        if defaults.rate:
-            hosts.usual_rate = bytes_per_second(defaults.rate)
+        usual = bytes_per_second(defaults.rate) if defaults.rate else None
     except ValueError as error:
         return out.fail(ExitStatus.USAGE, f"{given}: {error}", code=UsageError().code)
+    out.hosts = Hosts(Terminal(out), rate=rate, usual_rate=usual)
     try:
         code = run(args, out)
         if code != ExitStatus.DONE:
@@ -91,7 +89,7 @@ def carry_out(run: Callable[[argparse.Namespace, Out], int], args: argparse.Name
             "unexpected",
         )
     finally:
-        hosts.forget()
+        out.hosts.close()
 
 
 def _told(args: argparse.Namespace, out: Out, code: int) -> int:

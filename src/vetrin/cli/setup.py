@@ -34,6 +34,7 @@ from ..errors import (
     UsageError,
 )
 from ..jobs import Account, Tried, make_database, own_account, try_account, write_configuration
+from ..remote import Hosts
 from ..rewrite import Address
 from ..site import Discovered, ReadableSite, Where, folder_at, look_at, sites_below
 from .console import Out, lead, number, plural, size
@@ -112,13 +113,13 @@ def found_at(where: Where, name: str, cms: str | None, out: Out) -> Discovered |
         ReachError: the host cannot be reached.
         UsageError: there is no such folder, the definition is unknown, or several sites are there and nobody chooses.
     """
-    folders = folder_at(where, name)
+    folders = folder_at(out.hosts, where, name)
     if where.folder and not any(folder.is_dir() for folder in folders):
         raise UsageError(
             f"there is no folder {where.folder}" + (f" on {where.host}" if where.host else "")
         )
     if cms is not None:
-        return look_at(where, folders[0], named_definition(cms, Path.cwd()), name)
+        return look_at(out.hosts, where, folders[0], named_definition(cms, Path.cwd()), name)
     found: dict[str, tuple[Place, Definition]] = {}
     for folder in folders:
         out.say(f"looking for a site in {folder} …")
@@ -139,7 +140,7 @@ def found_at(where: Where, name: str, cms: str | None, out: Out) -> Discovered |
             )
         chosen = answer
     root, definition = found[chosen]
-    return look_at(where, root, definition, name)
+    return look_at(out.hosts, where, root, definition, name)
 
 
 def named_definition(name: str, folder: Path) -> Definition:
@@ -394,6 +395,7 @@ class CopyDatabase:
 
 
 def draft_of(
+    hosts: Hosts,
     name: str,
     address: str,
     found: Discovered,
@@ -414,7 +416,7 @@ def draft_of(
         remark = f"Its database, from {held.file.name}: {', '.join(parts)}"
     relay = where.host if isinstance(where.host, RelayHost) else None
     root = str(found.root) if where.host else os.path.relpath(str(found.root), folder)
-    if relay is not None and root == str(folder_at(where, name)[0]):
+    if relay is not None and root == str(folder_at(hosts, where, name)[0]):
         root = "."
     if not where.host and root.startswith("../.."):
         root = str(found.root)

@@ -26,7 +26,7 @@ def store_of(project: Project, out: Out, *, writing: bool = False, here: bool = 
             )
         return out.secret("Passphrase of the store", twice=new)
 
-    return open_store(project, writing=writing, here=here, ask=ask)
+    return open_store(out.hosts, project, writing=writing, here=here, ask=ask)
 
 
 def stores_of(project: Project, out: Out) -> list[Store]:
@@ -43,7 +43,7 @@ def baselines_of(project: Project, out: Out, plan: Plan) -> Store | None:
     if plan.kind not in ("pull", "push"):
         return None
     try:
-        return open_store(project, writing=True, here=True)
+        return open_store(out.hosts, project, writing=True, here=True)
     except StoreError as error:
         out.say(f"no baseline for a later merge is kept: {error}")
         return None

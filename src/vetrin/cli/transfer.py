@@ -9,7 +9,7 @@ from ..config import Project, Route
 from ..jobs import Plan, build_plan, usual_parts
 from ..site import open_site, root_of
 from .choices import choices_of, must_name_tables, others_of, parts_of
-from .common import words_of
+from .common import open_to_write, words_of
 from .console import Out
 from .transfer_flow import TransferFlow, context_of
 
@@ -31,16 +31,16 @@ def transfer(
     parts = (
         parts_of(route.parts, "parts")
         if route.parts
-        else usual_parts("pull", root_of(target_environment), project.definition)
+        else usual_parts("pull", root_of(out.hosts, target_environment), project.definition)
     )
     choices = choices_of(project, route, all_of_it=all_of_it, full=args.full)
     data = "data" in parts
     with (
-        open_site(project, source_environment, data=data) as source,
-        open_site(
+        open_site(out.hosts, project, source_environment, data=data) as source,
+        open_to_write(
+            out,
             project,
             target_environment,
-            read_only=False,
             like=source.configuration,
             data=data,
             source=source_environment,

@@ -152,7 +152,7 @@ class TransferFlow:
             if self.snapshot is not None:
                 store, since = self.snapshot
             else:
-                store = open_store(self.project, here=True)
+                store = open_store(self.out.hosts, self.project, here=True)
                 since = last_since(store, self.context.journals, target)
             found = changes_of(
                 self.context.target, store, since, lambda run: chosen_by(self.project, run),
@@ -171,7 +171,7 @@ class TransferFlow:
             return None
         source = self.context.source
         try:
-            store = open_store(self.project, here=True)
+            store = open_store(self.out.hosts, self.project, here=True)
             known = {item.id: item for item in store.snapshots()}
             if since.baseline not in known:
                 return None

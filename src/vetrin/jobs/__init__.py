@@ -23,7 +23,7 @@ from .identity import as_it_was
 from .in_place import Selection, Survey, Work, change, survey
 from .journal import Journals, Run
 from .last_copy import standing_copy
-from .lock import holder_of, must_hold, only_run, wish
+from .lock import holder_of, must_hold, only_run
 from .new_copy import (
     Account,
     Tried,
@@ -130,6 +130,5 @@ __all__ = [
     "undoable",
     "usual_parts",
     "was_cut_off",
-    "wish",
     "write_configuration",
 ]

@@ -10,6 +10,7 @@ from ..config import Environment, Project
 from ..database.mysql.charsets import KNOWN_EXACTLY, Between, ByServer, Conversion, between
 from ..errors import DatabaseError, FilesError, ReachError
 from ..remark import Remark
+from ..remote import Hosts
 from ..site import ReadableSite, Site, open_site
 from ..store import Manifest
 from .plan import PARTS, Choices, Part, Plan
@@ -17,7 +18,7 @@ from .planner import build_plan
 
 
 @contextlib.contextmanager
-def conversions_at(project: Project, environment: Environment) -> Iterator[Between]:
+def conversions_at(hosts: Hosts, project: Project, environment: Environment) -> Iterator[Between]:
     """Conversions between character sets by the tables of an environment's own database server, which is connected
     to when the first text needs it; by Python's where there is none that answers."""
     # An engine's library is loaded only where a site needs it.
@@ -32,7 +33,7 @@ def conversions_at(project: Project, environment: Environment) -> Iterator[Betwe
             if not found:
                 found.append(between)
                 with contextlib.suppress(DatabaseError, FilesError, ReachError, OSError):
-                    site = stack.enter_context(open_site(project, environment))
+                    site = stack.enter_context(open_site(hosts, project, environment))
                     if isinstance(site.database, MysqlDatabase):
                         found.append(ByServer(site.database.ask).between)
             return found[-1](old, new)

@@ -63,15 +63,6 @@ class Holder:
         return f"{self.user} on {self.host} (process {self.process}) since {since}"
 
 
-class _Wish:
-    """Whether the command that is carried out is to take over from whoever holds a lock."""
-
-    take_over = False
-
-
-wish = _Wish()
-
-
 @contextlib.contextmanager
 def only_run(site: Site) -> Iterator[None]:
     """Hold the environment's lock; once more in a context that holds it already does nothing.
@@ -90,7 +81,7 @@ def only_run(site: Site) -> Iterator[None]:
         holder = holder_of(tree)
         if holder is None:
             continue  # it was let go this moment
-        if not (holder.ours and holder.dead) and not (wish.take_over and not taken_over):
+        if not (holder.ours and holder.dead) and not (site.takes_over and not taken_over):
             raise Refused(*_refusal(site.environment.name, holder))
         taken_over = True
         _break(tree, holder)

@@ -1,6 +1,6 @@
 """Environments on other machines, and the way there."""
 
 from .base import Nobody, Prompter, RemoteHost
-from .pool import hosts
+from .pool import Hosts
 
-__all__ = ["Nobody", "Prompter", "RemoteHost", "hosts"]
+__all__ = ["Hosts", "Nobody", "Prompter", "RemoteHost"]

@@ -2,29 +2,47 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from importlib import import_module
-from typing import cast
+from typing import Self, cast
 
 from ..config import Environment, Host, RelayHost
 from ..errors import ConnectionFailed, ReachError, described
 from .base import Prompter, Reach, RemoteHost
 
-# By the scheme of a host's address, the module with its ``reach``; loaded only where a host has that scheme, as
-# libraries for a network take long to load.
+# By the scheme of a host's address, the module whose ``reach`` makes one; loaded only where a host has that scheme,
+# as libraries for a network take long to load.
 REACHES = {"ssh": "ssh.host", "relay": "relay.host"}
 
 
 class Hosts:
-    """The hosts that this process works with. ``asker`` is who is asked for what a connection needs,
-    ``rate`` a limit in bytes per second that goes before that of an environment, ``usual_rate`` one that counts
-    where neither says anything."""
+    """Connects to hosts, and closes all of them in the end; threads may share it, and it can be used again after
+    ``close``.
 
-    def __init__(self) -> None:
+    ``prompter`` is asked for what a connection needs, where it is given. ``rate`` is a limit in bytes per second that
+    goes before that of an environment, ``usual_rate`` one that counts where neither says anything. ``reaches`` go
+    before those of ``REACHES``.
+    """
+
+    def __init__(
+        self,
+        prompter: Prompter | None = None,
+        *,
+        rate: int | None = None,
+        usual_rate: int | None = None,
+        reaches: Mapping[str, Reach] | None = None,
+    ) -> None:
         self._known: dict[Host | RelayHost, RemoteHost] = {}
-        self._reaches: dict[str, Reach] = {}
-        self.asker: Prompter | None = None
-        self.rate: int | None = None
-        self.usual_rate: int | None = None
+        self._reaches = dict(reaches or {})
+        self._prompter = prompter
+        self._rate = rate
+        self._usual_rate = usual_rate
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self.close()
 
     def of(self, environment: Environment) -> RemoteHost:
         """The host of a remote environment, connected.
@@ -49,7 +67,10 @@ class Hosts:
             return known
         try:
             found = self._reach(host.scheme).connect(
-                host, rate=self.rate or rate or self.usual_rate, gentle=gentle, prompter=self.asker
+                host,
+                rate=self._rate or rate or self._usual_rate,
+                gentle=gentle,
+                prompter=self._prompter,
             )
         except ConnectionFailed as error:
             raise ReachError(name, "host", str(error), error.remedy) from error
@@ -65,16 +86,13 @@ class Hosts:
                     f"what speaks {scheme} cannot be loaded: {described(error)}",
                     "see that there is room in the folder for temporary files",
                 ) from error
-            self._reaches[scheme] = cast(Reach, module.reach)
+            self._reaches[scheme] = cast(Reach, module.reach())
         return self._reaches[scheme]
 
-    def forget(self) -> None:
+    def close(self) -> None:
         """Close all; what is needed again is connected anew."""
         for remote_host in self._known.values():
             remote_host.close()
         for reach in self._reaches.values():
             reach.close()
         self._known.clear()
-
-
-hosts = Hosts()

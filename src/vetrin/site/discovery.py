@@ -10,7 +10,7 @@ from ..cms import Definition, Place, SiteConfiguration, detect, read_configurati
 from ..config import Environment, Host, Project, RelayHost, WebAccess
 from ..errors import ConfigurationError, DatabaseError, FilesError, HostError, ReachError
 from ..files import RemotePath
-from ..remote import hosts
+from ..remote import Hosts
 from ..rewrite import Address
 from .address_map import UNKNOWN
 from .open import open_site
@@ -77,7 +77,7 @@ class Discovered:
     problem: str = ""
 
 
-def folder_at(where: Where, name: str) -> list[Place]:
+def folder_at(hosts: Hosts, where: Where, name: str) -> list[Place]:
     """The folders to be looked into; ``name`` is who is said to be there where the host cannot be reached.
 
     Raises:
@@ -127,7 +127,7 @@ def _listed(place: Place) -> tuple[list[str], list[Place]]:
 
 
 def look_at(
-    where: Where, root: Place, definition: Definition, name: str, *, size: bool = True
+    hosts: Hosts, where: Where, root: Place, definition: Definition, name: str, *, size: bool = True
 ) -> Discovered:
     """What a site says of itself; with ``size``, its media files are counted."""
     found = Discovered(root, definition)
@@ -143,7 +143,7 @@ def look_at(
         found.problem = str(error)
         return found
     try:
-        with open_site(project, environment) as site:
+        with open_site(hosts, project, environment) as site:
             found.title = site.title
             _add(found.addresses, *(address for _, address in site.recorded_addresses()))
             found.summary = standing(site, files=size)

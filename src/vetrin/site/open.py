@@ -23,7 +23,7 @@ from ..files import (
     looking_at,
     spot_there,
 )
-from ..remote import RemoteHost, hosts
+from ..remote import Hosts, RemoteHost
 from ..spot import Spot, spot_here
 from .former_roots import former_roots
 from .guard import Found, Whereabouts, must_be_its_own, prefix_of
@@ -46,7 +46,7 @@ def _is_begun(root: Place) -> bool:
     return (root / OWN_FOLDER / "id").is_file()
 
 
-def remote_host_of(environment: Environment) -> RemoteHost | None:
+def remote_host_of(hosts: Hosts, environment: Environment) -> RemoteHost | None:
     """The host of a remote environment, connected; None for one on this machine.
 
     Raises:
@@ -55,17 +55,18 @@ def remote_host_of(environment: Environment) -> RemoteHost | None:
     return None if environment.host is None else hosts.of(environment)
 
 
-def root_of(environment: Environment) -> Place:
+def root_of(hosts: Hosts, environment: Environment) -> Place:
     """The root of an environment, wherever it is.
 
     Raises:
         ReachError: its host cannot be reached.
     """
-    remote_host = remote_host_of(environment)
+    remote_host = remote_host_of(hosts, environment)
     return environment.root if remote_host is None else remote_host.place(str(environment.root))
 
 
 def configuration_of(
+    hosts: Hosts,
     project: Project,
     environment: Environment,
     like: SiteConfiguration | None = None,
@@ -81,7 +82,7 @@ def configuration_of(
     Raises:
         ReachError: there is no root, it is no root of this CMS, or its configuration is unclear.
     """
-    root = root_of(environment)
+    root = root_of(hosts, environment)
     definition = project.definition
     try:
         with looking_at(root, (*definition.markers, *definition.configuration.files)):
@@ -165,6 +166,7 @@ def _no_site(definition: Definition, environment: Environment, root: Place) -> R
 
 
 def open_database(
+    hosts: Hosts,
     environment: Environment,
     configuration: SiteConfiguration,
     *,
@@ -178,10 +180,10 @@ def open_database(
     Raises:
         DatabaseUnreachable: it does not answer, or refuses the account.
     """
-    remote_host = remote_host_of(environment)
+    remote_host = remote_host_of(hosts, environment)
     wanted = Wanted(
         name=configuration.database,
-        root=root_of(environment),
+        root=root_of(hosts, environment),
         remote=remote_host,
         host_port_socket=configuration.host_port_socket,
         user=configuration.user,
@@ -207,13 +209,17 @@ def open_database(
 
 def password_of(environment: Environment, configuration: SiteConfiguration) -> str:
     """The database password: from the site's configuration, else from where the user keeps it; for an account that
-    the project names, the other way round, as the configuration has that of another one."""
+    the project names, the other way round, as the configuration has that of another one. Empty for a database in a
+    file, for which no keyring need be loaded."""
+    if engine_of(configuration.engine).in_file:
+        return ""
     if "user" in environment.database:
         return database_password(environment.name) or configuration.password
     return configuration.password or database_password(environment.name) or ""
 
 
 def open_site(
+    hosts: Hosts,
     project: Project,
     environment: Environment,
     *,
@@ -236,7 +242,7 @@ def open_site(
     """
 
     def opened() -> Site:
-        return _opened(project, environment, read_only, like, anyway, data)
+        return _opened(hosts, project, environment, read_only, like, anyway, data)
 
     site = opened()
     site.again = opened
@@ -244,14 +250,17 @@ def open_site(
         return site
     with contextlib.ExitStack() as closing:
         closing.enter_context(site)
-        where = _whereabouts(environment, site.configuration, site.database, like)
+        where = _whereabouts(hosts, environment, site.configuration, site.database, like)
         found = Found(where, site.database)
-        site.unsure = must_be_its_own(project, environment, found, partial(_found, project), source)
+        site.unsure = must_be_its_own(
+            project, environment, found, partial(_found, hosts, project), source
+        )
         closing.pop_all()
     return site
 
 
 def _opened(
+    hosts: Hosts,
     project: Project,
     environment: Environment,
     read_only: bool,
@@ -259,9 +268,10 @@ def _opened(
     anyway: bool,
     data: bool,
 ) -> Site:
-    configuration = configuration_of(project, environment, like, anyway=anyway)
+    configuration = configuration_of(hosts, project, environment, like, anyway=anyway)
     try:
         database = open_database(
+            hosts,
             environment,
             configuration,
             read_only=read_only,
@@ -272,8 +282,8 @@ def _opened(
             raise
         absent = AbsentDatabase(configuration.engine, configuration.database, str(error))
         database = cast(Database, absent)
-    remote_host = remote_host_of(environment)
-    root = root_of(environment)
+    remote_host = remote_host_of(hosts, environment)
+    root = root_of(hosts, environment)
     files: FileTree
     if remote_host is None:
         files = LocalTree(environment.root)
@@ -303,30 +313,31 @@ def _former_roots(project: Project, environment: Environment, root: str) -> tupl
 
 
 @contextlib.contextmanager
-def _found(project: Project, environment: Environment) -> Iterator[Found]:
+def _found(hosts: Hosts, project: Project, environment: Environment) -> Iterator[Found]:
     """Look where an environment is; its database is open meanwhile, where a server has it."""
-    configuration = configuration_of(project, environment)
+    configuration = configuration_of(hosts, project, environment)
     if engine_of(configuration.engine).in_file:
-        yield Found(_whereabouts(environment, configuration, None, None))
+        yield Found(_whereabouts(hosts, environment, configuration, None, None))
         return
-    database = open_database(environment, configuration, read_only=True)
+    database = open_database(hosts, environment, configuration, read_only=True)
     try:
-        yield Found(_whereabouts(environment, configuration, database, None), database)
+        yield Found(_whereabouts(hosts, environment, configuration, database, None), database)
     finally:
         database.close()
 
 
 def _whereabouts(
+    hosts: Hosts,
     environment: Environment,
     configuration: SiteConfiguration,
     database: Database | None,
     like: SiteConfiguration | None,
 ) -> Whereabouts:
-    root = root_of(environment)
+    root = root_of(hosts, environment)
     prefix = prefix_of(environment, configuration, like or configuration)
-    where = Whereabouts(_spot(environment, str(root)), prefix=prefix)
+    where = Whereabouts(_spot(hosts, environment, str(root)), prefix=prefix)
     if engine_of(configuration.engine).in_file:
-        return replace(where, store=_spot(environment, str(root / configuration.database)))
+        return replace(where, store=_spot(hosts, environment, str(root / configuration.database)))
     if database is None or database.missing:
         return where
     facts = database.facts()
@@ -334,8 +345,8 @@ def _whereabouts(
     return replace(where, server=facts.identity, folded=folded)
 
 
-def _spot(environment: Environment, path: str) -> Spot | None:
-    remote_host = remote_host_of(environment)
+def _spot(hosts: Hosts, environment: Environment, path: str) -> Spot | None:
+    remote_host = remote_host_of(hosts, environment)
     return (
         spot_here(path)
         if remote_host is None

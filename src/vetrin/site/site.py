@@ -249,13 +249,15 @@ class ReadableSite:
 class Site(ReadableSite):
     """An environment that is open, and may be written to where it was opened for that.
 
-    ``unsure`` says what could not be made sure of before it may be written to.
+    ``unsure`` says what could not be made sure of before it may be written to. ``takes_over``: whoever holds its lock
+    has to let go of it.
     """
 
     database: Database
     files: FileTree
     again: Callable[[], Site] | None = field(default=None, repr=False)
     unsure: tuple[Remark, ...] = ()
+    takes_over: bool = False
     lock: bytes = field(default=b"", repr=False)  # what the lock says that this process holds
 
     @property

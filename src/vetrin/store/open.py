@@ -8,6 +8,7 @@ from pathlib import Path
 from ..config import Project, store_passphrase
 from ..errors import StoreError
 from ..files import own_folder
+from ..remote import Hosts
 from .backend import Backend, FolderBackend
 from .encryption import cipher_of
 from .store import Store
@@ -16,6 +17,7 @@ FOLDER = "store"
 
 
 def open_store(
+    hosts: Hosts,
     project: Project,
     *,
     writing: bool = False,
@@ -32,7 +34,7 @@ def open_store(
         WrongPassphrase: it does not open the store.
         StoreError, ReachError: the store cannot be got at, or has no passphrase although the project says so.
     """
-    backend = backend_of(project, here=here)
+    backend = backend_of(hosts, project, here=here)
     if writing and (here or not project.store.place):
         own_folder(project.folder)
     has_one = backend.has("seal.json")
@@ -50,7 +52,7 @@ def open_store(
     return Store(backend, cipher_of(backend, passphrase, wanted=wanted))
 
 
-def backend_of(project: Project, *, here: bool = False) -> Backend:
+def backend_of(hosts: Hosts, project: Project, *, here: bool = False) -> Backend:
     place = project.store.place
     if not place or here:
         return FolderBackend(project.state / FOLDER)
@@ -58,7 +60,7 @@ def backend_of(project: Project, *, here: bool = False) -> Backend:
         # What reaches hosts and clouds is loaded only for a store that lies there.
         from .remote import remote_backend
 
-        return remote_backend(place)
+        return remote_backend(hosts, place)
     if "://" in place:
         # As above.
         from .cloud import CloudBackend

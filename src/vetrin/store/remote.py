@@ -13,14 +13,14 @@ from ..config import Host
 from ..errors import FilesError, HostError, MissingPiece, ProjectError, StoreError
 from ..files import FileChange, Machine, Writing
 from ..files.remote_machine import NOW
-from ..remote import hosts
+from ..remote import Hosts
 
 _TOGETHER = 8 << 20  # bytes that are written in one exchange
 _LIKELY = 128 << 10  # bytes of a piece whose size was not asked
 _BESIDE = ".new-"
 
 
-def remote_backend(address: str) -> RemoteBackend:
+def remote_backend(hosts: Hosts, address: str) -> RemoteBackend:
     """Connect to where an ``sftp://`` address leads.
 
     Raises:

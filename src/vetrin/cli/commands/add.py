@@ -110,6 +110,7 @@ def _found(
     address = address_of(args.address, out, f"Web address of {args.environment}", known)
     also = [text for text in known if text != address]
     draft = draft_of(
+        out.hosts,
         args.environment,
         address,
         found,

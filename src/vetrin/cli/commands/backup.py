@@ -43,7 +43,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         out.say(f"dry run: a snapshot of {', '.join(parts)} of {environment.name} would be taken")
         return ExitStatus.DONE
     store = store_of(project, out, writing=True)
-    with open_site(project, environment) as site, listener(out) as listen:
+    with open_site(out.hosts, project, environment) as site, listener(out) as listen:
         must_be_whole(site)
         manifest = take_snapshot(
             site,

@@ -44,7 +44,9 @@ def run(args: argparse.Namespace, out: Out) -> int:
             expected = Expectation(last.source, last.report.get("counts", {}))
             # Without its source the copy is checked all the same, only not against it.
             with contextlib.suppress(ProjectError, ReachError, DatabaseError):
-                source = stack.enter_context(open_site(project, project.environment(last.source)))
+                source = stack.enter_context(
+                    open_site(out.hosts, project, project.environment(last.source))
+                )
         report = Check(site, others, expected, source).run()
     if pushed is not None:  # whether its build may go on to production
         pushed.write("checked", good=not report.findings, findings=len(report.findings))

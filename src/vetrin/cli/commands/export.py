@@ -134,7 +134,7 @@ def _site(args: argparse.Namespace, out: Out, project: Project) -> ReadableSite:
     if args.environment in project.environments:
         environment = project.environment(args.environment)
         may_read(environment)
-        site = open_site(project, environment)
+        site = open_site(out.hosts, project, environment)
         must_be_whole(site)
         return site
     store = store_of(project, out)
@@ -184,7 +184,7 @@ def _prefix(out: Out, args: argparse.Namespace, project: Project, site: Readable
         return goal.database["prefix"]
     if goal.host is None:
         with contextlib.suppress(ReachError):
-            return configuration_of(project, goal).prefix
+            return configuration_of(out.hosts, project, goal).prefix
     if site.prefix:
         out.say(
             f"the table prefix of {goal.name} is not known here: {site.prefix} stays. "

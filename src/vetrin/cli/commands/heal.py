@@ -6,8 +6,8 @@ import argparse
 
 from ...errors import ExitStatus
 from ...jobs import survey
-from ...site import Healing, open_site
-from ..common import journals_of, project_of
+from ...site import Healing
+from ..common import journals_of, open_to_write, project_of
 from ..console import Out, lead, number, plural
 from ..grid import grid
 from ..inplace_view import configure_selection, get_ready, make, selection_of, show_samples
@@ -32,7 +32,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
     environment = project.environment(args.environment)
     healing = Healing()
-    with open_site(project, environment, read_only=False) as site:
+    with open_to_write(out, project, environment) as site:
         get_ready(args, out, site, journals_of(project))
         with listener(out) as listen:
             found = survey(site, healing, selection_of(args), listen)

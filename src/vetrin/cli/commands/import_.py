@@ -8,7 +8,6 @@ import shutil
 from ...archive.download import has_secret
 from ...config import Route
 from ...jobs.import_archive import build_import, conversions_at, parts_held, recognised
-from ...site import open_site
 from ...store import open_snapshot
 from ..archives import add_given, brought
 from ..choices import (
@@ -19,7 +18,7 @@ from ..choices import (
     parts_of,
     with_choices,
 )
-from ..common import project_of, words_of
+from ..common import open_to_write, project_of, words_of
 from ..console import Out, lead, plural, size
 from ..stored import add_plan, store_of
 from ..transfer_flow import TransferFlow, context_of
@@ -58,7 +57,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     environment = project.environment(args.environment)
     store = store_of(project, out, writing=True)
     folder = project.state / "incoming"
-    with conversions_at(project, environment) as conversions:
+    with conversions_at(out.hosts, project, environment) as conversions:
         manifest = brought(args, out, project, args.files, store, folder, conversions)
     # Until here, what was loaded from the web is there for another try.
     shutil.rmtree(folder, ignore_errors=True)
@@ -72,7 +71,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     choices = choices_of(project, route, all_of_it=args.leave_nothing)
     with (
         open_snapshot(store, manifest, project.definition) as source,
-        open_site(project, environment, read_only=False, like=source.configuration) as target,
+        open_to_write(out, project, environment, like=source.configuration) as target,
     ):
         must_name_tables(args, source, target)
         found = []

@@ -146,7 +146,9 @@ def _set_up(args: argparse.Namespace, out: Out, setup: _Setup) -> int:
         local.root.mkdir(parents=True, exist_ok=True)
         if setup.account is not None:
             with contextlib.ExitStack() as stack:
-                source = setup.source or stack.enter_context(open_site(project, others[0]))
+                source = setup.source or stack.enter_context(
+                    open_site(out.hosts, project, others[0])
+                )
                 written = setup.database.make(source, local, setup.account)
             if written is None:
                 setup = _with_account(setup, setup.account)
@@ -189,7 +191,7 @@ def _here(args: argparse.Namespace, out: Out, where: Where) -> _Setup:
     others = [_other(text, out, folder) for text in args.other]
     if not others:
         others = _asked_other(out, folder, address)
-    drafts = (draft_of(name, address, found, where, folder=folder), *others)
+    drafts = (draft_of(out.hosts, name, address, found, where, folder=folder), *others)
     title = args.name or found.title or out.ask("The site's name", folder.name)
     following = "vetrin status" if others else "vetrin add production ssh://USER@HOST/FOLDER"
     return _Setup(
@@ -232,7 +234,7 @@ def _from_host(args: argparse.Namespace, out: Out, where: Where, web: Mapping[st
             _cms(args, found, folder),
             (
                 EnvironmentDraft("local", address, args.root),
-                replace(draft_of(name, live, found, where, folder=folder,
+                replace(draft_of(out.hosts, name, live, found, where, folder=folder,
                                  also=[str(one) for one in found.addresses if str(one) != live]), web=web),
             ),
         ),
@@ -357,7 +359,7 @@ def _draft(
     tell(out, found, where)
     known = [str(one) for one in found.addresses if str(one) not in taken]
     address = known[0] if known else address_of(None, out, f"Web address of {name}", [])
-    return draft_of(name, address, found, where, folder=folder, also=known[1:])
+    return draft_of(out.hosts, name, address, found, where, folder=folder, also=known[1:])
 
 
 def _asked_other(out: Out, folder: Path, address: str) -> list[EnvironmentDraft]:

@@ -34,6 +34,7 @@ from ...jobs.push import (
     push,
     staging_of,
 )
+from ...remote import Hosts
 from ...site import Site, open_site, root_of
 from ...store import Build, Builds
 from ..choices import (
@@ -45,7 +46,7 @@ from ..choices import (
     parts_of,
     with_choices,
 )
-from ..common import ago, journals_of, project_of, words_of
+from ..common import ago, journals_of, open_to_write, project_of, words_of
 from ..consent import build_commands, must_agree
 from ..console import Out, lead, plural
 from ..merging import add_merge, merge_flow, must_merge
@@ -122,7 +123,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     builds = Builds(
         lambda: store_of(project, out, writing=not args.dry_run), write=not args.dry_run
     )
-    errand = _errand(args, project, journals, builds)
+    errand = _errand(args, out.hosts, project, journals, builds)
     target = errand.target
     if errand.merges:
         return merge_flow(args, out, project, errand.source, target)
@@ -132,7 +133,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             all_of_it=args.leave_nothing, always_lost=args.overwrite,
         )  # fmt: skip
     builds.open()  # what it asks for is asked before a build takes its time
-    with open_site(project, errand.source, data=False) as source:
+    with open_site(out.hosts, project, errand.source, data=False) as source:
         must_be_whole(source)
         build = errand.build or _built(args, out, errand, source, builds)
         held = holding(source, build, builds)
@@ -140,12 +141,12 @@ def run(args: argparse.Namespace, out: Out) -> int:
         others = others_of(project, errand.route)
         proof = None if args.untried else may_go_live(project, target, build, journals)
         if errand.promoted is not None and not args.untried:
-            _still(errand, build, source, builds)
+            _still(out.hosts, errand, build, source, builds)
         data = "data" in errand.parts
-        with open_site(
+        with open_to_write(
+            out,
             project,
             target,
-            read_only=False,
             like=source.configuration,
             data=data,
             source=errand.source,
@@ -188,7 +189,7 @@ def _carried_out(
 
 
 def _errand(
-    args: argparse.Namespace, project: Project, journals: Journals, builds: Builds
+    args: argparse.Namespace, hosts: Hosts, project: Project, journals: Journals, builds: Builds
 ) -> _Errand:
     """What the command line means.
 
@@ -200,7 +201,7 @@ def _errand(
     parts = (
         parts_of(listed([args.parts]), "--parts")
         if args.parts
-        else usual_parts("push", root_of(target), project.definition)
+        else usual_parts("push", root_of(hosts, target), project.definition)
     )
     build, promoted = None, None
     if args.build:
@@ -225,7 +226,7 @@ def _errand(
     may_read(source)
     if build is not None and not args.parts and "data" not in parts:
         parts = parts_of(build.parts, "--build")
-    filled = usual_parts("push", root_of(target), project.definition) == PUSHED_PARTS
+    filled = usual_parts("push", root_of(hosts, target), project.definition) == PUSHED_PARTS
     merges = "data" in parts and filled and not args.overwrite
     must_merge(args, parts, merges=merges)
     route = with_choices(Route("push", source.name, target.name, parts), args)
@@ -282,12 +283,12 @@ def _built(
     return make_build(project, source, parts, builds, everywhere, out.warn)
 
 
-def _still(errand: _Errand, build: Build, source: Site, builds: Builds) -> None:
+def _still(hosts: Hosts, errand: _Errand, build: Build, source: Site, builds: Builds) -> None:
     """Raises Refused where the environment that is to be promoted holds something else by now."""
     promoted, project = errand.promoted, errand.project
     assert promoted is not None
     route = Route("push", errand.source.name, promoted.name)
-    with open_site(project, promoted) as staging:
+    with open_site(hosts, project, promoted) as staging:
         names = changed_there(
             build, builds, source, staging, others_of(project, route), choices_of(project, route),
             journals_of(project).build_on(promoted.name),

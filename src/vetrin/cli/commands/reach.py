@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from ...cms import read_version
 from ...config import Environment, Project
 from ...errors import DatabaseError, DatabaseUnreachable, ExitStatus, ReachError
+from ...remote import Hosts
 from ...site import (
     Site,
     configuration_of,
@@ -42,13 +43,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, out: Out) -> int:
     project = project_of(args)
     environment = project.environment(args.environment)
-    proofs = [*_host(environment)]
+    proofs = [*_host(out.hosts, environment)]
     empty = False
     if all(proof.good for proof in proofs):
         empty = environment.access == "read-write" and is_empty(
-            root_of(environment), project.definition
+            root_of(out.hosts, environment), project.definition
         )
-        proofs += _still_empty(project, environment) if empty else _inside(project, environment)
+        look = _still_empty if empty else _inside
+        proofs += look(out.hosts, project, environment)
     proofs.append(_address(environment, empty=empty))
     out.document(
         "reach",
@@ -67,12 +69,12 @@ def run(args: argparse.Namespace, out: Out) -> int:
     return ExitStatus.DONE if all(proof.good for proof in proofs) else ExitStatus.FAILED
 
 
-def _host(environment: Environment) -> list[Proof]:
+def _host(hosts: Hosts, environment: Environment) -> list[Proof]:
     """The connection to another machine, and which way its files are got at, and why."""
     if environment.host is None:
         return []
     try:
-        remote_host = remote_host_of(environment)
+        remote_host = remote_host_of(hosts, environment)
     except ReachError as error:
         return [Proof("host", False, error.reason, error.remedy)]
     assert remote_host is not None
@@ -91,9 +93,9 @@ def _host(environment: Environment) -> list[Proof]:
     ]
 
 
-def _still_empty(project: Project, environment: Environment) -> list[Proof]:
+def _still_empty(hosts: Hosts, project: Project, environment: Environment) -> list[Proof]:
     """An environment that a transfer is still to fill: whether its database can be got at."""
-    root = root_of(environment)
+    root = root_of(hosts, environment)
     proofs = [Proof("files", True, f"{root} is empty; a transfer fills it")]
     sources = [one for one in project.environments.values() if one.name != environment.name]
     live = next((one for one in sources if one.role == "production"), next(iter(sources), None))
@@ -103,9 +105,11 @@ def _still_empty(project: Project, environment: Environment) -> list[Proof]:
             Proof("source", False, "no other environment could fill it", "vetrin add names one"),
         ]
     try:
-        like = configuration_of(project, live)
-        configuration = configuration_of(project, environment, like)
-        database = open_database(environment, configuration, read_only=True, may_be_missing=True)
+        like = configuration_of(hosts, project, live)
+        configuration = configuration_of(hosts, project, environment, like)
+        database = open_database(
+            hosts, environment, configuration, read_only=True, may_be_missing=True
+        )
     except ReachError as error:
         remedy = (
             error.remedy or f"write its database into [environment.{environment.name}.database]"
@@ -127,14 +131,14 @@ def _still_empty(project: Project, environment: Environment) -> list[Proof]:
         database.close()
 
 
-def _inside(project: Project, environment: Environment) -> list[Proof]:
+def _inside(hosts: Hosts, project: Project, environment: Environment) -> list[Proof]:
     proofs: list[Proof] = []
     try:
-        configuration = configuration_of(project, environment)
+        configuration = configuration_of(hosts, project, environment)
     except ReachError as error:
         part = "files" if error.part == "files" else "configuration"
         return [Proof(part, False, error.reason, error.remedy or "correct it there")]
-    root = root_of(environment)
+    root = root_of(hosts, environment)
     version = read_version(root, project.definition) or "of unknown version"
     proofs.append(Proof("files", True, f"{root}: {project.definition.title} {version}"))
     writable = environment.host is not None or os.access(environment.root, os.W_OK)
@@ -149,7 +153,7 @@ def _inside(project: Project, environment: Environment) -> list[Proof]:
             says += f", user {configuration.user}, prefix {configuration.prefix!r}"
         proofs.append(Proof("configuration", True, says))
     try:
-        with open_site(project, environment) as site:
+        with open_site(hosts, project, environment) as site:
             proofs += _database(site)
             if site.remote_host is not None and (way := site.remote_host.ways.get("database")):
                 proofs.append(Proof("way", True, f"database at {way}"))

@@ -10,6 +10,7 @@ import socket
 import time
 from dataclasses import replace
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -36,7 +37,7 @@ from ...errors import (
     Refused,
     UsageError,
 )
-from ..common import project_of
+from ..common import open_to_write, project_of
 from ..console import Out, lead, size
 
 if TYPE_CHECKING:
@@ -280,7 +281,7 @@ def _upload(environment: str, place: str, name: str, text: bytes, out: Out) -> N
     from ...remote.relay.upload import Account, put  # loaded only where one is uploaded
 
     account = Account.parse(place)
-    put(account, lambda: _password(environment, account.user, out), name, text)
+    put(out.hosts, account, lambda: _password(environment, account.user, out), name, text)
 
 
 def _password(environment: str, user: str, out: Out) -> str:
@@ -300,10 +301,8 @@ def _password(environment: str, user: str, out: Out) -> str:
 def _remove(project: Project, environment: Environment, args: argparse.Namespace, out: Out) -> int:
     # Loaded only where a relay goes.
     from ...jobs.relay_removal import clear_away
-    from ...remote import hosts
     from ...remote.relay.host import RelayedHost, open_exchange
     from ...remote.relay.upload import Account, take_away
-    from ...site import open_site
 
     if not isinstance(environment.host, RelayHost):
         raise UsageError(f"{environment.name} has no relay in vetrin.toml")
@@ -320,15 +319,16 @@ def _remove(project: Project, environment: Environment, args: argparse.Namespace
     if args.upload:
         account = Account.parse(args.upload)
         name = url.rpartition("/")[2]
-        if take_away(account, lambda: _password(environment.name, account.user, out), name):
+        password = partial(_password, environment.name, account.user, out)
+        if take_away(out.hosts, account, password, name):
             removed.append(name)
     else:
         host = None
         with contextlib.suppress(ReachError):  # one that has expired does nothing but go
-            host = hosts.of(environment)
+            host = out.hosts.of(environment)
         document["writes"] = isinstance(host, RelayedHost) and host.found.writes
         if document["writes"] and environment.access == "read-write":
-            with open_site(project, environment, read_only=False, data=False) as site:
+            with open_to_write(out, project, environment, data=False) as site:
                 removed += clear_away(site)
         if not open_exchange(environment.host).leave():
             raise FilesError(

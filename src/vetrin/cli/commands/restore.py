@@ -7,9 +7,8 @@ import argparse
 from ...config import Environment, Project
 from ...errors import ProjectError
 from ...jobs import Since, Wanted, build_restore, parts_wanted, snapshot_site
-from ...site import open_site
 from ..choices import listed, parts_of
-from ..common import ago, project_of, words_of
+from ..common import ago, open_to_write, project_of, words_of
 from ..console import Out, lead
 from ..stored import add_plan, described, store_of
 from ..transfer_flow import TransferFlow, context_of
@@ -54,7 +53,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     parts = parts_wanted(manifest, wanted)
     with (
         snapshot_site(store, manifest, project, wanted) as source,
-        open_site(project, environment, read_only=False, like=source.configuration) as target,
+        open_to_write(out, project, environment, like=source.configuration) as target,
     ):
         others = _others(project, manifest.environment, environment.name)
         out.show(

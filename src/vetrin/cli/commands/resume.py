@@ -7,8 +7,7 @@ import argparse
 from ...config import Project
 from ...errors import ExitStatus, NothingToDo, ProjectError
 from ...jobs import Run, as_it_was, finish, may_write
-from ...site import open_site
-from ..common import ago, journals_of, project_of
+from ..common import ago, journals_of, open_to_write, project_of
 from ..console import Out, lead
 from ..main import carried_out
 
@@ -58,7 +57,7 @@ def _finish(args: argparse.Namespace, out: Out, project: Project, name: str) -> 
     may_write(environment)
     newest = next(iter(journals.of(name)), None)
     like = as_it_was(newest) if newest is not None else None
-    with open_site(project, environment, read_only=False, like=like, anyway=True) as site:
+    with open_to_write(out, project, environment, like=like, anyway=True) as site:
         if args.dry_run:
             out.say("dry run: nothing was changed")
             return ExitStatus.DONE

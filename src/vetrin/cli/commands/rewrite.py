@@ -7,8 +7,8 @@ import argparse
 from ...errors import ExitStatus, UsageError
 from ...jobs import Survey, survey
 from ...rewrite import Address, Mapping, parse_literal, parse_pair
-from ...site import Rewriting, Site, open_site, signed_between
-from ..common import journals_of, project_of
+from ...site import Rewriting, Site, signed_between
+from ..common import journals_of, open_to_write, project_of
 from ..console import Out, lead, number, plural
 from ..grid import grid
 from ..inplace_view import configure_selection, get_ready, make, selection_of, show_samples
@@ -45,7 +45,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     pairs = [*map(parse_pair, args.replace), *map(parse_literal, args.literal)]
     if not pairs:
         raise UsageError("nothing to replace; give at least one --replace OLD=NEW")
-    with open_site(project, environment, read_only=False) as site:
+    with open_to_write(out, project, environment) as site:
         get_ready(args, out, site, journals_of(project))
         rewriting = Rewriting(
             Mapping.of(pairs), encoded=site.encoded, signed=signed_between(site, site)

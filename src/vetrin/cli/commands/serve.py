@@ -50,7 +50,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
         )
     folder = own_folder(project.folder) / "serve"
     words = command_line(project.definition, environment, folder)
-    with open_site(project, environment) as site:
+    with open_site(out.hosts, project, environment) as site:
         needs = needs_of(site, _origin(project, environment.name))
     _show(out, needs)
     lacking = [need for need in needs if need.must and not need.good]

@@ -104,7 +104,7 @@ def _look(out: Out, project: Project, environment: Environment) -> tuple[Summary
         if (
             error.part == "files"
             and environment.access == "read-write"
-            and is_empty(root_of(environment), project.definition)
+            and is_empty(root_of(out.hosts, environment), project.definition)
         ):
             return None, f"{environment.root} is empty; a transfer fills it", False
         return None, error.reason, True

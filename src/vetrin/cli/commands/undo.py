@@ -8,8 +8,7 @@ from ...errors import ExitStatus
 from ...files import some_of
 from ...jobs import Run, as_it_was, may_write, take_back_of_others, undo_and_look, undoable
 from ...jobs.undo import Undone
-from ...site import open_site
-from ..common import ago, journals_of, project_of
+from ..common import ago, journals_of, open_to_write, project_of
 from ..console import Out, lead, plural
 
 
@@ -31,7 +30,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     # What it brings back may be all that the root held.
     newest = next((run for run in journals.of(environment.name) if run.can_be_undone), None)
     like = as_it_was(newest) if newest is not None else None
-    with open_site(project, environment, read_only=False, like=like, anyway=True) as site:
+    with open_to_write(out, project, environment, like=like, anyway=True) as site:
         may_write(environment)
         for sentence in site.unsure:
             out.warn(sentence)

@@ -265,4 +265,4 @@ class RelayReach:
         return
 
 
-reach = RelayReach()
+reach = RelayReach

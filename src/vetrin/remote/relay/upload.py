@@ -14,6 +14,7 @@ from ...config import Host
 from ...errors import ConnectionFailed, FilesError, UsageError
 from ...files import FileChange, Machine, Writing
 from ...files.remote_machine import NOW
+from ..pool import Hosts
 
 _SECONDS = 30.0
 SCHEMES = ("ftp", "ftps", "sftp")
@@ -54,7 +55,9 @@ class Account:
         return f"{self.scheme}://{self.name}{self.folder}"
 
 
-def put(account: Account, password: Callable[[], str], name: str, content: bytes) -> None:
+def put(
+    hosts: Hosts, account: Account, password: Callable[[], str], name: str, content: bytes
+) -> None:
     """Lay a file there; one of that name is replaced.
 
     Raises:
@@ -62,7 +65,7 @@ def put(account: Account, password: Callable[[], str], name: str, content: bytes
         FilesError: it takes no file there.
     """
     if account.scheme == "sftp":
-        machine = _machine(account)
+        machine = _machine(hosts, account)
         machine.write_many([(Writing(f"{account.folder}/{name}", 0o644, NOW), [content])])
         return
     with _ftp(account, password) as ftp:
@@ -73,10 +76,10 @@ def put(account: Account, password: Callable[[], str], name: str, content: bytes
             raise FilesError(f"{account}: what arrived as {name} is not what was sent")
 
 
-def take_away(account: Account, password: Callable[[], str], name: str) -> bool:
+def take_away(hosts: Hosts, account: Account, password: Callable[[], str], name: str) -> bool:
     """Delete a file there; False where it was not there. Raises as ``put``."""
     if account.scheme == "sftp":
-        machine = _machine(account)
+        machine = _machine(hosts, account)
         path = f"{account.folder}/{name}"
         if machine.look([path])[0] is None:
             return False
@@ -121,8 +124,5 @@ def _ftp(account: Account, password: Callable[[], str]) -> Iterator[ftplib.FTP]:
         ftp.close()
 
 
-def _machine(account: Account) -> Machine:
-    # A library that takes long to load.
-    from ..pool import hosts
-
+def _machine(hosts: Hosts, account: Account) -> Machine:
     return hosts.at(Host(account.name, account.user, account.port), "the upload").machine

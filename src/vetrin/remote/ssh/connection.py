@@ -283,7 +283,7 @@ class Line:
 
 
 class Lines:
-    """All connections of this process, by host. ``asker`` is who is asked where something is."""
+    """Connections that share a thread, by host. ``asker`` is who is asked where something is."""
 
     def __init__(self) -> None:
         self.asker: Prompter = Nobody()
@@ -307,9 +307,6 @@ class Lines:
             atexit.unregister(self.close)
             self._loop.stop()
             self._loop = None
-
-
-lines = Lines()
 
 
 async def awaited(work: Awaitable[Result]) -> Result:

@@ -50,12 +50,12 @@ class Helpers:
         self._gentle = gentle
         self._idle: queue.SimpleQueue[_Helper] = queue.SimpleQueue()
         reasons = []
-        self._name = self._command = ""
+        self._name = self.command = ""
         for name, command, title in FORMS:
             if forms and name not in forms:
                 continue
             try:
-                self._name, self._command = name, command
+                self._name, self.command = name, command
                 first = _Helper(line=line, name=name, command=command, gentle=gentle, probe=_PROBE)
             except NoHelper as error:
                 reasons.append(f"{title}: {error}")
@@ -128,7 +128,7 @@ class Helpers:
             return _Helper(
                 line=self.line,
                 name=self._name,
-                command=self._command,
+                command=self.command,
                 gentle=gentle,
                 probe=0,
                 packed=packed,

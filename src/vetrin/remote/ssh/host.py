@@ -18,7 +18,7 @@ from ...files import LookedMachine, Machine, RemotePath
 from ..base import Measures, Prompter
 from ..helper_machine import HelperMachine
 from .channel import Pipe, Socket
-from .connection import Line, lines
+from .connection import Line, Lines
 from .helper_client import Helpers, NoHelper
 from .sftp import SftpMachine
 
@@ -180,13 +180,16 @@ class SshHost:
 class SshReach:
     """Implements ``Reach``."""
 
+    def __init__(self) -> None:
+        self._lines = Lines()
+
     def connect(
         self, host: Host | RelayHost, *, rate: int | None, gentle: bool, prompter: Prompter | None
     ) -> SshHost:
         assert isinstance(host, Host)
         if prompter is not None:
-            lines.asker = prompter
-        line = lines.to(host)
+            self._lines.asker = prompter
+        line = self._lines.to(host)
         line.pace.rate = rate
         line.open()
         try:
@@ -207,7 +210,7 @@ class SshReach:
             ) from problem
 
     def close(self) -> None:
-        lines.close()
+        self._lines.close()
 
 
-reach = SshReach()
+reach = SshReach
