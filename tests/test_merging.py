@@ -649,6 +649,33 @@ def test_a_copy_that_was_moved_since(two: tuple[Railway, Site2, Site2]) -> None:
     assert f"{new}/media/a.png" in str(local.one("SELECT body FROM entries WHERE id = 1"))
 
 
+def test_a_copy_that_got_another_address_since(two: tuple[Railway, Site2, Site2]) -> None:
+    """What names its old one is no change of its own, and comes up as what names the new one does."""
+    railway, local, live = two
+    railway.vetrin("pull", "--yes")
+    toml = railway.folder / "vetrin.toml"
+    old, new = (
+        load_project(railway.folder).environment("local").address,
+        "http://copy.localhost:9999",
+    )
+    toml.write_text(toml.read_text().replace(f'address = "{old}"', f'address = "{new}"'))
+    assert str(old) in str(local.one("SELECT group_concat(body) FROM entries"))
+    assert json.loads(railway.vetrin("changes", "local", "--json"))["same"] is True
+    local.write("Members area", f"<a href='{old}/b'></a><a href='{new}/c'></a>")
+    local.run("UPDATE entries SET title = 'Fares this year' WHERE id = 2")
+    found = json.loads(railway.vetrin("changes", "local", "--json", code=4))
+    assert {entry["title"] for entry in found["entries"]} == {"Members area", "Fares this year"}
+    report = json.loads(railway.vetrin(*UPWARDS, "--json"))
+    assert [table["name"] for table in report["tables"]] == ["entries"]
+    there = load_project(railway.folder).environment("production").address
+    body = live.one("SELECT body FROM entries WHERE title = 'Members area'")
+    assert body == f"<a href='{there}/b'></a><a href='{there}/c'></a>"
+    # The next pull brings all of it to the new one.
+    railway.vetrin("pull", "--yes")
+    assert str(old) not in str(local.one("SELECT group_concat(body) FROM entries"))
+    assert json.loads(railway.vetrin("changes", "local", "--json"))["same"] is True
+
+
 @pytest.fixture
 def far(
     two: tuple[Railway, Site2, Site2], ssh: SshServer, monkeypatch: pytest.MonkeyPatch

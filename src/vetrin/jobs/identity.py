@@ -33,6 +33,7 @@ def where(target: Site) -> dict[str, Any]:
     return {
         "root": root_id(target),
         "path": str(target.root),
+        "address": str(target.environment.address),
         "database": "" if database.missing else database.facts().identity,
         "site": {"engine": found.engine, "database": found.database, "prefix": found.prefix},
     }

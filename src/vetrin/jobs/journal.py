@@ -46,8 +46,8 @@ class Run:
     during the swap, ``checked`` how the last check of the environment with it went. ``signature`` is the
     same for runs that do the same, ``command`` the words to go on with this one. ``saved`` and ``baseline`` are
     snapshots: of what was replaced, and of what came. ``root`` and ``database`` tell which ones it wrote to
-    (see ``identity``), ``path`` where that root was then, ``site`` how the site there was configured (nothing
-    secret), ``log_version`` which Vetrin wrote its journal.
+    (see ``identity``), ``path`` and ``address`` where that root was then and at what address, ``site`` how the site
+    there was configured (nothing secret), ``log_version`` which Vetrin wrote its journal.
     """
 
     number: int
@@ -77,6 +77,7 @@ class Run:
     baseline: str = ""
     root: str = ""
     path: str = ""
+    address: str = ""
     database: str = ""
     site: dict[str, str] = field(default_factory=dict)
     log_version: int = _VERSION
@@ -155,6 +156,7 @@ class Run:
             self.command = tuple(line.get("command") or ())
             self.root, self.database = line.get("root") or "", line.get("database") or ""
             self.path = line.get("path") or ""
+            self.address = line.get("address") or ""
             self.site = dict(line.get("site") or {})
             self.gist = dict(line.get("gist") or {})
             self.token = line["token"]

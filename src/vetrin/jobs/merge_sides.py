@@ -40,7 +40,7 @@ from .last_copy import given_in
 from .plan import Choices
 from .row_changes import TooLarge, by_key, row_changes
 from .rows_by_key import RowsByKey, batch_of
-from .since import Since, earlier_of, left_of, own_of, root_in_rows
+from .since import Since, earlier_of, last_written, left_of, own_of
 
 _AT_ONCE = 500  # values that one question asks for
 _APART = ("log", "cache", "index")  # roles of tables that each environment has for itself
@@ -59,7 +59,7 @@ class Shared:
     def role(self, environment: str) -> Since:
         """The same, as one of both took part in it."""
         role = "source" if environment == self.run.source else "target"
-        return Since(self.since.manifest, role, self.run, root=self.since.root)
+        return Since(self.since.manifest, role, self.run, written=self.since.written)
 
 
 def shared_state(
@@ -86,7 +86,7 @@ def shared_state(
     run = max(found, key=lambda item: item.number)
     manifest = manifests[run.baseline]
     common = common_since(journals, run, manifest)
-    since = Since(manifest, "source", run, root=root_in_rows(journals, run))
+    since = Since(manifest, "source", run, written=last_written(journals, run))
     return Shared(since, run, common, choices(run))
 
 

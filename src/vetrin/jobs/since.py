@@ -23,14 +23,14 @@ from .row_changes import Earlier, Left
 @dataclass(frozen=True)
 class Since:
     """What an environment is compared with: a ``manifest`` in a store, of a ``run`` where that is a baseline, and in
-    which ``role`` the environment took part in it. ``common`` is what merges made of it since, ``root`` where the
-    target of that run was when its rows were written."""
+    which ``role`` the environment took part in it. ``common`` is what merges made of it since, ``written``
+    tells where the target of that run was, and at what address, when its rows were written."""
 
     manifest: Manifest
     role: str
     run: Run | None = None
     common: CommonState | None = None
-    root: str = ""
+    written: Run | None = None
 
     @property
     def other(self) -> str:
@@ -56,7 +56,7 @@ def last_since(store: Store, journals: Journals, environment: Environment) -> Si
                     role="target",
                     run=run,
                     common=common,
-                    root=root_in_rows(journals, run),
+                    written=last_written(journals, run),
                 )
             break  # what it holds is of something that is not known any more
     for run in sorted(journals.runs(), key=lambda run: -run.number):
@@ -69,13 +69,13 @@ def last_since(store: Store, journals: Journals, environment: Environment) -> Si
     )
 
 
-def root_in_rows(journals: Journals, run: Run) -> str:
-    """The root that the rows of a transfer's target name, as far as they are as it left them; empty where that is not
-    on record. A rewriting in place since has made it that of its own time."""
+def last_written(journals: Journals, run: Run) -> Run:
+    """Whose root and address the rows of a transfer's target name, as far as they are as it left them: its own, or
+    those of a rewriting in place since."""
     for one in journals.standing(run.target, (*TRANSFERS, "rewrite")):
         if one.number >= run.number:
-            return one.path
-    return run.path
+            return one
+    return run
 
 
 def _common(journals: Journals, run: Run, manifest: Manifest) -> CommonState | None:
@@ -92,7 +92,8 @@ def earlier_of(site: ReadableSite, stored: ReadableSite, store: Store, since: Si
     last = read(run.folder) if run is not None else None
     pipeline = None
     if since.role == "target":
-        mapping = mapping_for(stored, site, [], since.root)
+        root, address = (since.written.path, since.written.address) if since.written else ("", "")
+        mapping = mapping_for(stored, site, [], root, address)
         rewriting = Rewriting(mapping, encoded=stored.encoded)
         pipeline = RowPipeline(rewriting, PrefixedValues.between(stored, site))
     if last is None or run is None:

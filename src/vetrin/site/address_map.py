@@ -11,9 +11,14 @@ UNKNOWN = Address.parse("http://unknown.invalid")
 
 
 def mapping_for(
-    source: ReadableSite, target: ReadableSite, notes: list[Remark], root: str = ""
+    source: ReadableSite,
+    target: ReadableSite,
+    notes: list[Remark],
+    root: str = "",
+    address: str = "",
 ) -> Mapping:
-    """All addresses and roots of the source, onto the target's; ``root`` is where the target was, if elsewhere.
+    """All addresses and roots of the source, onto the target's; ``root`` is where the target was, if elsewhere, and
+    ``address`` what it had then.
 
     Addresses that the source's own settings hold count as its own, even where the project does not
     list them, unless they belong to another environment.
@@ -38,7 +43,7 @@ def mapping_for(
         )
     return Mapping.build(
         addresses=addresses,
-        address=target.environment.address,
+        address=Address.parse(address) if address else target.environment.address,
         roots=source.roots,
         root=root or str(target.root),
         bare_host=source.environment.bare_host,
