@@ -141,6 +141,8 @@ class EntriesRule:
 
 @dataclass(frozen=True)
 class CountRule:
+    """Rows of a table that a summary counts, under a name."""
+
     name: str
     table: str
     where: Where = field(default_factory=dict)

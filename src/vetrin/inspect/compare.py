@@ -567,6 +567,8 @@ class _Rows:
 
 @dataclass(frozen=True)
 class _Entry:
+    """What is compared of an entry; ``hash`` stands for all of its values."""
+
     title: str
     kind: str
     changed: str

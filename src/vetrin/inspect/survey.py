@@ -46,6 +46,8 @@ class TableSize:
 
 @dataclass(frozen=True)
 class FolderSize:
+    """How many files a folder holds, and how many bytes."""
+
     path: str
     files: int
     size: int

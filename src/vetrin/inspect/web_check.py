@@ -45,6 +45,8 @@ class Looked:
 
 @dataclass
 class CheckReport:
+    """The pages of an environment that were looked at, and what is wrong with them."""
+
     environment: str
     looked: list[Looked] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)

@@ -40,6 +40,8 @@ class Page:
 
 @dataclass
 class Parsed:
+    """What is looked at of a page: its title, and the addresses of its pictures and links."""
+
     title: str = ""
     pictures: list[str] = field(default_factory=list)
     links: list[str] = field(default_factory=list)

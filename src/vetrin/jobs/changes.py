@@ -55,6 +55,8 @@ class TableChanges:
 
 @dataclass(frozen=True)
 class EntryChange:
+    """An entry, by its title, that was added, changed or removed."""
+
     title: str
     kind: str
     id: str
@@ -82,6 +84,8 @@ class CellChange:
 
 @dataclass(frozen=True)
 class FileChange:
+    """A file, by its path below the root, that was added, changed or removed."""
+
     path: str
     part: str
     state: State

@@ -43,6 +43,8 @@ class Moved:
 
 @dataclass(frozen=True)
 class TableDone:
+    """All rows of a table have arrived."""
+
     table: str
     rows: int
 

@@ -13,6 +13,8 @@ from .site import ReadableSite
 
 @dataclass(frozen=True)
 class Newest:
+    """The entry that was changed last, and when."""
+
     title: str
     changed: str
 
