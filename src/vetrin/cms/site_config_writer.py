@@ -11,9 +11,6 @@ import string
 from collections.abc import Mapping
 from typing import Any
 
-import tomlkit
-from tomlkit.exceptions import TOMLKitError
-
 from ..errors import ConfigurationWriteError
 from .definition import Definition
 from .php_source import PhpFileError, Token, read_text, tokens
@@ -128,6 +125,10 @@ def _end(found: list[Token], begin: int) -> int:
 
 
 def _toml(text: str, wanted: Mapping[str, str]) -> str:
+    # These take long to load, and few sites have such a configuration.
+    import tomlkit
+    from tomlkit.exceptions import TOMLKitError
+
     try:
         document = tomlkit.parse(text)
     except TOMLKitError as error:

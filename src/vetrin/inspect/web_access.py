@@ -7,7 +7,6 @@ from collections.abc import Generator
 from typing import TYPE_CHECKING
 
 from ..config import Environment, web_password
-from ..remote.web import trusted
 from ..rewrite import Address
 
 if TYPE_CHECKING:
@@ -24,6 +23,8 @@ def client_for(environment: Environment) -> httpx.Client:
         ProjectError: its certificate cannot be read.
     """
     import httpx  # it takes long to load, and most commands look at no page
+
+    from ..remote.web import trusted  # the same
 
     class OwnAddresses(httpx.Auth):
         """The name and password of the environment, told to its own addresses alone."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-from statistics import median
 
 from ..site import ReadableSite
 from .journal import Journals, Run
@@ -58,6 +57,8 @@ def work_of(plan: Plan) -> int:
 def time_for(plan: Plan, journals: Journals) -> float | None:
     """Seconds that a transfer will take, by the rates of the last ones between the same two environments; None where
     there was none."""
+    from statistics import median  # it takes long to load, and most commands plan nothing
+
     repeat = not plan.full and standing_copy(journals, plan.source.name, plan.target.name)
     alike: list[float] = []
     rates: list[float] = []

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
-import importlib.metadata
 import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
@@ -143,11 +142,14 @@ class Signatures:
     something is set afterwards."""
 
     def __init__(self, plan: Plan, sides: Sequence[Facts], settled: Iterable[str]) -> None:
+        # It takes long to load, and most commands plan nothing.
+        from importlib.metadata import version
+
         self._plan = plan
         self._settled = frozenset(settled)
         prefixed = plan.prefixed
         self._all: list[object] = [
-            importlib.metadata.version("vetrin"),
+            version("vetrin"),
             [(facts.product, facts.version, facts.charset) for facts in sides],
             plan.mapping,
             prefixed and [prefixed.old, prefixed.new, sorted(prefixed.rules.items())],

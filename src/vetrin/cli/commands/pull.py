@@ -6,7 +6,6 @@ import argparse
 from dataclasses import dataclass
 
 from ...config import Project, Route
-from ...config.edit import save_route
 from ..choices import add_choices, add_full, listed, parts_of, with_choices
 from ..common import project_of, source_of, target_of
 from ..console import Out
@@ -84,5 +83,7 @@ class _Saving:
         if self.args.dry_run:
             self.out.say(f"dry run: the route {self.route.name} is not saved")
             return
+        from ...config.edit import save_route  # loaded only where one is saved
+
         save_route(self.project, self.route)
         self.out.say(f"saved: `vetrin run {self.route.name}` does this again")
