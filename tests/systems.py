@@ -90,7 +90,7 @@ class DatabaseServer:
             "--skip-name-resolve", "--innodb-flush-log-at-trx-commit=2", *account, *options,
         ]  # fmt: skip
         self.start()
-        self._own = (self._databases(), self._accounts())
+        self._own = (self._databases(), self._accounts(), self._settings())
 
     def start(self) -> None:
         """Begin to serve; also once more, after it was killed."""
@@ -156,10 +156,11 @@ class DatabaseServer:
         )
 
     def clear(self) -> None:
-        """Remove all databases and accounts that it was not made with; start it if it does not serve."""
+        """Make it as it was: without any other databases and accounts, with its own settings; start it if it does
+        not serve."""
         if self.process.poll() is not None:
             self.start()
-        databases, accounts = self._own
+        databases, accounts, settings = self._own
         for (other,) in self.run(
             "SELECT id FROM information_schema.processlist"
             " WHERE id <> CONNECTION_ID() AND user NOT IN ('system user', 'event_scheduler')"
@@ -172,6 +173,12 @@ class DatabaseServer:
         with connection.cursor() as cursor:
             for account in self._accounts() - accounts:
                 cursor.execute("DROP USER %s@%s", account)
+            for name in {name for name, _ in self._settings() - settings}:
+                before = dict(settings)[name]
+                with contextlib.suppress(pymysql.Error):  # what the server sets itself
+                    cursor.execute(
+                        f"SET GLOBAL {name} = %s", (int(before) if before.isdigit() else before,)
+                    )
         connection.close()
 
     def _databases(self) -> set[str]:
@@ -179,6 +186,9 @@ class DatabaseServer:
 
     def _accounts(self) -> set[tuple[str, str]]:
         return {(user, host) for user, host in self.run("SELECT user, host FROM mysql.user")}
+
+    def _settings(self) -> set[tuple[str, str]]:
+        return {(name, value) for name, value in self.run("SHOW GLOBAL VARIABLES")}
 
     def number(self) -> tuple[int, ...]:
         """Its version."""

@@ -371,45 +371,48 @@ def check_digests_of_pages(
             assert there.digests(table, ranges, known=known) == found
 
 
-def test_values_are_as_large_as_memory_allows(site: Path, mariadb_server: Mariadb) -> None:
+@pytest.mark.parametrize("without", ["", "stream_socket_client,fsockopen,pfsockopen"])
+@pytest.mark.parametrize(
+    ("memory", "megabytes", "fits"), [("64M", 15, True), ("64M", 20, False), ("256M", 20, True)]
+)
+def test_values_are_as_large_as_memory_allows(
+    site: Path, mariadb_server: Mariadb, without: str, memory: str, megabytes: int, fits: bool
+) -> None:
     """A quarter of what PHP may take, both ways; what is larger is said, and nothing of it is there."""
     mariadb_server.create("cells", "cells", "word")
+    mariadb_server.run(
+        f"SET GLOBAL max_allowed_packet = {64 << 20}",
+        "DROP TABLE IF EXISTS from_there, from_here",
+        "CREATE TABLE from_there (id INT PRIMARY KEY, film LONGBLOB)",
+        f"INSERT INTO from_there VALUES (1, REPEAT('film', {megabytes << 18})), (2, '')",
+        database="cells",
+    )  # fmt: skip
     credentials = Credentials("cells", "cells", "word", "127.0.0.1", mariadb_server.port)
     near = MysqlDatabase(credentials)
-    for without in ("", "stream_socket_client,fsockopen,pfsockopen"):
-        settings = {"memory_limit": "64M", "post_max_size": "2M", "disable_functions": without}
-        with WebHost(site, settings=settings, largest="2m") as web:
-            relay = lay_relay(web)
-            far = MysqlDatabase(credentials, dial=relay.connect().dial)
-            for megabytes in (15, 20):
-                mariadb_server.run(
-                    f"SET GLOBAL max_allowed_packet = {64 << 20}",
-                    "DROP TABLE IF EXISTS from_there, from_here",
-                    "CREATE TABLE from_there (id INT PRIMARY KEY, film LONGBLOB)",
-                    f"INSERT INTO from_there VALUES (1, REPEAT('film', {megabytes << 18})), (2, '')",
-                    database="cells",
-                )  # fmt: skip
-                (table,) = near.tables()
-                with near.reading() as reader:
-                    rows = list(reader.rows(table))
-                near.lay_out("from_here", table, near.schema("from_there"))
-                if megabytes == 15:
-                    with far.reading() as reader:
-                        assert [row for batch in reader.rows(table) for row in batch.each()] == [
-                            row for batch in rows for row in batch.each()
-                        ]
-                    far.fill("from_here", table, iter(rows))
-                    count = "SELECT COUNT(*) FROM from_here JOIN from_there USING (id, film)"
-                    assert mariadb_server.run(count, database="cells") == [(2,)]
-                    continue
-                with far.reading() as reader, pytest.raises(DatabaseError, match="memory_limit"):
-                    list(reader.rows(table))
-                with pytest.raises(DatabaseError, match="memory_limit"):
-                    far.fill("from_here", table, iter(rows))
-                assert mariadb_server.run("SELECT * FROM from_here", database="cells") == []
-            far.close()
-            relay.file.unlink()
+    (table,) = near.tables()
+    with near.reading() as reader:
+        rows = list(reader.rows(table))
+    near.lay_out("from_here", table, near.schema("from_there"))
     near.close()
+    settings = {"memory_limit": memory, "post_max_size": "2M", "disable_functions": without}
+    with WebHost(site, settings=settings, largest="2m") as web:
+        relay = lay_relay(web)
+        far = MysqlDatabase(credentials, dial=relay.connect().dial)
+        if fits:
+            with far.reading() as reader:
+                came = [row for batch in reader.rows(table) for row in batch.each()]
+            assert came == [row for batch in rows for row in batch.each()]
+            far.fill("from_here", table, iter(rows))
+            count = "SELECT COUNT(*) FROM from_here JOIN from_there USING (id, film)"
+            assert mariadb_server.run(count, database="cells") == [(2,)]
+        else:
+            with far.reading() as reader, pytest.raises(DatabaseError, match="memory_limit"):
+                list(reader.rows(table))
+            with pytest.raises(DatabaseError, match="memory_limit"):
+                far.fill("from_here", table, iter(rows))
+            assert mariadb_server.run("SELECT * FROM from_here", database="cells") == []
+        far.close()
+        relay.file.unlink()
 
 
 def test_one_that_has_expired_or_was_superseded_says_so_to_its_own_client(site: Path) -> None:

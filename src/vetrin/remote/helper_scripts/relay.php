@@ -861,7 +861,7 @@ class ByMysqli
 
     public function command($content, $stream, $records, $pieces)
     {
-        $this->number = 1;
+        $this->number = (1 + intdiv(strlen($content), V_WHOLE)) % 256; // behind those that the command came in
         $link = $this->link;
         if (!$link->real_query(substr($content, 1))) {
             $first = $this->packet(self::wrong($link->errno, $link->error));
