@@ -137,7 +137,8 @@ class Exchange:
                 last = error
         raise ConnectionFailed(
             f"{self.place.name}: no relay answers at {self.place.url} ({last})",
-            f"{FIRST_REMEDY}; one that was made with another key answers as a page that is not there",
+            f"{FIRST_REMEDY}; one that was made with another key looks as if it were not there, and so does one "
+            "where PHP has neither libsodium nor OpenSSL",
         )
 
     def _hello(self) -> dict[str, Any]:
