@@ -202,7 +202,10 @@ def test_a_rewrite_over_a_cut_line_is_made_or_not(line: Line, literal: str) -> N
         assert new != old and pieces > 10
         assert line.vetrin(*undo).returncode == 0 and content() == old
         cuts = 0
-        for part in (30, 60, 80, 90, 97):
+        # How many pieces there are is not the same each time: a late one may not come.
+        for number, part in enumerate((30, 60, 80, 90, 97, 50, 40, 20, 10)):
+            if number >= 5 and cuts >= 3:
+                break
             at = pieces * part // 100
             wire.arm(at, lambda piece: True, answered=part % 20 == 0)
             done = line.vetrin(*words)

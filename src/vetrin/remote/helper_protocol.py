@@ -139,10 +139,14 @@ class Frames:
             waiting.append(part)
             size += len(part)
             if size >= FRAME:
-                send(packing(b"".join(waiting)))
-                waiting.clear()
-                size = 0
-        if waiting:
+                # A large record is cut: the other end may have little memory.
+                whole = b"".join(waiting)
+                end = size - size % FRAME
+                for at in range(0, end, FRAME):
+                    send(packing(whole[at : at + FRAME]))
+                waiting = [whole[end:]]
+                size -= end
+        if size:
             send(packing(b"".join(waiting)))
         send(frame(END))
         return self.answer()

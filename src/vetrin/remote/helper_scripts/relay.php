@@ -487,6 +487,11 @@ class Answer extends Stream
         parent::data($content);
     }
 
+    public function awaits($length)
+    {
+        must_hold($length, 'a row, or a statement,');
+    }
+
     public function due()
     {
         return $this->unpacked + strlen($this->waiting) >= $this->most || microtime(true) > $this->until;
@@ -1154,9 +1159,6 @@ function carried_out($request)
     try {
         list(, $content) = $stream->frame();
         $ask = json_decode($content, true, 32);
-        if ($head['parts'] && $ask['do'] === 'mysql') {
-            must_hold(fstat($source)['size'], 'a row, or a statement,');
-        }
         $stream->fresh(!empty($ask['pack']));
         $doings = ['hello', 'look', 'scan', 'names', 'read', 'write', 'act', 'digest', 'room', 'flush', 'remove', 'real',
             'load', 'busy', 'mysql', 'part', 'leave', 'bye'];

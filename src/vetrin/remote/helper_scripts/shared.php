@@ -148,6 +148,11 @@ class Stream
         return false;
     }
 
+    /** A record of so many bytes comes in several frames. */
+    public function awaits($length)
+    {
+    }
+
     public function fresh($pack)
     {
         $this->packing = $pack && function_exists('gzcompress');
@@ -163,21 +168,27 @@ class Stream
             if ($kind === V_END) {
                 return;
             }
-            if ($kind === V_PACKED) {
-                $content = gzuncompress($content);
-            }
-            $content = $rest . $content;
+            $rest .= $kind === V_PACKED ? gzuncompress($content) : $content;
+            unset($content);
             $at = 0;
-            $end = strlen($content);
+            $end = strlen($rest);
             while ($at + 5 <= $end) {
-                $head = unpack('Ckind/Nlength', substr($content, $at, 5));
-                if ($at + 5 + $head['length'] > $end) {
+                $head = unpack('Ckind/Nlength', substr($rest, $at, 5));
+                $size = 5 + $head['length'];
+                if ($at + $size > $end) {
+                    $this->awaits($head['length']);
                     break;
                 }
-                yield [$head['kind'], (string) substr($content, $at + 5, $head['length'])];
-                $at += 5 + $head['length'];
+                $record = (string) substr($rest, $at + 5, $head['length']);
+                $at += $size;
+                if ($size > V_FRAME) { // of large ones there is room for few copies
+                    $rest = (string) substr($rest, $at);
+                    $end -= $at;
+                    $at = 0;
+                }
+                yield [$head['kind'], $record];
             }
-            $rest = (string) substr($content, $at);
+            $rest = (string) substr($rest, $at);
         }
     }
 
