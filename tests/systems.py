@@ -173,8 +173,10 @@ class DatabaseServer:
         with connection.cursor() as cursor:
             for account in self._accounts() - accounts:
                 cursor.execute("DROP USER %s@%s", account)
-            for name in {name for name, _ in self._settings() - settings}:
-                before = dict(settings)[name]
+            for name, value in self._settings().items():
+                before = settings[name]
+                if value == before:
+                    continue
                 with contextlib.suppress(pymysql.Error):  # what the server sets itself
                     cursor.execute(
                         f"SET GLOBAL {name} = %s", (int(before) if before.isdigit() else before,)
@@ -187,8 +189,8 @@ class DatabaseServer:
     def _accounts(self) -> set[tuple[str, str]]:
         return {(user, host) for user, host in self.run("SELECT user, host FROM mysql.user")}
 
-    def _settings(self) -> set[tuple[str, str]]:
-        return {(name, value) for name, value in self.run("SHOW GLOBAL VARIABLES")}
+    def _settings(self) -> dict[str, str]:
+        return dict(self.run("SHOW GLOBAL VARIABLES"))
 
     def number(self) -> tuple[int, ...]:
         """Its version."""

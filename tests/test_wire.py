@@ -27,12 +27,10 @@ LARGE = st.integers(-12, 12).map(lambda by: PACKET + by) | st.just(2 * PACKET - 
 
 @pytest.fixture
 def wire(database_server: DatabaseServer) -> Iterator[Wire]:
-    ((before,),) = database_server.run("SELECT @@GLOBAL.max_allowed_packet")
     database_server.run("SET GLOBAL max_allowed_packet = 1073741824")
     wire = Wire(unix_socket=str(database_server.socket), user="root", charset="utf8mb4")
     yield wire
     wire.close()
-    database_server.run(f"SET GLOBAL max_allowed_packet = {before}")
 
 
 def record(length: int) -> bytes:

@@ -156,7 +156,7 @@ class Run:
             self.command = tuple(line.get("command") or ())
             self.root, self.database = line.get("root") or "", line.get("database") or ""
             self.path = line.get("path") or ""
-            self.address = line.get("address") or ""
+            self.address = str(line.get("address") or "")
             self.site = dict(line.get("site") or {})
             self.gist = dict(line.get("gist") or {})
             self.token = line["token"]

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass
 
 from ..config import Environment, Leave
-from ..errors import NothingToDo, Refused
+from ..errors import AddressError, NothingToDo, Refused
 from ..inspect.compare import Expected
 from ..merge import CommonState
+from ..rewrite import Address
 from ..site import PrefixedValues, ReadableSite, Rewriting, RowPipeline, mapping_for
 from ..store import Manifest, Store
 from .baseline import Notes
@@ -92,7 +94,8 @@ def earlier_of(site: ReadableSite, stored: ReadableSite, store: Store, since: Si
     last = read(run.folder) if run is not None else None
     pipeline = None
     if since.role == "target":
-        root, address = (since.written.path, since.written.address) if since.written else ("", "")
+        written = since.written
+        root, address = (written.path, _address(written)) if written else ("", None)
         mapping = mapping_for(stored, site, [], root, address)
         rewriting = Rewriting(mapping, encoded=stored.encoded)
         pipeline = RowPipeline(rewriting, PrefixedValues.between(stored, site))
@@ -101,6 +104,13 @@ def earlier_of(site: ReadableSite, stored: ReadableSite, store: Store, since: Si
     return Earlier(
         site=stored, store=store, tables=last.tables, pieces=Notes(run).read(), pipeline=pipeline
     )
+
+
+def _address(run: Run) -> Address | None:
+    """What a run says of its target's address; None where it says nothing that is one."""
+    with suppress(AddressError):
+        return Address.parse(run.address)
+    return None
 
 
 def left_of(site: ReadableSite, since: Since, choices: Choices) -> Left:

@@ -15,7 +15,7 @@ def mapping_for(
     target: ReadableSite,
     notes: list[Remark],
     root: str = "",
-    address: str = "",
+    address: Address | None = None,
 ) -> Mapping:
     """All addresses and roots of the source, onto the target's; ``root`` is where the target was, if elsewhere, and
     ``address`` what it had then.
@@ -43,7 +43,7 @@ def mapping_for(
         )
     return Mapping.build(
         addresses=addresses,
-        address=Address.parse(address) if address else target.environment.address,
+        address=address or target.environment.address,
         roots=source.roots,
         root=root or str(target.root),
         bare_host=source.environment.bare_host,

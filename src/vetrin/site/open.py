@@ -61,7 +61,11 @@ def root_of(hosts: Hosts, environment: Environment) -> Place:
     Raises:
         ReachError: its host cannot be reached.
     """
-    remote_host = remote_host_of(hosts, environment)
+    return root_on(remote_host_of(hosts, environment), environment)
+
+
+def root_on(remote_host: RemoteHost | None, environment: Environment) -> Place:
+    """The same, where its host is connected; None for this machine."""
     return environment.root if remote_host is None else remote_host.place(str(environment.root))
 
 

@@ -9,6 +9,7 @@ from pathlib import PurePosixPath
 from ..config import Environment
 from ..database.engines import engine_of
 from ..files import unit_of, withheld
+from .open import root_on
 from .site import ReadableSite
 
 
@@ -112,9 +113,7 @@ def _nested(site: ReadableSite, environments: Sequence[Environment]) -> set[str]
     for other in environments:
         if other.host != site.environment.host:
             continue
-        there = site.remote_host
-        at = other.root if there is None else there.place(str(other.root))
-        place = PurePosixPath(str(at.resolve()))
+        place = PurePosixPath(str(root_on(site.remote_host, other).resolve()))
         if place != root and place.is_relative_to(root):
             found.add(place.relative_to(root).as_posix())
     return found

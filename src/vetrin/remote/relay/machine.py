@@ -119,7 +119,9 @@ class RelayMachine(HelperMachine):
         """The digest of a file for which a request is too short there: it is read, by as many as that takes."""
         try:
             return digest_of(self.read(path), algorithm)
-        except FilesError:
+        except FilesError as error:
+            if error.lost:
+                raise
             return None
 
     def _some_digests(
