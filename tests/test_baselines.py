@@ -39,7 +39,7 @@ from vetrin.store import Chunk, FolderBackend, Manifest, Store, lease, leases, o
 keys = st.none() | st.integers(0, 12).map(lambda number: (number,))
 
 
-@given(st.lists(st.tuples(st.booleans(), keys, keys), max_size=12))
+@given(st.lists(st.tuples(st.booleans(), keys, keys), max_size=30))
 def test_gaps_are_what_no_piece_covers(steps: list[tuple[bool, tuple[int], tuple[int]]]) -> None:
     """Against single keys: -1 to 13 stand for all that are below, between and beyond the borders."""
     pieces, everything = Pieces(), set(range(-1, 14))
@@ -55,12 +55,14 @@ def test_gaps_are_what_no_piece_covers(steps: list[tuple[bool, tuple[int], tuple
         if not covered(key_range):
             continue
         if dropping:
+            within = {piece.key_range for piece in pieces.within(key_range)}
+            assert within == {one for one, some in held.items() if some & covered(key_range)}
             pieces.drop(key_range)
             held = {one: some for one, some in held.items() if not some & covered(key_range)}
         elif not set().union(*held.values()) & covered(key_range):
             pieces.add(Piece(key_range, (Chunk("", 1, 1, 1),)))
             held[key_range] = covered(key_range)
-    assert {piece.key_range for piece in pieces} == set(held)
+    assert [piece.key_range for piece in pieces] == sorted(held, key=lambda one: one.after or ())
     gaps = [covered(gap) for gap in pieces.gaps()]
     assert sum(map(len, gaps)) == len(set().union(*gaps))
     assert set().union(*gaps) == everything - set().union(*held.values())

@@ -27,7 +27,8 @@ ROOMS = (
     ("database", "files"),
     ("config",),
     ("cms",),
-    ("rewrite", "append_log", "atomic", "spot", "remark"),
+    ("rewrite", "append_log", "atomic", "spot", "remark", "remembered"),
+    ("private",),
     ("errors",),
 )
 FLOOR = {room: number for number, rooms in enumerate(ROOMS) for room in rooms}

@@ -12,7 +12,7 @@ from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.demo.sample import Sample
 from vetrin.errors import DatabaseError, FilesError, JobError
 from vetrin.files import Entry, FileStatus, LocalTree
-from vetrin.files.remote_machine import SINCE_START, spot_there
+from vetrin.files.remote_machine import SINCE_START, AskedEachTime, spot_there
 from vetrin.jobs import Journals, RunContext, build_plan, run_plan, switching
 from vetrin.jobs.identity import is_where
 from vetrin.jobs.lock import holder_of, must_hold, only_run
@@ -27,7 +27,7 @@ def lost(*values: object, **more: object) -> object:
     raise error
 
 
-class Machine:
+class Machine(AskedEachTime):
     """It says what lies there, and then the line is cut."""
 
     def look(self, paths: list[str], *, follow: bool = False) -> list[FileStatus | None]:

@@ -143,6 +143,26 @@ def test_ranges_of_the_key_are_all_rows_once(source: Source) -> None:
             )
 
 
+def test_values_of_every_kind_are_digested_alike(source: Source) -> None:
+    texts = [f"'{'x' * length}'" for length in (0, 249, 250, 251, 65534, 65535, 70000)]
+    values = [*texts, "'é''\"ü'", "NULL", "x'00ff80'", "0.1", "-1.5e300", "-9223372036854775808"]
+    rows = ", ".join(f"({number}, {value})" for number, value in enumerate(values))
+    with source.opened(
+        "CREATE TABLE a (id INTEGER PRIMARY KEY, v BLOB)"
+        if source.kind.startswith("sqlite")
+        else "CREATE TABLE a (id INTEGER PRIMARY KEY, v LONGBLOB)",
+        f"INSERT INTO a VALUES {rows}",
+    ) as database:
+        table = table_of(database, "a")
+        ranges = [KeyRange((number - 1,), (number,)) for number in range(len(values))]
+        with database.reading() as reader:
+            made = reader.digests(table, ranges)
+            assert made == digests_by_reading(
+                lambda key_range: reader.rows(table, key_range=key_range), ranges
+            )
+        assert len(set(made)) == len(values)
+
+
 def test_rows_that_meet_a_condition(source: Source) -> None:
     everyone = {row[0] for row in ENTRIES}
     with source.opened(*LAID_OUT) as database:
@@ -151,7 +171,7 @@ def test_rows_that_meet_a_condition(source: Source) -> None:
             assert {
                 row[0] for row in rows_of(database, "entries", leave=where)
             } == everyone - meet, where
-            found = database.select("entries", ["id"], where=where, order="id")
+            found = database.select("entries", ["id"], where=where, order=["id"])
             assert found == [(number,) for number in sorted(meet)], where
 
 
@@ -188,7 +208,7 @@ def test_columns_are_put_right_where_rows_are_left_out(source: Source) -> None:
 
 def test_a_few_rows_to_look_at(source: Source) -> None:
     with source.opened(*LAID_OUT) as database:
-        assert database.select("entries", ["note", "id"], order="id", descending=True, limit=2) == [
+        assert database.select("entries", ["note", "id"], order=["id"], descending=True, limit=2) == [
             (ENTRIES[4][4], 7), ("10", 4),
         ]  # fmt: skip
         assert database.count("entries") == 5 and database.count("loose") == 3

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import shutil
+import sqlite3
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
+import zstandard
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
@@ -20,9 +25,11 @@ from vetrin.files import (
     PIECE,
     Entry,
     FileChange,
+    Listings,
     LocalTree,
     Machine,
     RemoteTree,
+    ScannedParts,
     Span,
     Terms,
     compare_trees,
@@ -58,14 +65,89 @@ def machine(request: pytest.FixtureRequest, lines: Lines, ssh: SshServer) -> Mac
 
 
 @pytest.fixture
-def pair(trees: tuple[LocalTree, LocalTree], machine: Machine) -> tuple[LocalTree, RemoteTree]:
+def pair(
+    trees: tuple[LocalTree, LocalTree], machine: Machine, tmp_path: Path
+) -> tuple[LocalTree, RemoteTree]:
     for tree in trees:
         aged(tree.root, 1_600_000_000 + (tree is trees[1]) * 1000)
-    return trees[0], RemoteTree(machine, str(trees[1].root))
+    return trees[0], RemoteTree(machine, str(trees[1].root), Listings(tmp_path / "listings"))
 
 
 def live(tree: RemoteTree) -> dict[str, object]:
     return state(Path(tree.root))
+
+
+CHANGES: list[Callable[[Path, int], None]] = [
+    lambda root, n: None,
+    lambda root, n: write(root, f"media/{n % 7}/{n}.jpg", b"new"),
+    lambda root, n: write(root, f"media/{n % 5}/deep/{n}/a", b"deeper"),
+    lambda root, n: (root / f"media/{n % 7}/film").write_bytes(b"x" * (n + 1)),
+    lambda root, n: os.utime(root / f"media/{n % 7}/film", ns=(n, n)),
+    lambda root, n: (root / f"media/{n % 7}").chmod(0o700 + n % 8),
+    lambda root, n: shutil.rmtree(root / f"media/{n % 7}"),
+    lambda root, n: (root / f"media/{n % 7}").rename(root / f"media/moved-{n}"),
+    lambda root, n: (root / f"media/link-{n}").symlink_to("../media" if n % 2 else "/etc"),
+    lambda root, n: write(root, f"media/{n % 7}/.git/config", b"not ours"),
+]
+
+
+@settings(
+    max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
+@given(
+    st.lists(
+        st.tuples(st.integers(0, len(CHANGES) - 1), st.integers(0, 60)), min_size=2, max_size=12
+    )
+)
+def test_only_the_parts_of_a_listing_that_changed_are_told(
+    lines: Lines, ssh: SshServer, changes: list[tuple[int, int]]
+) -> None:
+    """Whatever is done between two looks, what is found is what is there; what is as it was is not told."""
+    machine = HelperMachine(Helpers(lines.to(Host(ssh.name)), forms=["helper.py"]))
+    with tempfile.TemporaryDirectory() as name:
+        root, kept = Path(name) / "site", Path(name) / "listings"
+        for folder in range(7):
+            write(root, f"media/{folder}/film", b"film")
+        seen: list[ScannedParts] = []
+
+        def scan_parts(*asked: Any) -> ScannedParts | None:
+            found = machine.scan_parts(*asked)
+            assert found is not None
+            seen.append(found)
+            return found
+
+        watched = SimpleNamespace(
+            **{name: getattr(machine, name) for name in ("streams", "grain", "algorithms", "look")},
+            scan_parts=scan_parts,
+        )
+        for number, variety in [(0, 0), *changes, (0, 0)]:
+            with contextlib.suppress(OSError):
+                CHANGES[number](root, variety)
+            there = LocalTree(root).scan(["media"], ["media/3"], ["media/5/de"])
+            for _ in range(2):
+                tree = RemoteTree(watched, str(root), Listings(kept))  # type: ignore[arg-type]
+                found = tree.scan(["media"], ["media/3"], ["media/5/de"])
+                assert (dict(found), found.passed) == (dict(there), there.passed)
+            assert not seen[-1].found and seen[-1].same == seen[-1].digests.keys() != set()
+
+
+def test_a_listing_that_is_lost_or_damaged_is_told_anew(
+    tmp_path: Path, lines: Lines, ssh: SshServer
+) -> None:
+    machine = HelperMachine(Helpers(lines.to(Host(ssh.name)), forms=["helper.py"]))
+    write(tmp_path, "media/1/film", b"film")
+    state = tmp_path / "listings"
+    for content in (None, b"", b"no database", None):
+        found = RemoteTree(machine, str(tmp_path), Listings(state)).scan(["media"])
+        assert dict(found) == dict(LocalTree(tmp_path).scan(["media"]))
+        if content is not None:
+            state.write_bytes(content)
+    with contextlib.closing(sqlite3.connect(state)) as file, file:
+        for damage in (b"", zstandard.compress(b'{"3": ["00", 1]}'), zstandard.compress(b"[1]")):
+            file.execute("UPDATE listings SET content = ?", (damage,))
+            file.commit()
+            found = RemoteTree(machine, str(tmp_path), Listings(state)).scan(["media"])
+            assert dict(found) == dict(LocalTree(tmp_path).scan(["media"]))
 
 
 def test_contents_large_and_small_whole_and_in_parts(tmp_path: Path, machine: Machine) -> None:

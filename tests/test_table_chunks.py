@@ -168,9 +168,9 @@ def test_stored_rows_answer_as_the_database_does(
     try:
         for asked in ASKED:
             assert stored.count("things", asked) == live.count("things", asked), asked
-            assert stored.select("things", ["id", "name"], where=asked, order="id") == live.select(
-                "things", ["id", "name"], where=asked, order="id"
-            )
+            assert stored.select(
+                "things", ["id", "name"], where=asked, order=["id"]
+            ) == live.select("things", ["id", "name"], where=asked, order=["id"])
             table = next(t for t in live.tables() if t.name == "things")
             replacements = {"state": Cleared(OneOf("number", (1, 2)), None)}
             for key_range in (None, KeyRange((2,), (9,))):

@@ -13,7 +13,7 @@ import xxhash
 
 from vetrin.config import Host
 from vetrin.errors import FilesError
-from vetrin.files import PIECE, Entry, LocalTree, RemoteTree, SourceTree
+from vetrin.files import PIECE, Entry, Listings, LocalTree, RemoteTree, SourceTree
 from vetrin.remote.helper_machine import HelperMachine
 from vetrin.remote.ssh.connection import Lines
 from vetrin.remote.ssh.helper_client import Helpers
@@ -103,7 +103,8 @@ def place(
             machine = (
                 SftpMachine(line) if kind == "sftp" else HelperMachine(Helpers(line, forms=[kind]))
             )
-            yield Place(kind, RemoteTree(machine, str(root)))
+            listings = Listings(tmp_path_factory.mktemp("listings") / "there")
+            yield Place(kind, RemoteTree(machine, str(root), listings))
         lines.close()
 
 
@@ -179,6 +180,18 @@ def test_one_path_is_looked_at(place: Place) -> None:
     }  # fmt: skip
     assert {e.path for e in tree.children(".")} == {"index.php", "code", "media", "bare"}
     assert tree.children("nowhere") == []
+
+
+def test_folders_and_heads_are_asked_together(place: Place) -> None:
+    tree = place.tree
+    folders = [".", "code", "nowhere", "media/2026", "index.php", "bare", "code/parts"]
+    assert tree.children_of(folders) == [
+        tree.children(folder) if folder != "index.php" else [] for folder in folders
+    ]
+    assert tree.children_of([]) == tree.heads([], 5) == []
+    for size in (1, 4096, PIECE + 1):
+        paths = [*FILES, "nowhere", "code", *FILES]
+        assert tree.heads(paths, size) == [FILES.get(path, b"")[:size] for path in paths]
 
 
 def test_contents_are_digested(place: Place) -> None:

@@ -13,7 +13,6 @@ import tempfile
 import zipfile
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
-from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -38,7 +37,7 @@ from vetrin.files import (
     changed_since,
 )
 from vetrin.jobs import Choices, Journals, Plan, RunContext, build_plan, run_plan
-from vetrin.remote.helper_machine import HelperMachine
+from vetrin.remote.helper_machine import Hello, HelperMachine
 from vetrin.remote.helper_protocol import Frames
 from vetrin.remote.helper_scripts import PHP, PYTHON, source
 from vetrin.remote.ssh.connection import Lines
@@ -114,7 +113,7 @@ class Helper:
         self.sendall(b"%d\n%s" % (len(text), text))
         self.slow, self.account = False, "nobody@here"
         said = Frames(self).ask("hello")
-        self.hello = SimpleNamespace(**said)
+        self.hello = Hello.of(said)
 
     def sendall(self, data: bytes) -> None:
         assert self.process.stdin is not None

@@ -17,6 +17,7 @@ from systems import DatabaseServer
 from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.mysql.wire import Wire
+from vetrin.database.page_prints import Packets, PagePrints, Print
 from vetrin.errors import DatabaseError
 from vetrin.jobs import was_cut_off
 
@@ -60,6 +61,69 @@ def test_rows_of_any_length(wire: Wire, lengths: list[int], stretch: int) -> Non
     assert list(map(len, found)) == [len(record(length)) for length in lengths]
     assert all(row == record(length) for row, length in zip(found, lengths, strict=True))
     assert [row for rows in wire.records("SELECT 7", stretch) for row in rows] == [b"\x017"]
+
+
+@settings(
+    max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
+@given(
+    answers=st.lists(
+        st.lists(SMALL | LARGE, max_size=30).map(lambda lengths: [*lengths, 0]),
+        min_size=1,
+        max_size=40,
+    ),
+    guesses=st.lists(st.sampled_from([-400, -1, 0, 0, 0, 1, 10**6]), min_size=40, max_size=40),
+    stretch=st.sampled_from([1, 200, 1 << 20]),
+)
+def test_rows_of_many_answers(
+    wire: Wire, answers: list[list[int]], guesses: list[int], stretch: int
+) -> None:
+    """Whatever is thought of the size of an answer: it is that of the packets of its rows, or none."""
+    large = [i for i, lengths in enumerate(answers) if max(lengths) > 300]
+    answers = [a for i, a in enumerate(answers) if i not in large[1:]]  # they take long
+    queries = [
+        " UNION ALL ".join(f"SELECT REPEAT('x', {length})" for length in lengths)
+        + (" LIMIT 0" if lengths == [0] else "")
+        for lengths in answers
+    ]
+    prints = PagePrints()
+    one = Wire(unix_socket=wire.unix_socket, user="root", charset="utf8mb4")
+    for rows, lengths, guess in zip(one.answers(queries), answers, guesses, strict=False):
+        wanted = [record(length) for length in lengths] if lengths != [0] else []
+        size = sum(len(row) + 4 * (1 + len(row) // PACKET) for row in wanted)
+        seen = rows.exactly(max(0, size + guess))
+        assert (seen is not None) == (max(0, size + guess) == size)
+        packets = Packets(prints, 1)
+        packets.add(wanted)
+        expected = packets.seen()
+        assert (expected is None) == any(len(row) >= PACKET for row in wanted)
+        if seen is not None and guess == 0:
+            assert expected in (None, Print(len(seen), prints.tag_of(seen)))
+            rows.taken(size)
+            continue
+        parts, found = [], []
+        for part, records in rows.stretches(stretch, apart=guess != 1):
+            parts.append(bytes(part))
+            found += records
+        if guess != 1:
+            assert found == wanted
+        assert expected in (None, Print(size, prints.tag_of(b"".join(parts))))
+    assert len(one.several(["SELECT 7"])[0]) == 1
+    one.close()
+
+
+def test_an_error_among_answers_ends_them(wire: Wire) -> None:
+    wrong = (
+        "SELECT IF(n < 3, 'x', (SELECT 1 UNION SELECT 2)) FROM (SELECT 1 n UNION ALL SELECT 3) t"
+    )
+    for look in (lambda rows: rows.exactly(10**5), lambda rows: [*rows.stretches(1000)]):
+        one = Wire(unix_socket=wire.unix_socket, user="root", charset="utf8mb4")
+        with pytest.raises(pymysql.OperationalError) as error:
+            for rows in one.answers(["SELECT 'a'", wrong, *["SELECT 'b'"] * 30]):
+                look(rows)
+                rows.pass_over()
+        assert error.value.args[0] == 1242
+        assert not one.open
 
 
 def test_an_error_between_rows_is_raised_behind_the_rows(wire: Wire) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import errno
 import os
+import re
 import subprocess
 import sys
 import tempfile
@@ -12,7 +13,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from systems import Mariadb
@@ -69,6 +70,7 @@ def goes_round(path: Path) -> bool:
 
 
 @given(st.dictionaries(_paths, _targets, min_size=1, max_size=5), st.sets(_paths, max_size=5))
+@example({"b": "a/../b//a"}, set())
 def test_no_set_of_links_leads_out(links: dict[str, str], folders: set[str]) -> None:
     """Against the system's own way of following them, in a folder."""
     manifest = Manifest()
@@ -82,7 +84,9 @@ def test_no_set_of_links_leads_out(links: dict[str, str], folders: set[str]) -> 
         for path, entry in manifest.items():
             place = root / path
             assert place.parent.is_dir() and not place.is_symlink()
-            place.symlink_to(entry.target) if entry.kind == "link" else place.mkdir()
+            # Two slashes are one; but of a link to itself, Python takes what is behind two for a path from the top.
+            target = re.sub("/+", "/", entry.target)
+            place.symlink_to(target) if entry.kind == "link" else place.mkdir()
         for path, entry in manifest.items():
             if entry.kind == "link" and not goes_round(root / path):
                 end = Path(os.path.realpath(root / path))

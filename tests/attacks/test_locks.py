@@ -19,7 +19,7 @@ from vetrin.config import load_project
 from vetrin.config.host import Host
 from vetrin.demo.sample import Sample
 from vetrin.demo.walk import fingerprint
-from vetrin.errors import Overtaken, Refused
+from vetrin.errors import FilesError, Overtaken, Refused
 from vetrin.files import FileTree, LocalTree, RemoteTree
 from vetrin.jobs import (
     Choices,
@@ -161,6 +161,52 @@ def test_who_comes_back_leaves_the_successors_lock(sample: Sample) -> None:
             holder = holder_of(new.files)
             assert holder is not None and holder.ours and not holder.dead
     assert not list((sample.root("local") / ".vetrin").glob("alive-*"))
+
+
+@pytest.mark.parametrize("told", ["nothing", "taken"])
+def test_a_run_finds_its_own_lock_again_where_the_line_broke(
+    sample: Sample, monkeypatch: pytest.MonkeyPatch, told: str
+) -> None:
+    """As it took it, with the answer lost or asked again, and as it let go of it."""
+    project = load_project(sample.folder)
+    local = project.environment("local")
+    with (
+        open_site(hosts, project, local, read_only=False) as site,
+        open_site(hosts, project, local, read_only=False) as other,
+    ):
+        claim = site.files.claim
+
+        def unanswered(path: str, content: bytes) -> bool:
+            assert claim(path, content)
+            if told == "taken":
+                return claim(path, content)
+            raise FilesError("the connection is lost")
+
+        def lost(path: str, content: bytes) -> bool:
+            raise FilesError("the connection is lost")
+
+        def only_one() -> None:
+            with only_run(site):
+                must_hold(site)
+                with pytest.raises(Refused, match="is being written to by"), only_run(other):
+                    pass
+
+        with monkeypatch.context() as broken:
+            broken.setattr(site.files, "claim", unanswered)
+            if told == "taken":
+                only_one()
+            else:
+                with pytest.raises(FilesError, match="is lost"), only_run(site):
+                    pass
+        with monkeypatch.context() as broken:
+            broken.setattr(site.files, "take_away", lost)
+            only_one()
+        with pytest.raises(Refused), only_run(other):
+            pass
+        only_one()
+        assert not (sample.root("local") / LOCK).exists()
+        with only_run(other):
+            pass
 
 
 @pytest.mark.parametrize("moment", ["tables", "swap"])

@@ -11,7 +11,8 @@ import pytest
 
 from test_command_line import vetrin
 from vetrin.demo.sample import Sample
-from vetrin.files import own_folder, private_file
+from vetrin.files import own_folder
+from vetrin.private import private_file
 
 
 @pytest.fixture(autouse=True)

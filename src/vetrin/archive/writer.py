@@ -17,7 +17,8 @@ from typing import IO, Any, Protocol, cast
 import zstandard
 
 from ..errors import StoreError, UsageError
-from ..files import Entry, private_file
+from ..files import Entry
+from ..private import private_file
 from .openpgp import ENDING, sealing
 from .reader import packing_of
 

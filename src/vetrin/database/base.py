@@ -14,6 +14,7 @@ from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Literal, Protocol
 
 from .conditions import Condition, Replacement, Where
+from .page_prints import PagePrints
 from .questions import Question
 
 if TYPE_CHECKING:
@@ -262,6 +263,10 @@ class Adapted:
 class Reader(Protocol):
     """Reads rows as they were at one moment, where the engine can."""
 
+    @property
+    def prints(self) -> PagePrints | None:
+        """What pages looked like, where it is of use to know."""
+
     def rows(
         self,
         table: Table,
@@ -358,7 +363,7 @@ class ReadableDatabase(Protocol):
         columns: Sequence[str],
         *,
         where: Where | None = None,
-        order: str | None = None,
+        order: Sequence[str] = (),
         descending: bool = False,
         limit: int | None = None,
     ) -> list[tuple[Any, ...]]:

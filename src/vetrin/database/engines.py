@@ -11,6 +11,7 @@ from typing import Any, Protocol
 
 from ..cms import Place
 from .base import Attachment, Database, ForeignKey
+from .page_prints import PagePrints
 
 
 class Transport(Protocol):
@@ -34,7 +35,8 @@ class Wanted:
     ``name`` is the server's name of it, or the path of its file, absolute or from ``root``, the site's folder on
     whatever machine; ``remote`` is that machine where it is not this one. ``host_port_socket`` is as the site
     says it, ``options`` are those of ``[environment.NAME.database]``. With ``may_be_missing``, what does not exist
-    yet is opened as an empty one; ``creator_password`` is that of the account which may make it.
+    yet is opened as an empty one; ``creator_password`` is that of the account which may make it. ``prints`` are what
+    its pages looked like.
     """
 
     name: str
@@ -47,6 +49,7 @@ class Wanted:
     options: Mapping[str, str]
     read_only: bool
     may_be_missing: bool
+    prints: PagePrints | None = None
 
 
 @dataclass(frozen=True)

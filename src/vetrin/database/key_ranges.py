@@ -17,6 +17,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from .base import Batch, Table
+from .page_prints import Packets, PagePrints
 from .row_codec import records_of
 
 NO_ROWS = "0-0"
@@ -165,27 +166,43 @@ def digests_by_reading(
     return [digest_of_rows(rows(key_range)) for key_range in ranges]
 
 
-def with_pages(table: Table, batches: Iterable[Batch]) -> Iterator[Batch]:
+def with_pages(
+    table: Table, batches: Iterable[Batch], prints: PagePrints | None = None
+) -> Iterator[Batch]:
     """Pass batches on, each with the pages that its rows make; their cells may be changed thereafter. The pages of a
-    table that does not go by key have no key."""
+    table that does not go by key have no key. ``prints`` remember what they look like, or all of them together."""
     names = [column.name for column in table.columns]
     places = [names.index(name) for name in table.key] if can_copy_in_ranges(table) else []
+    whole = Packets(prints, len(names)) if prints is not None and not places else None
+    digests: list[str] = []
     for batch in batches:
         if batch.records is None:
             batch.records = records_of(batch)
         with contextlib.suppress(ValueError, TypeError):  # some engines take texts for numbers
-            batch.pages = tuple(_pages(batch, places))
+            batch.pages = tuple(_pages(batch, places, prints if places else None))
+        if whole is not None:
+            whole.add(batch.records)
+            digests += [page.digest for page in batch.pages]
         yield batch
+    if prints is not None:
+        if whole is not None:
+            prints.learn(joint_digest(digests), whole.seen())
+        prints.keep()
 
 
-def _pages(batch: Batch, places: Sequence[int]) -> Iterator[Page]:
+def _pages(batch: Batch, places: Sequence[int], prints: PagePrints | None) -> Iterator[Page]:
     records, width = batch.records or [], batch.width
     rows = max(1, min(PAGE_ROWS, _PAGE_BYTES * len(records) // max(1, batch.size)))
     for at in range(0, len(records), rows):
         part = records[at : at + rows]
         last = (at + len(part) - 1) * width
         key = tuple(int(batch.cells[last + place]) for place in places)  # type: ignore[arg-type]
-        yield Page(key, len(part), digest_of_records(part))
+        digest = digest_of_records(part)
+        if prints is not None and prints.of(digest) is None:
+            packets = Packets(prints, width)
+            packets.add(part)
+            prints.learn(digest, packets.seen())
+        yield Page(key, len(part), digest)
 
 
 def pages_as_they_became(batch: Batch) -> list[Page]:

@@ -5,7 +5,7 @@ A server behind a slow line answers ten of them together as soon as one: whoever
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
 
@@ -27,7 +27,7 @@ class Selecting:
     table: str
     columns: tuple[str, ...]
     where: Where | None = None
-    order: str | None = None
+    order: Sequence[str] = ()
     descending: bool = False
     limit: int | None = None
 

@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 from .base import BATCH_BYTES, Batch, Cell, Table
+from .page_prints import PagePrints
 
 NULL = b"\xfb"
 _SHORT = [bytes([length]) for length in range(251)]
@@ -53,6 +54,7 @@ class RecordsOfRows:
     """``Reader.records`` for readers whose rows come as cells."""
 
     rows: Any
+    prints: PagePrints | None = None
 
     def records(
         self, table: Table, stretch_bytes: int = BATCH_BYTES, **chosen: Any

@@ -24,6 +24,7 @@ from .conditions import (
     Where,
     condition,
 )
+from .questions import Counting, Selecting
 
 Statement = tuple[str, list[object]]
 _AROUND = {"begins": ("", "%"), "ends": ("%", ""), "contains": ("%", "%")}
@@ -46,20 +47,29 @@ class Dialect:
         table: str,
         columns: Sequence[str],
         where: Where | None,
-        order: str | None,
+        order: Sequence[str],
         descending: bool,
         limit: int | None,
     ) -> Statement:
-        """A statement that reads a few rows, and its values. Among equals, the other columns give the order."""
+        """A statement that reads a few rows, and its values. Among equals in one column of ``order``, the other
+        columns give it; of several ones all."""
         clause, values = self.where(where)
         sql = f"SELECT {', '.join(map(self.quote, columns))} FROM {self.quote(table)}{clause}"
         if order:
             way = " DESC" if descending else ""
-            ordered = [order, *(column for column in columns if column != order)]
-            sql += " ORDER BY " + ", ".join(self.quote(column) + way for column in ordered)
+            more = [column for column in columns if column not in order] if len(order) == 1 else []
+            sql += " ORDER BY " + ", ".join(self.quote(column) + way for column in [*order, *more])
         if limit is not None:
             sql += f" LIMIT {int(limit)}"
         return sql, values
+
+    def question(self, asked: Counting | Selecting) -> Statement:
+        """A question that is known before its answer is needed, as the statement by which it is asked then."""
+        if isinstance(asked, Counting):
+            return self.count(asked.table, asked.where)
+        return self.select(
+            asked.table, asked.columns, asked.where, asked.order, asked.descending, asked.limit
+        )
 
     def groups(self, table: str, columns: Sequence[str], where: Where | None) -> Statement:
         """A statement that counts rows by the values of ``columns``, most frequent first."""

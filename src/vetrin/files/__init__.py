@@ -8,6 +8,7 @@ from .base import (
     UNREADABLE,
     VERSION_CONTROL,
     VERSION_CONTROLS,
+    AskedFileByFile,
     Buffer,
     Entry,
     FileTree,
@@ -19,6 +20,7 @@ from .base import (
     Span,
     changed_since,
     folders_to_scan,
+    head_of,
     if_readable,
     printable,
     pruning,
@@ -29,13 +31,21 @@ from .base import (
 from .diff import BIG, Clash, Difference, Terms, Unit, compare_trees, selection, unit_of
 from .digest_cache import DigestCache
 from .digests import common_algorithm, digest_of
+from .listings import Listings
 from .local import LocalTree, own_folder
 from .looked_machine import LookedMachine
 from .path_gate import admit, entry_of, leads_inside, unfit
 from .patterns import Patterns
-from .private import private_file, private_folder
 from .remote import RemoteTree
-from .remote_machine import AskedEachTime, FileChange, FileStatus, Machine, Writing, spot_there
+from .remote_machine import (
+    AskedEachTime,
+    FileChange,
+    FileStatus,
+    Machine,
+    ScannedParts,
+    Writing,
+    spot_there,
+)
 from .remote_path import RemotePath, Stat, looking_at
 from .withheld import withheld
 
@@ -49,6 +59,7 @@ __all__ = [
     "VERSION_CONTROL",
     "VERSION_CONTROLS",
     "AskedEachTime",
+    "AskedFileByFile",
     "Buffer",
     "Clash",
     "Difference",
@@ -58,6 +69,7 @@ __all__ = [
     "FileStatus",
     "FileTree",
     "Kind",
+    "Listings",
     "LocalTree",
     "LookedMachine",
     "Machine",
@@ -67,6 +79,7 @@ __all__ = [
     "RemotePath",
     "RemoteTree",
     "Room",
+    "ScannedParts",
     "SourceTree",
     "Span",
     "Stat",
@@ -80,13 +93,12 @@ __all__ = [
     "digest_of",
     "entry_of",
     "folders_to_scan",
+    "head_of",
     "if_readable",
     "leads_inside",
     "looking_at",
     "own_folder",
     "printable",
-    "private_file",
-    "private_folder",
     "pruning",
     "selected",
     "selection",

@@ -212,6 +212,12 @@ class SourceTree(Protocol):
     def children(self, folder: str) -> list[Entry]:
         """What lies directly in a folder, by name; nothing where there is no such folder."""
 
+    def children_of(self, folders: Sequence[str]) -> list[list[Entry]]:
+        """The same of many folders, asked together."""
+
+    def heads(self, paths: Sequence[str], size: int) -> list[bytes]:
+        """The first ``size`` bytes of many files, asked together; none of what cannot be read."""
+
     def exists(self, path: str) -> bool:
         """True where something is at ``path``, a broken link included."""
 
@@ -229,6 +235,23 @@ class SourceTree(Protocol):
 
     def read_all(self, entries: Iterable[Entry]) -> Iterator[tuple[Entry, Iterator[Buffer]]]:
         """Many files in one exchange. A block holds only until the next one is asked for."""
+
+
+class AskedFileByFile:
+    """For trees of which an answer costs no way there and back."""
+
+    def children_of(self: SourceTree, folders: Sequence[str]) -> list[list[Entry]]:
+        return [self.children(folder) for folder in folders]
+
+    def heads(self: SourceTree, paths: Sequence[str], size: int) -> list[bytes]:
+        return [head_of(self.read(path, 0, size)) for path in paths]
+
+
+def head_of(content: Iterator[bytes]) -> bytes:
+    """A part of a file as a whole; empty where it cannot be read."""
+    with if_readable():
+        return b"".join(content)
+    return b""
 
 
 def changed_since(tree: SourceTree, entries: Sequence[Entry]) -> list[Entry]:

@@ -16,8 +16,8 @@ from collections.abc import Iterable
 from functools import cached_property
 from pathlib import Path
 
+from ..private import private_folder
 from .base import Entry, SourceTree
-from .private import private_folder
 
 _FRESH = 2_000_000_000  # nanoseconds in which a second change may leave the same time
 _SCHEMA = """CREATE TABLE IF NOT EXISTS seen (

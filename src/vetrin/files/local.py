@@ -17,6 +17,7 @@ from pathlib import Path
 
 from ..append_log import AppendLog, flush_folder
 from ..errors import FilesError
+from ..private import private_folder
 from .base import (
     BLOCK,
     LINK_OUT,
@@ -26,6 +27,7 @@ from .base import (
     UNREADABLE,
     VERSION_CONTROL,
     VERSION_CONTROLS,
+    AskedFileByFile,
     Buffer,
     Entry,
     Manifest,
@@ -42,7 +44,6 @@ from .filesystem import LocalFileSystem, LocalStatus, PlannedFileSystem
 from .flushing import begin_writing, flush_file_system
 from .open_folders import Below
 from .path_gate import admit, must_fit, unfit
-from .private import private_folder
 from .remote_machine import FileChange
 from .swap import Places, exchange, planned, put_back, remembered_identities
 
@@ -91,7 +92,7 @@ def own_folder(root: Path) -> Path:
     return own
 
 
-class LocalTree:
+class LocalTree(AskedFileByFile):
     """The files below ``root``, a folder on this machine.
 
     Where a folder of the tree is on another file system (a mount, or a link to one), it has a

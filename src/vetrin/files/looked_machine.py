@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import Any, cast
 
-from .remote_machine import FileStatus, Machine
+from .remote_machine import FileStatus, Machine, ScannedParts
 
 
 class LookedMachine:
@@ -61,8 +61,37 @@ class LookedMachine:
             known[asked] = [*self._machine.scan(folders, skip, shut, prune)]
         yield from known[asked]
 
+    def scan_parts(
+        self,
+        folders: Sequence[str],
+        skip: Collection[str],
+        shut: Collection[str],
+        prune: tuple[str, Sequence[str]],
+        known: Mapping[int, str],
+    ) -> ScannedParts | None:
+        seen = self._known
+        if seen is None or not folders:
+            return self._machine.scan_parts(folders, skip, shut, prune, known)
+        asked = (
+            *("parts", *folders), *map(frozenset, (skip, shut)), prune[0], *prune[1],
+            frozenset(known.items()),
+        )  # fmt: skip
+        if asked not in seen:
+            seen[asked] = self._machine.scan_parts(folders, skip, shut, prune, known)
+        return cast(ScannedParts | None, seen[asked])
+
     def names(self, folder: str) -> list[tuple[str, FileStatus]]:
         return cast(list[tuple[str, FileStatus]], self._once(self._machine.names, folder))
+
+    def names_of(self, folders: Sequence[str]) -> list[list[tuple[str, FileStatus]]]:
+        known = self._known
+        if known is None or not folders:
+            return self._machine.names_of(folders) if folders else []
+        unknown = [folder for folder in dict.fromkeys(folders) if ("names", folder) not in known]
+        if unknown:
+            for folder, found in zip(unknown, self._machine.names_of(unknown), strict=True):
+                known["names", folder] = found
+        return [known["names", folder] for folder in folders]
 
     def real(self, path: str) -> str:
         return cast(str, self._once(self._machine.real, path))

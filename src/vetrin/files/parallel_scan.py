@@ -5,7 +5,7 @@ Python can ask for one at a time only. So one of the two trees is scanned by a f
 which touches nothing else. It first tells a hash over all that it found; where that is the hash of the
 other tree, nothing more need be said. Otherwise it leaves its findings in an unnamed temporary file.
 Where forking is not possible (other threads are running, or the system is none on which it is safe),
-the trees are scanned one after the other.
+a thread scans it.
 """
 
 from __future__ import annotations
@@ -40,14 +40,11 @@ def scanning(
     Raises:
         FilesError: from the call, as ``tree.scan``.
     """
-    if type(tree) is not LocalTree:
-        # A far tree is scanned by its own machine: a thread that waits is enough.
-        with ThreadPoolExecutor(1) as pool:
-            far = pool.submit(tree.scan, folders, skip)
-            yield lambda theirs: far.result()
-        return
-    if not may_fork():
-        yield lambda theirs: tree.scan(folders, skip)
+    if type(tree) is not LocalTree or not may_fork():
+        # A far tree is scanned by its own machine, and while one waits for that there is time for this one.
+        with ThreadPoolExecutor(1, "scan") as pool:
+            found = pool.submit(tree.scan, folders, skip)
+            yield lambda theirs: found.result()
         return
     out, into = os.pipe()
     with tempfile.TemporaryFile() as file, os.fdopen(out, "rb") as told:

@@ -30,6 +30,7 @@ from .base import (
 )
 from .digests import digest_of
 from .filesystem import PlannedFileSystem, RemoteFileSystem
+from .listings import Listed, Listings
 from .path_gate import admit, must_fit, unfit
 from .remote_machine import NOW, FileChange, FileStatus, Machine, Writing
 from .swap import Places, exchange, planned, put_back
@@ -48,8 +49,10 @@ class RemoteTree:
     the other.
     """
 
-    def __init__(self, machine: Machine, root: str) -> None:
+    def __init__(self, machine: Machine, root: str, listings: Listings | None = None) -> None:
+        """``listings`` are what scans found before, where the machine can tell what has changed since."""
         self.machine = machine
+        self._listings = listings
         self.root = root.rstrip("/") or "/"
         self.streams = machine.streams
         self.grain = machine.grain
@@ -90,21 +93,59 @@ class RemoteTree:
                 self._enter(manifest, name, look)
         away = [self._place(path) for path in apart if path]
         within = (f"{self.root.rstrip('/')}/", prune)
-        for place, look in self.machine.scan(starts, away, _SHUT, within):
-            if not place.startswith(within[0]):
-                continue  # not below what was asked for
-            path = place[len(within[0]) :]
-            name = path.rpartition("/")[2]
-            if look.kind == "folder" and name == OWN_FOLDER:
-                continue
-            if look.kind == "unread":
+        if starts and not self._in_parts(manifest, starts, away, within):
+            for place, look in self.machine.scan(starts, away, _SHUT, within):
+                self._found(manifest, place, look)
+        for path, why in manifest.passed.items():
+            if why == UNREADABLE:
                 manifest.pop(path, None)
-                manifest.passed[path] = UNREADABLE
-            elif look.kind == "folder" and name in VERSION_CONTROLS:
-                manifest.passed[path] = VERSION_CONTROL
-            else:
-                self._enter(manifest, path, look)
         return admit(manifest)
+
+    def _in_parts(
+        self,
+        manifest: Manifest,
+        starts: Sequence[str],
+        away: Sequence[str],
+        within: tuple[str, Sequence[str]],
+    ) -> bool:
+        """Enter what a scan finds, of which only the parts are told that have changed; False where that cannot be."""
+        if self._listings is None:
+            return False
+        question = self.root, starts, sorted(away), within
+        known = self._listings.known(question)
+        digests = {part: listed.digest for part, listed in known.items()}
+        told = self.machine.scan_parts(starts, away, _SHUT, within, digests)
+        if told is None:
+            return False
+        parts = {part: Listed(digest) for part, digest in told.digests.items()}
+        for part in told.same:
+            parts[part].found = known[part].found
+        for part, place, look in told.found:
+            if part not in told.same:
+                self._found(parts.setdefault(part, Listed("")).found, place, look)
+        if told.digests != digests:
+            self._listings.keep(question, parts)
+        # Folders come before what is in them.
+        manifest.update(sorted(item for part in parts.values() for item in part.found.items()))
+        for listed in parts.values():
+            manifest.passed.update(listed.found.passed)
+        return True
+
+    def _found(self, manifest: Manifest, place: str, look: FileStatus) -> None:
+        """Enter what a scan found."""
+        start = f"{self.root.rstrip('/')}/"
+        if not place.startswith(start):
+            return  # not below what was asked for
+        path = place[len(start) :]
+        name = path.rpartition("/")[2]
+        if look.kind == "folder" and name == OWN_FOLDER:
+            return
+        if look.kind == "unread":
+            manifest.passed[path] = UNREADABLE
+        elif look.kind == "folder" and name in VERSION_CONTROLS:
+            manifest.passed[path] = VERSION_CONTROL
+        else:
+            self._enter(manifest, path, look)
 
     @staticmethod
     def _enter(manifest: Manifest, path: str, look: FileStatus) -> None:
@@ -135,8 +176,20 @@ class RemoteTree:
         (found,) = self.machine.look([place], follow=True)
         if found is None or found.kind != "folder":
             return []
+        return self._entered(name, self.machine.names(place))
+
+    def children_of(self, folders: Sequence[str]) -> list[list[Entry]]:
+        names = ["" if folder in ("", ".") else folder.strip("/") for folder in folders]
+        found = self.machine.names_of([self._place(name) for name in names]) if names else []
+        return [self._entered(name, one) for name, one in zip(names, found, strict=True)]
+
+    def heads(self, paths: Sequence[str], size: int) -> list[bytes]:
+        return self.machine.heads([self._place(path) for path in paths], size) if paths else []
+
+    def _entered(self, name: str, found: Sequence[tuple[str, FileStatus]]) -> list[Entry]:
+        """What lies directly in a folder, as entries."""
         manifest = Manifest()
-        for item, look in self.machine.names(place):
+        for item, look in found:
             if "/" not in item and not unfit(item):
                 self._enter(manifest, f"{name}/{item}" if name else item, look)
         return sorted(manifest.values(), key=lambda entry: entry.path)
@@ -368,9 +421,11 @@ class RemoteTree:
                 return False
             self.machine.act([FileChange("rename", place, aside)])
         except FilesError:
-            if self.machine.look([place])[0] is None:
+            there, moved = self.machine.look([place, aside])
+            if moved is None and there is None:
                 return False
-            raise
+            if moved is None:
+                raise  # otherwise the answer alone was lost
         try:
             if b"".join(self.machine.read(aside, 0, len(content) + 1)) == content:
                 return True

@@ -6,9 +6,10 @@ Paths here are absolute, with forward slashes; bytes that are no UTF-8 are surro
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
-from typing import Literal, NamedTuple, Protocol
+from functools import cached_property
+from typing import Any, Literal, NamedTuple, Protocol
 
 from ..spot import SINCE_START, Spot
 from .base import Buffer, Room, Span, if_readable
@@ -58,8 +59,25 @@ class Writing(NamedTuple):
 class AskedEachTime:
     """For machines of which each answer is asked for when it is needed."""
 
+    read: Any
+
     def looking(self) -> AbstractContextManager[None]:
         return nullcontext()
+
+    @cached_property
+    def since_start(self) -> str:
+        with contextlib.suppress(UnicodeDecodeError), if_readable():
+            return b"".join(self.read(SINCE_START)).decode("ascii").strip()[:64]
+        return ""
+
+
+class ScannedParts(NamedTuple):
+    """What a scan found, each with the number of its part; the digest of each part, and the parts that are ``same``
+    as they were known, of which nothing is told."""
+
+    found: list[tuple[int, str, FileStatus]]
+    digests: Mapping[int, str]
+    same: frozenset[int]
 
 
 class Machine(Protocol):
@@ -74,6 +92,10 @@ class Machine(Protocol):
     grain: int
     algorithms: tuple[str, ...]
     streams: int
+
+    @property
+    def since_start(self) -> str:
+        """What tells the machine as it runs now from all others; empty where it does not tell."""
 
     def looking(self) -> AbstractContextManager[None]:
         """In this context nothing is asked twice, unless something is written in it; contexts may lie in one
@@ -93,8 +115,25 @@ class Machine(Protocol):
         below one whose path, less the first text of ``prune`` and with a slash behind it, fits one of its
         regular expressions."""
 
+    def scan_parts(
+        self,
+        folders: Sequence[str],
+        skip: Collection[str],
+        shut: Collection[str],
+        prune: tuple[str, Sequence[str]],
+        known: Mapping[int, str],
+    ) -> ScannedParts | None:
+        """The same in parts, without those of which ``known`` has the digests; None where all can only be told as a
+        whole."""
+
     def names(self, folder: str) -> list[tuple[str, FileStatus]]:
         """What lies directly in a folder, by name; nothing where there is no such folder."""
+
+    def names_of(self, folders: Sequence[str]) -> list[list[tuple[str, FileStatus]]]:
+        """The same of many folders, asked together; nothing of what cannot be looked into."""
+
+    def heads(self, paths: Sequence[str], size: int) -> list[bytes]:
+        """The first ``size`` bytes of many files, asked together; none of what cannot be read."""
 
     def read(self, path: str, start: int = 0, size: int | None = None) -> Iterator[bytes]:
         """A file's content, or ``size`` bytes of it from ``start``, in blocks."""
@@ -137,11 +176,5 @@ def spot_there(machine: Machine, name: str, path: str) -> Spot | None:
     with if_readable():
         look = machine.look([path], follow=True)[0]
         if look is not None:
-            return Spot(_told(machine) or name, machine.real(path), look.identity)
+            return Spot(machine.since_start or name, machine.real(path), look.identity)
     return None
-
-
-def _told(machine: Machine) -> str:
-    with contextlib.suppress(UnicodeDecodeError), if_readable():
-        return b"".join(machine.read(SINCE_START)).decode("ascii").strip()[:64]
-    return ""

@@ -279,7 +279,7 @@ class _Work:
             wanted = AllOf((wanted, Not(self._expected.leave[table])))
         rows = site.database.select(
             table, [rule.title, rule.changed], where=wanted,
-            order=rule.changed, descending=True, limit=1,
+            order=(rule.changed, rule.id), descending=True, limit=1,
         )  # fmt: skip
         return f"{rows[0][0]}, {rows[0][1]}" if rows else None
 

@@ -165,9 +165,14 @@ class Check:
         names = [rule.id, rule.title]
         select = self._site.database.select
         rows = select(
-            table, names, where=where, order=rule.changed, descending=True, limit=_PAGES - 2
+            table,
+            names,
+            where=where,
+            order=(rule.changed, rule.id),
+            descending=True,
+            limit=_PAGES - 2,
         )
-        oldest = select(table, names, where=where, order=rule.changed, limit=2)
+        oldest = select(table, names, where=where, order=(rule.changed, rule.id), limit=2)
         rows += [row for row in oldest if row not in rows]
         theirs = self._their_titles([row[0] for row in rows])
         for identifier, title in rows:

@@ -137,7 +137,7 @@ class _Work:
             )
             return
         rows = target.database.select(
-            live.name, [rule.same], where=target.condition(rule.where), order=rule.same
+            live.name, [rule.same], where=target.condition(rule.where), order=[rule.same]
         )
         if not rows:
             self._found.warnings.append(

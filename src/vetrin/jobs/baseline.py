@@ -9,6 +9,7 @@ baseline: where it cannot be kept, the report says why, and nothing of it stays.
 from __future__ import annotations
 
 import contextlib
+from bisect import bisect_left, bisect_right
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
@@ -49,20 +50,39 @@ SWEPT = 10  # runs after which what no snapshot needs is removed
 
 
 class Pieces:
-    """What is kept of one table by now: stretches that do not overlap."""
+    """What is kept of one table by now: stretches that do not overlap. A table may have many thousands of them."""
 
     def __init__(self) -> None:
-        self._pieces: list[Piece] = []
+        self._pieces: list[Piece] = []  # in the order of their keys
+        self._starts: list[tuple[int, ...]] = []
 
     def __iter__(self) -> Iterator[Piece]:
-        yield from sorted(self._pieces, key=lambda piece: piece.key_range.after or ())
+        yield from self._pieces.copy()
 
     def add(self, piece: Piece) -> None:
-        self._pieces.append(piece)
+        start = piece.key_range.after or ()
+        at = bisect_right(self._starts, start)
+        self._starts.insert(at, start)
+        self._pieces.insert(at, piece)
 
     def drop(self, key_range: KeyRange) -> None:
         """Forget the stretches that reach into a range."""
-        self._pieces = [piece for piece in self._pieces if not piece.key_range.meets(key_range)]
+        there = self._reaching(key_range)
+        del self._starts[there], self._pieces[there]
+
+    def within(self, key_range: KeyRange) -> list[Piece]:
+        """The stretches that reach into a range."""
+        return self._pieces[self._reaching(key_range)]
+
+    def _reaching(self, key_range: KeyRange) -> slice:
+        first, last = 0, len(self._pieces)
+        if key_range.after is not None:
+            first = max(0, bisect_right(self._starts, key_range.after) - 1)
+            if first < last and not self._pieces[first].key_range.meets(key_range):
+                first += 1
+        if key_range.upto is not None:
+            last = bisect_left(self._starts, key_range.upto)
+        return slice(first, max(first, last))
 
     def gaps(self) -> Iterator[KeyRange]:
         """The ranges of which nothing is kept."""
@@ -339,9 +359,7 @@ class Baseline:
         """The pages of an earlier snapshot that those of a range may be like."""
         before = self._before.get(table.name)
         if before is not None and key_range != KeyRange():
-            return [
-                page for piece in before if piece.key_range.meets(key_range) for page in piece.pages
-            ]
+            return [page for piece in before.within(key_range) for page in piece.pages]
         return store.pages_if_whole(self._old.get(table.name))
 
     # -- the rest ---------------------------------------------------------------------------------------

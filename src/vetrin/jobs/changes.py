@@ -30,7 +30,7 @@ from .journal import Run
 from .plan import Choices
 from .row_changes import TooLarge, by_key, row_changes
 from .rows_by_key import RowsByKey
-from .since import Since, earlier_of, left_of, own_of
+from .since import Since, earlier_of, left_of, own_since
 
 _SECRET = re.compile(
     r"pass|secret|token|salt|nonce|licen[sc]e|credential|session|auth(?!or)|hash|(?:^|[_-])key|key$",
@@ -224,7 +224,7 @@ class _Work:
         site, stored = self._site, self._stored
         earlier = earlier_of(site, stored, self._store, self._since)
         left = left_of(site, self._since, self._choices)
-        own = own_of(site, stored, self._since, self._choices)
+        own = own_since(site, stored, self._since, self._choices)
         theirs = {table.name.removeprefix(site.prefix): table for table in site.tables}
         with site.database.reading() as reader:
             for table in stored.tables:

@@ -57,17 +57,8 @@ def expected_of(
     rows = left_kinds(source.definition, leave, choices.arrival)
     stale: dict[str, list[Condition]] = PrefixedValues.between(source, target).stale(source)
     leaving = work_out(source, replace(leave, rows=rows), stale, stay & there)
-    steps = settling(source, target, keep, choices.arrival)
-    settings: list[str] = []
-    tables: set[str] = set()
-    for step in steps.steps:
-        if isinstance(step, KeepSettings):
-            settings += step.patterns
-        elif isinstance(step, SettingStep):
-            settings += step.keys
-        elif isinstance(step, KeepRows):
-            tables |= tables_of(step, source.definition)
-    says = [step.says() for step in steps.steps]
+    own = own_of(source, target, choices)
+    says = [*own.says]
     says += [
         f"{kind.name} left out ({kind.rows:,} {'row' if kind.rows == 1 else 'rows'})"
         for kind in leaving.kinds
@@ -79,7 +70,28 @@ def expected_of(
         leave=leaving.leave,
         replacements=leaving.replacements,
         away=leaving.tables,
+        settings=own.settings,
+        tables=own.tables,
+        says=tuple(says),
+    )
+
+
+def own_of(source: ReadableSite, target: ReadableSite, choices: Choices) -> Expected:
+    """Of what differs on purpose, the settings and tables that the target kept as its own, or got on arrival. No rows
+    of the source are looked at. Raises ProjectError."""
+    steps = settling(source, target, choices.keep, choices.arrival).steps
+    settings: list[str] = []
+    tables: set[str] = set()
+    for step in steps:
+        if isinstance(step, KeepSettings):
+            settings += step.patterns
+        elif isinstance(step, SettingStep):
+            settings += step.keys
+        elif isinstance(step, KeepRows):
+            tables |= tables_of(step, source.definition)
+    return Expected(
+        source=source.environment.name,
         settings=tuple(dict.fromkeys(settings)),
         tables=frozenset(tables),
-        says=tuple(says),
+        says=tuple(step.says() for step in steps),
     )

@@ -74,14 +74,19 @@ def only_run(site: Site) -> Iterator[None]:
         yield
         return
     tree = site.files
-    token = secrets.token_hex(8)
-    text = json.dumps(_myself(token)).encode()
+    # Where a connection broke as this run took its lock or let go of it, nobody knows whether it lies there.
+    text = site.unsure_lock or json.dumps(_myself(secrets.token_hex(8))).encode()
+    token = json.loads(text)["token"]
+    site.unsure_lock = text
     taken_over = False
     while not tree.claim(_PATH, text):
         holder = holder_of(tree)
         if holder is None:
             continue  # it was let go this moment
+        if holder.text == text:
+            break
         if not (holder.ours and holder.dead) and not (site.takes_over and not taken_over):
+            site.unsure_lock = b""
             raise Refused(*_refusal(site.environment.name, holder))
         taken_over = True
         _break(tree, holder)
@@ -95,9 +100,10 @@ def only_run(site: Site) -> Iterator[None]:
         site.lock = b""
         stop.set()
         beating.join()
-        # Where the connection is lost, the lock tells of a dead run.
+        # Where the connection is lost, the lock stays for this run to find again, or tells of a dead one.
         with contextlib.suppress(FilesError):
             site.files.take_away(_PATH, text)
+            site.unsure_lock = b""
             site.files.remove(_ALIVE + token)
 
 

@@ -40,7 +40,7 @@ from .last_copy import given_in
 from .plan import Choices
 from .row_changes import TooLarge, by_key, row_changes
 from .rows_by_key import RowsByKey, batch_of
-from .since import Since, earlier_of, last_written, left_of, own_of
+from .since import Since, earlier_of, last_written, left_of, own_since
 
 _AT_ONCE = 500  # values that one question asks for
 _APART = ("log", "cache", "index")  # roles of tables that each environment has for itself
@@ -247,7 +247,7 @@ class MergeNeighbours:
             given_in(database.schema(there.name)) or 0,
         ]
         highest = database.select(
-            there.name, [there.key[0]], order=there.key[0], descending=True, limit=1
+            there.name, [there.key[0]], order=[there.key[0]], descending=True, limit=1
         )
         given += [int(row[0]) for row in highest if str(row[0]).isdigit()]
         return max(given) + 1 + self._room
@@ -395,7 +395,7 @@ def _filter(site: ReadableSite, other: ReadableSite, shared: Shared) -> Filter:
     since = shared.role(site.environment.name)
     if since.role != "target":
         return Filter(site, Expected())
-    own = own_of(site, other, since, shared.choices)
+    own = own_since(site, other, since, shared.choices)
     return Filter(site, own, shared.choices.keep.tables)
 
 

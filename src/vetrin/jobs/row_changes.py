@@ -146,7 +146,7 @@ def _earlier_rows(earlier: Earlier, table: Table, key_range: KeyRange) -> Iterat
         with earlier.site.database.reading() as reader:
             yield from reader.rows(table, key_range=key_range)
         return
-    pages = [page for piece in pieces if piece.key_range.meets(key_range) for page in piece.pages]
+    pages = [page for piece in pieces.within(key_range) for page in piece.pages]
     mixed = engine_of(earlier.site.database.engine).any_type
     stretches = (records for _, records in earlier.store.records_of_pages(pages))
     names = [column.name for column in table.columns]

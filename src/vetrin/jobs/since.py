@@ -15,7 +15,7 @@ from ..store import Manifest, Store
 from .baseline import Notes
 from .common_states import common_since
 from .exclusions import left_kinds, work_out
-from .expected import expected_of
+from .expected import own_of
 from .journal import TRANSFERS, Journals, Run
 from .last_copy import read
 from .plan import Choices
@@ -124,8 +124,6 @@ def left_of(site: ReadableSite, since: Since, choices: Choices) -> Left:
     return Left(found.leave, found.replacements)
 
 
-def own_of(site: ReadableSite, stored: ReadableSite, since: Since, choices: Choices) -> Expected:
+def own_since(site: ReadableSite, stored: ReadableSite, since: Since, choices: Choices) -> Expected:
     """What of a target is its own: what it kept, and what arrival set."""
-    if since.role != "target":
-        return Expected()
-    return expected_of(stored, site, choices, data=True)
+    return own_of(stored, site, choices) if since.role == "target" else Expected()

@@ -8,13 +8,23 @@ from __future__ import annotations
 import errno
 import json
 import struct
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from typing import Any, Protocol
 
 from ..errors import ConnectionFailed, ConnectionLost, FilesError
-from ..files import AskedEachTime, Buffer, FileChange, FileStatus, Room, Span, Writing, printable
+from ..files import (
+    AskedEachTime,
+    Buffer,
+    FileChange,
+    FileStatus,
+    Room,
+    ScannedParts,
+    Span,
+    Writing,
+    printable,
+)
 from .helper_protocol import (
     BEGIN,
     BYTES,
@@ -36,6 +46,7 @@ from .helper_protocol import (
 )
 
 _ASKED = 2000  # files in one request
+_FOLDERS = 200
 
 
 @dataclass(frozen=True)
@@ -47,6 +58,23 @@ class Hello:
     algorithms: tuple[str, ...]
     home: str
     sqlite: str
+    since_start: str | None = None  # ``Machine.since_start``, where it tells that
+    parts: bool = False  # it tells scans in parts
+    row_digests: bool = False  # and digests of the rows of an embedded database
+
+    @classmethod
+    def of(cls, said: Mapping[str, Any]) -> Hello:
+        """What stands in an answer. Raises LookupError, TypeError and ValueError for one that is none."""
+        return cls(
+            form=str(said["form"]),
+            grain=int(said["grain"]),
+            algorithms=tuple(map(str, said["algorithms"])),
+            home=unescaped(str(said["home"])),
+            sqlite=str(said.get("sqlite", "")),
+            since_start=str(said["since start"])[:64] if "since start" in said else None,
+            parts=bool(said.get("parts")),
+            row_digests=bool(said.get("row digests")),
+        )
 
 
 class HelperPool(Protocol):
@@ -76,6 +104,8 @@ class HelperMachine(AskedEachTime):
 
     def __init__(self, helpers: HelperPool) -> None:
         self._helpers = helpers
+        if helpers.hello.since_start is not None:
+            self.since_start = helpers.hello.since_start
         self.grain = helpers.hello.grain
         self.algorithms = helpers.hello.algorithms
 
@@ -109,14 +139,70 @@ class HelperMachine(AskedEachTime):
                         for path, item in json.loads(content):
                             yield unescaped(path), _must(status_of(item))
 
+    def scan_parts(
+        self,
+        folders: Sequence[str],
+        skip: Collection[str],
+        shut: Collection[str],
+        prune: tuple[str, Sequence[str]],
+        known: Mapping[int, str],
+    ) -> ScannedParts | None:
+        if not self._helpers.hello.parts:
+            return None
+        found: list[tuple[int, str, FileStatus]] = []
+        digests: dict[int, str] = {}
+        same: frozenset[int] = frozenset()
+        with self._asked() as frames:
+            answer = frames.begin(
+                "scan", folders=list(map(escaped, folders)), skip=list(map(escaped, skip)), shut=list(shut),
+                root=escaped(prune[0]), prune=list(prune[1]), pack=self._helpers.slow, known=known,
+            )  # fmt: skip
+            for kind, content in answer:
+                if kind == JSON:
+                    said = json.loads(content)
+                    digests = {int(part): str(digest) for part, digest in said["parts"].items()}
+                    same = frozenset(map(int, said["same"]))
+                elif kind == DATA:
+                    for part, rows in json.loads(content):
+                        for path, item in rows:
+                            found.append((int(part), unescaped(path), _must(status_of(item))))
+            if any(part not in known or digests.get(part) != known[part] for part in same):
+                raise ExchangeError(NO_ANSWER)
+        return ScannedParts(found, digests, same)
+
     def names(self, folder: str) -> list[tuple[str, FileStatus]]:
-        start = folder.rstrip("/") + "/"
         # The folders in it are told and not entered.
         with self._asked() as frames:
             said = frames.ask("names", path=escaped(folder))
-        return [
-            (unescaped(name)[len(start) :], _must(status_of(item))) for name, item in said["found"]
-        ]
+            return _names(folder, said["found"])
+
+    def names_of(self, folders: Sequence[str]) -> list[list[tuple[str, FileStatus]]]:
+        found: list[list[tuple[str, FileStatus]]] = []
+        while len(found) < len(folders):
+            some = folders[len(found) : len(found) + _FOLDERS]
+            with self._asked() as frames:
+                told = frames.ask("names", paths=list(map(escaped, some)))["each"]
+                if not 0 < len(told) <= len(some):
+                    raise ExchangeError(NO_ANSWER)
+                # A helper that is short of time tells of as many as it can.
+                found += [_names(folder, names) for folder, names in zip(some, told, strict=False)]
+        return found
+
+    def heads(self, paths: Sequence[str], size: int) -> list[bytes]:
+        found = []
+        for content in self._parts([(path, 0, size) for path in paths]):
+            try:
+                found.append(b"".join(map(bytes, content)))
+            except FilesError as error:
+                if error.lost:
+                    raise
+                found.append(b"")
+        return found
+
+    def _parts(self, items: Sequence[tuple[str, int, int | None]]) -> Iterator[Iterator[Buffer]]:
+        """Parts of files, in their order."""
+        for some in _portions(items):
+            yield from self._contents(some)
 
     def read(self, path: str, start: int = 0, size: int | None = None) -> Iterator[bytes]:
         for block in self._contents([(path, start, size)]):
@@ -290,6 +376,11 @@ def status_of(item: list[Any] | None) -> FileStatus | None:
 def _must(look: FileStatus | None) -> FileStatus:
     assert look is not None
     return look
+
+
+def _names(folder: str, found: Sequence[Any]) -> list[tuple[str, FileStatus]]:
+    start = folder.rstrip("/") + "/"
+    return [(unescaped(name)[len(start) :], _must(status_of(item))) for name, item in found]
 
 
 def _portions(items: Sequence[Any]) -> Iterator[Sequence[Any]]:

@@ -5,17 +5,18 @@ from __future__ import annotations
 import json
 import re
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from typing import Any
 
 from ..cms import ExtensionRule
-from ..files import Entry, if_readable
+from ..files import Entry
 from ..rewrite.structured_values import texts_of
 from .site import ReadableSite
 
-_HEAD = 8192  # bytes of a file in which its header stands
+_HEADER = 8192  # bytes of a file in which its header stands
+_HEAD = 65536  # or, of a file of another form, the whole of it
 
 
 @dataclass(frozen=True)
@@ -52,36 +53,42 @@ def extensions_of(site: ReadableSite) -> list[Extension]:
     """All extensions whose files are there, by group and title."""
     found: list[Extension] = []
     own = site.definition.copy.file if site.definition.copy else None
-    for rule in site.definition.extensions:
-        active = active_keys(site, rule)
-        for entry in _files(site, rule):
-            if entry.path == own:
-                continue
-            key = entry.path[len(rule.folder) + 1 :]
-            if rule.by == "folder":
-                key = key.rpartition("/")[0]
-            title, version, needs = _header(site, rule, entry.path)
-            # Files without a header are parts of an extension, not extensions.
-            if not title and rule.reader == "header" and rule.active:
-                continue
-            top = key.partition("/")[0]
-            found.append(
-                Extension(
-                    group=rule.name,
-                    key=key,
-                    title=title or key,
-                    version=version,
-                    active=active is None or key in active,
-                    folder=f"{rule.folder}/{top}",
-                    needs=needs,
-                )
+    rules = site.definition.extensions
+    files = [
+        (rule, entry.path)
+        for rule, entries in zip(rules, _files(site, rules), strict=True)
+        for entry in entries
+        if entry.path != own
+    ]
+    active = {rule.name: active_keys(site, rule) for rule in rules}
+    for (rule, path), head in zip(files, _heads(site, files), strict=True):
+        key = path[len(rule.folder) + 1 :]
+        if rule.by == "folder":
+            key = key.rpartition("/")[0]
+        title, version, needs = _header(rule, head)
+        # Files without a header are parts of an extension, not extensions.
+        if not title and rule.reader == "header" and rule.active:
+            continue
+        top = key.partition("/")[0]
+        keys = active[rule.name]
+        found.append(
+            Extension(
+                group=rule.name,
+                key=key,
+                title=title or key,
+                version=version,
+                active=keys is None or key in keys,
+                folder=f"{rule.folder}/{top}",
+                needs=needs,
             )
+        )
     return sorted(found, key=lambda item: (item.group, item.title.lower()))
 
 
 def missing_extensions(site: ReadableSite, rule: ExtensionRule, keys: list[str]) -> list[str]:
     """Those of ``keys`` whose files are not there."""
-    there = {entry.path for entry in _files(site, rule)}
+    (files,) = _files(site, [rule])
+    there = {entry.path for entry in files}
     folders = {path.rpartition("/")[0] for path in there}
     return [
         key
@@ -90,36 +97,47 @@ def missing_extensions(site: ReadableSite, rule: ExtensionRule, keys: list[str])
     ]
 
 
-def _files(site: ReadableSite, rule: ExtensionRule) -> Iterator[Entry]:
-    """The files that the rule's patterns name; at most one folder deep."""
-    children = site.files.children(rule.folder)
-    for entry in children:
-        if entry.kind == "file" and any(
-            fnmatchcase(_name(entry), pattern) for pattern in rule.files if "/" not in pattern
-        ):
-            yield entry
-    deep = [pattern for pattern in rule.files if "/" in pattern]
-    if not deep:
-        return
-    for folder in children:
-        if folder.kind == "folder":
-            for entry in site.files.children(folder.path):
-                below = entry.path[len(rule.folder) + 1 :]
-                if entry.kind == "file" and any(fnmatchcase(below, item) for item in deep):
-                    yield entry
+def _files(site: ReadableSite, rules: Sequence[ExtensionRule]) -> list[list[Entry]]:
+    """The files that the patterns of each rule name; at most one folder deep. All folders are asked for together."""
+    tops = site.files.children_of([rule.folder for rule in rules])
+    deep = [[pattern for pattern in rule.files if "/" in pattern] for rule in rules]
+    folders = [
+        [entry.path for entry in top if entry.kind == "folder" and patterns]
+        for top, patterns in zip(tops, deep, strict=True)
+    ]
+    below = iter(site.files.children_of([path for some in folders for path in some]))
+    found = []
+    for rule, top, patterns, some in zip(rules, tops, deep, folders, strict=True):
+        flat = [pattern for pattern in rule.files if "/" not in pattern]
+        files = [entry for entry in top if _fits(_name(entry), flat)]
+        start = len(rule.folder) + 1
+        for _ in some:
+            files += [entry for entry in next(below) if _fits(entry.path[start:], patterns)]
+        found.append([entry for entry in files if entry.kind == "file"])
+    return found
+
+
+def _fits(name: str, patterns: Sequence[str]) -> bool:
+    return any(fnmatchcase(name, pattern) for pattern in patterns)
+
+
+def _heads(site: ReadableSite, files: Sequence[tuple[ExtensionRule, str]]) -> list[bytes]:
+    """As much of each file as tells of the extension."""
+    found: dict[str, bytes] = {}
+    for size, headers in ((_HEADER, True), (_HEAD, False)):
+        paths = [path for rule, path in files if (rule.reader == "header") == headers]
+        found |= zip(paths, site.files.heads(paths, size), strict=True)
+    return [found[path] for _, path in files]
 
 
 def _name(entry: Entry) -> str:
     return entry.path.rpartition("/")[2]
 
 
-def _header(site: ReadableSite, rule: ExtensionRule, path: str) -> list[str]:
+def _header(rule: ExtensionRule, head: bytes) -> list[str]:
     """Title, version and needs of an extension, empty where they are not there."""
-    head = b""
-    with if_readable():
-        head = next(iter(site.files.read(path)), b"")
     if rule.reader == "header":
-        text = head[:_HEAD].decode("utf-8", "replace")
+        text = head[:_HEADER].decode("utf-8", "replace")
         return [
             _line(text, name) if name else "" for name in (rule.title, rule.version, rule.needs)
         ]

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from ..atomic import write_whole
-from ..files import private_folder
+from ..private import private_folder
 
 _FILE = "roots.json"  # in the project's state, which moves along
 _MOST = 8  # that are remembered of an environment

@@ -23,7 +23,7 @@ from ..cms import SiteConfiguration
 from ..config import Environment, Project
 from ..database import Database
 from ..errors import DatabaseError, FilesError, ProjectError, Protected, ReachError
-from ..files import private_folder
+from ..private import private_folder
 from ..remark import Remark
 from ..spot import Spot
 

@@ -13,11 +13,13 @@ from ..cms import Definition, Place, SiteConfiguration, read_configuration
 from ..config import Environment, Project, creator_password, database_password, password_variable
 from ..database import AbsentDatabase, Database
 from ..database.engines import Wanted, engine_of
+from ..database.page_prints import PagePrints
 from ..errors import ConfigurationError, DatabaseUnreachable, FilesError, ReachError
 from ..files import (
     OWN_FOLDER,
     DigestCache,
     FileTree,
+    Listings,
     LocalTree,
     RemoteTree,
     looking_at,
@@ -176,10 +178,12 @@ def open_database(
     *,
     read_only: bool,
     may_be_missing: bool = False,
+    prints: PagePrints | None = None,
 ) -> Database:
     """Connect to the database that a configuration names.
 
-    With ``may_be_missing``, one that does not exist yet is opened as an empty one.
+    With ``may_be_missing``, one that does not exist yet is opened as an empty one. ``prints`` are what its pages
+    looked like.
 
     Raises:
         DatabaseUnreachable: it does not answer, or refuses the account.
@@ -196,6 +200,7 @@ def open_database(
         options=environment.database,
         read_only=read_only,
         may_be_missing=may_be_missing,
+        prints=prints,
     )
     try:
         return engine_of(configuration.engine).open(wanted)
@@ -280,6 +285,7 @@ def _opened(
             configuration,
             read_only=read_only,
             may_be_missing=like is not None and not anyway,
+            prints=PagePrints(project.state / "rows.sqlite"),
         )
     except DatabaseUnreachable as error:
         if data:
@@ -292,7 +298,8 @@ def _opened(
     if remote_host is None:
         files = LocalTree(environment.root)
     else:
-        files = RemoteTree(remote_host.machine, str(root))
+        listings = Listings(project.state / "listings.sqlite", environment.name)
+        files = RemoteTree(remote_host.machine, str(root), listings)
         environment = replace(environment, root=Path(str(root)))
     return Site(
         environment=environment,

@@ -92,7 +92,8 @@ class RowPipeline:
         )
         if self.keep is None:
             return found
-        return self.keep(rows.table, key_range or KeyRange(), with_pages(rows.table, found))
+        pages = with_pages(rows.table, found, reader.prints)
+        return self.keep(rows.table, key_range or KeyRange(), pages)
 
     def change(self, rows: RowSelection, batches: Iterable[Batch]) -> Iterator[Batch]:
         """Rows that were read, as they will be at the target."""

@@ -250,7 +250,8 @@ class Site(ReadableSite):
     """An environment that is open, and may be written to where it was opened for that.
 
     ``unsure`` says what could not be made sure of before it may be written to. ``takes_over``: whoever holds its lock
-    has to let go of it.
+    has to let go of it. ``lock`` is what the lock says that this process holds, ``unsure_lock`` what one says that
+    may be there, as it was taken or let go of when a connection broke.
     """
 
     database: Database
@@ -258,7 +259,8 @@ class Site(ReadableSite):
     again: Callable[[], Site] | None = field(default=None, repr=False)
     unsure: tuple[Remark, ...] = ()
     takes_over: bool = False
-    lock: bytes = field(default=b"", repr=False)  # what the lock says that this process holds
+    lock: bytes = field(default=b"", repr=False)
+    unsure_lock: bytes = field(default=b"", repr=False)
 
     @property
     def runs_processes(self) -> bool:

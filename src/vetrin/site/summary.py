@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ..cms import read_version
-from ..database import AllOf, Condition, Counting, Not
+from ..database import AllOf, Condition, Counting, Not, Selecting
 from .site import ReadableSite
 
 
@@ -57,36 +57,58 @@ def counts_of(
     """
     if site.looked is not None and not leave and not away:
         return dict(site.looked.counts)
+    asked = _countings(site, leave or {}, away)
+    with site.database.looking():
+        site.database.ahead(asked.values())
+        return {name: site.database.count(one.table, one.where) for name, one in asked.items()}
+
+
+def _countings(
+    site: ReadableSite, leave: Mapping[str, Condition], away: Collection[str]
+) -> dict[str, Counting]:
     asked: dict[str, Counting] = {}
     for rule in site.definition.counts:
         table = site.prefix + rule.table
         if not site.has_table(rule.table) or table in away:
             continue
         where = site.condition(rule.where)
-        if leave and table in leave:
+        if table in leave:
             where = AllOf((where, Not(leave[table])))
         asked[rule.name] = Counting(table, where)
-    with site.database.looking():
-        site.database.ahead(asked.values())
-        return {name: site.database.count(one.table, one.where) for name, one in asked.items()}
+    return asked
 
 
 def newest_of(site: ReadableSite) -> Newest | None:
     """The entry that was changed last."""
     if site.looked is not None:
         return Newest(*site.looked.newest) if site.looked.newest else None
+    one = _newest(site)
+    if one is None:
+        return None
+    rows = site.database.select(
+        one.table,
+        one.columns,
+        where=one.where,
+        order=one.order,
+        descending=one.descending,
+        limit=one.limit,
+    )
+    return Newest(str(rows[0][0]), str(rows[0][1])) if rows else None
+
+
+def _newest(site: ReadableSite) -> Selecting | None:
+    """The question for the entry that was changed last, where it can be asked."""
     rule = site.definition.entries
     if rule is None or not site.has_table(rule.table):
         return None
-    rows = site.database.select(
+    return Selecting(
         site.prefix + rule.table,
-        [rule.title, rule.changed],
-        where=site.condition(rule.where),
-        order=rule.changed,
+        (rule.title, rule.changed),
+        site.condition(rule.where),
+        (rule.changed, rule.id),  # no text: servers sort that slowly
         descending=True,
         limit=1,
     )
-    return Newest(str(rows[0][0]), str(rows[0][1])) if rows else None
 
 
 def standing(site: ReadableSite, *, files: bool = True) -> Summary:
@@ -100,6 +122,10 @@ def standing(site: ReadableSite, *, files: bool = True) -> Summary:
 
 
 def _standing(site: ReadableSite, files: bool) -> Summary:
+    if site.looked is None:
+        newest = _newest(site)
+        counts = _countings(site, {}, ()).values()
+        site.database.ahead([*counts, newest] if newest is not None else counts)
     facts = site.database.facts()
     media = site.files.scan(site.definition.parts.get("media", ())) if files else {}
     found = [entry for entry in media.values() if entry.kind == "file"]

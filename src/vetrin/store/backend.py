@@ -16,8 +16,8 @@ from pathlib import Path
 from typing import Protocol
 
 from ..errors import MissingPiece, StoreError
-from ..files import private_file
 from ..files.flushing import flush_file_system
+from ..private import private_file
 
 _BESIDE = ".new-"
 

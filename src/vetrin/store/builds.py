@@ -20,7 +20,7 @@ from typing import Any
 
 from ..cms import read_version
 from ..errors import DamagedObject, FilesError, NoBuild
-from ..files import Buffer, Entry, SourceTree, admit, folders_to_scan, some_of
+from ..files import AskedFileByFile, Buffer, Entry, SourceTree, admit, folders_to_scan, some_of
 from ..files import Manifest as Listing
 from ..site import ReadableSite, Site
 from .file_keeper import FileKeeper
@@ -221,7 +221,7 @@ class Builds:
         return BuildTree(build, held, beside)
 
 
-class BuildTree:
+class BuildTree(AskedFileByFile):
     """The files of a build, which are read from ``held``, and, in folders that it has no part in, those of
     another tree.
 

@@ -244,11 +244,11 @@ class SnapshotDatabase(AskedOneByOne, RecordsOfRows):
         columns: Sequence[str],
         *,
         where: Where | None = None,
-        order: str | None = None,
+        order: Sequence[str] = (),
         descending: bool = False,
         limit: int | None = None,
     ) -> list[tuple[Any, ...]]:
-        wanted: Wanted = {table: {*columns, *([order] if order else [])}}
+        wanted: Wanted = {table: {*columns, *order}}
         if where is not None:
             wanted_by(condition(where), table, wanted)
         statement = DIALECT.select(table, columns, where, order, descending, limit)

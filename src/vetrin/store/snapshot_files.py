@@ -10,7 +10,17 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from ..errors import DamagedObject, FilesError
-from ..files import PIECE, Buffer, Entry, Manifest, Stat, admit, digest_of, selected
+from ..files import (
+    PIECE,
+    AskedFileByFile,
+    Buffer,
+    Entry,
+    Manifest,
+    Stat,
+    admit,
+    digest_of,
+    selected,
+)
 from .manifest import StoredFile, StoredFiles, files_as_lists, files_of_list
 from .objects import Contents, together
 
@@ -38,7 +48,7 @@ def read_files(contents: Contents, digest: str) -> list[StoredFile]:
         raise DamagedObject(digest, str(error)) from error
 
 
-class SnapshotTree:
+class SnapshotTree(AskedFileByFile):
     """Implements ``SourceTree``. With ``only``, those are the paths that it tells of, with all below them; the
     folders above them are to be seen as well. ``partly``: of a folder that it does not have, it does not tell
     whether there is one."""

@@ -8,7 +8,7 @@ from typing import Any
 
 import pymysql
 
-from ..questions import Counting, Defining, Question
+from ..questions import Defining, Question
 from .connect import said
 from .dependents import showing
 from .row_query import DIALECT
@@ -42,18 +42,7 @@ class Asking:
         """A question as the server is asked it."""
         if isinstance(question, Defining):
             return showing(question.table)
-        if isinstance(question, Counting):
-            asked = DIALECT.count(question.table, question.where)
-        else:
-            asked = DIALECT.select(
-                question.table,
-                question.columns,
-                question.where,
-                question.order,
-                question.descending,
-                question.limit,
-            )
-        return self._filled(*asked)
+        return self._filled(*DIALECT.question(question))
 
     def _filled(self, sql: str, values: Sequence[object] | None) -> str:
         """A statement with its values in it."""

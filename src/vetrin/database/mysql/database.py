@@ -38,6 +38,7 @@ from ..base import (
 )
 from ..conditions import Where
 from ..key_ranges import NO_ROWS, KeyRange, digest_of_rows, joint_digest
+from ..page_prints import PagePrints
 from ..questions import Question
 from ..staging_edits import HiddenEditing
 from ..statements import doing
@@ -94,8 +95,11 @@ class MysqlDatabase(HiddenEditing):
         may_be_missing: bool = False,
         creator: Credentials | None = None,
         dial: Dial | None = None,
+        prints: PagePrints | None = None,
     ) -> None:
+        """``prints`` are what its pages looked like, for a server that is asked with nothing in between."""
         self._dial = dial
+        self._prints = prints
         self._credentials = credentials
         self._read_only = read_only
         self._bulk_load = bulk_load
@@ -257,7 +261,7 @@ class MysqlDatabase(HiddenEditing):
         wire = connection()
         wires = Wires(wire, connection) if wire.by_request is not None else None
         try:
-            yield MysqlReader(wire, wires)
+            yield MysqlReader(wire, wires, self._prints)
         finally:
             for one in (wire, wires):
                 with contextlib.suppress(pymysql.Error):
@@ -274,7 +278,7 @@ class MysqlDatabase(HiddenEditing):
         columns: Sequence[str],
         *,
         where: Where | None = None,
-        order: str | None = None,
+        order: Sequence[str] = (),
         descending: bool = False,
         limit: int | None = None,
     ) -> list[tuple[Any, ...]]:

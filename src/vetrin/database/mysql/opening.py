@@ -34,6 +34,7 @@ def open_database(wanted: Wanted) -> MysqlDatabase:
         may_be_missing=wanted.may_be_missing,
         creator=creator,
         dial=wanted.remote.dial if wanted.remote is not None else None,
+        prints=wanted.prints if wanted.remote is None and credentials.near else None,
     )
 
 

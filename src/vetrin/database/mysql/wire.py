@@ -11,7 +11,9 @@ from __future__ import annotations
 
 import contextlib
 import struct
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Generator, Iterable, Iterator, Sequence
+from functools import partial
+from itertools import chain, islice
 from typing import Any, Protocol
 
 import pymysql
@@ -19,10 +21,14 @@ from pymysql.connections import Connection
 from pymysql.constants import CLIENT, COMMAND, CR
 from pymysql.protocol import OKPacketWrapper
 
+from .raw_rows import RawRows
 from .tls import OverStreams
 
 _READ_BUFFER = 1 << 18
 _WHOLE = 0xFFFFFF
+_AHEAD = 16  # queries that wait at the server
+# Behind the last of them, so that there is always something more to come while one of them is read.
+_AT_LAST = "SELECT 1"
 _NO_ANSWER = (
     AssertionError, AttributeError, IndexError, KeyError, OverflowError, TypeError, ValueError, struct.error,
 )  # fmt: skip
@@ -207,6 +213,32 @@ class Wire(Connection):
         except More:
             done = True
             raise
+        finally:
+            if not done:
+                self._cut()
+
+    def answers(self, statements: Sequence[str]) -> Generator[RawRows, None, None]:
+        """For each of some short queries its rows, until the next one is asked for; some queries are sent ahead.
+        The connection can do nothing else until all are through; stopping earlier closes it.
+
+        Raises:
+            pymysql.Error: the server said so, or the connection broke.
+        """
+        waiting = chain(statements, [_AT_LAST])
+        answers = RawRows(partial(self._more, self._rfile, b""))
+        done = False
+        try:
+            for sql in islice(waiting, _AHEAD):
+                self._send(COMMAND.COM_QUERY, sql.encode())
+            for _ in statements:
+                answers.begin()
+                yield answers
+                answers.pass_over()
+                if (more := next(waiting, None)) is not None:
+                    self._send(COMMAND.COM_QUERY, more.encode())
+            answers.begin()
+            answers.pass_over()
+            done = True
         finally:
             if not done:
                 self._cut()

@@ -11,6 +11,7 @@ import hashlib
 import re
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
 from pathlib import Path, PurePosixPath
 from typing import Any, Protocol
 
@@ -37,12 +38,13 @@ from ..base import (
 )
 from ..conditions import Replacement, Where
 from ..key_ranges import KeyRange, KeyRanges, digests_by_reading
-from ..questions import AskedOneByOne
+from ..questions import Question
 from ..row_codec import RecordsOfRows, Text
-from ..sql import Dialect
+from ..sql import Statement
 from ..staging_edits import HiddenEditing
 from ..statements import SQLITE, doing
-from .declared_keys import keys_of
+from .asking import DIALECT, Asking, about_index, about_table, several
+from .declared_keys import keys_of, questions_of_keys
 from .incoming_sql import fit, forbid, unfit_table
 from .names import quote
 
@@ -66,7 +68,9 @@ _SEARCH = re.compile(
 _SESSION = ("PRAGMA foreign_keys = OFF", "PRAGMA legacy_alter_table = ON")
 
 
-_DIALECT = Dialect(quote, "?")
+_MASTER = "SELECT name, tbl_name, coalesce(sql, ''), type FROM sqlite_master ORDER BY rowid"
+_FACTS = ("SELECT sqlite_version()", "PRAGMA encoding", "PRAGMA journal_mode")
+_PAGES = ("PRAGMA page_count", "PRAGMA page_size")
 
 
 class _Reader(RecordsOfRows):
@@ -82,10 +86,7 @@ class _Reader(RecordsOfRows):
         replacements: Mapping[str, Replacement] | None = None,
         key_range: KeyRange | KeyRanges | None = None,
     ) -> Iterator[Batch]:
-        reads = {c.name: quote(c.name) if c.name != _ROWID else _ROWID for c in table.columns}
-        sql, values = _DIALECT.rows(
-            table.name, reads, leave, replacements, _range(table, key_range)
-        )
+        sql, values = _rows_of(table, leave, replacements, key_range)
         order = ", ".join(quote(name) if name != _ROWID else _ROWID for name in table.key)
         if order:
             sql += f" ORDER BY {order}"
@@ -115,6 +116,11 @@ class _Reader(RecordsOfRows):
         replacements: Mapping[str, Replacement] | None = None,
         known: Sequence[str] = (),
     ) -> list[str]:
+        if getattr(self._connection, "makes_digests", False):
+            asked = [_rows_of(table, leave, replacements, one) for one in ranges]
+            with _said(table.name):
+                found: list[str] = self._connection.digests(asked)
+                return found
         return digests_by_reading(
             lambda key_range: self.rows(
                 table, leave=leave, replacements=replacements, key_range=key_range
@@ -123,9 +129,19 @@ class _Reader(RecordsOfRows):
         )
 
     def count(self, table: str, where: Where | None = None) -> int:
-        sql, values = _DIALECT.count(table, where)
+        sql, values = DIALECT.count(table, where)
         with _said(table):
             return int(self._connection.execute(sql, values).fetchone()[0])
+
+
+def _rows_of(
+    table: Table,
+    leave: Where | None,
+    replacements: Mapping[str, Replacement] | None,
+    key_range: KeyRange | KeyRanges | None,
+) -> Statement:
+    reads = {c.name: quote(c.name) if c.name != _ROWID else _ROWID for c in table.columns}
+    return DIALECT.rows(table.name, reads, leave, replacements, _range(table, key_range))
 
 
 def _range(table: Table, key_range: KeyRange | KeyRanges | None) -> str:
@@ -210,8 +226,9 @@ class LocalOpener:
         Path(path).parent.mkdir(parents=True, exist_ok=True)
 
 
-class SqliteDatabase(AskedOneByOne, HiddenEditing):
-    """A SQLite file, here or behind another ``opener``; opened for writing unless ``read_only``.
+class SqliteDatabase(HiddenEditing):
+    """A SQLite file, here or behind another ``opener``; opened for writing unless ``read_only``. What is known to be
+    asked of one on a host goes there together.
 
     With ``may_be_missing``, a file that is not there is an empty database until ``create``.
 
@@ -220,7 +237,7 @@ class SqliteDatabase(AskedOneByOne, HiddenEditing):
     """
 
     engine = "sqlite"
-    _dialect = _DIALECT
+    _dialect = DIALECT
 
     def __init__(
         self,
@@ -231,6 +248,8 @@ class SqliteDatabase(AskedOneByOne, HiddenEditing):
         opener: Opener | None = None,
     ) -> None:
         self._path = PurePosixPath(path)
+        self._asking = Asking(self._path.name, lambda: self._connection)
+        self._asked = self._asking.asked
         self._opener = opener or LocalOpener()
         self.missing = not self._opener.exists(str(path))
         if self.missing and not may_be_missing:
@@ -261,8 +280,9 @@ class SqliteDatabase(AskedOneByOne, HiddenEditing):
         except sqlite3.Error as error:
             raise DatabaseUnreachable(f"{self._path}: {error}") from error
         connection.text_factory = Text
-        for sql in _SESSION:
-            connection.execute(sql)
+        for answer in several(connection, [(sql, []) for sql in _SESSION]):
+            if isinstance(answer, sqlite3.Error):
+                raise answer
         return connection
 
     def create(self) -> None:
@@ -277,8 +297,14 @@ class SqliteDatabase(AskedOneByOne, HiddenEditing):
     def close(self) -> None:
         self._connection.close()
 
+    def looking(self) -> AbstractContextManager[None]:
+        return self._asking.looking()
+
+    def ahead(self, questions: Iterable[Question]) -> None:
+        self._asking.ahead(questions)
+
     def _one(self, sql: str) -> Any:
-        value = self._connection.execute(sql).fetchone()[0]
+        value = self._asked(sql)[0][0]
         return value.decode("utf-8", "replace") if isinstance(value, bytes) else value
 
     def is_same(self, other: ReadableDatabase) -> bool:
@@ -291,49 +317,49 @@ class SqliteDatabase(AskedOneByOne, HiddenEditing):
         return quote(name)
 
     def facts(self) -> Facts:
-        with _said(self._path.name):
+        with self.looking(), _said(self._path.name):
+            self._asking.together((sql, []) for sql in _FACTS)
             return Facts(
                 engine=self.engine,
                 product="SQLite",
-                version=self._one("SELECT sqlite_version()"),
-                charset=self._one("PRAGMA encoding"),
+                version=self._one(_FACTS[0]),
+                charset=self._one(_FACTS[1]),
                 max_statement=None,
                 bulk_load=None,
                 where=str(self._path),
                 identity=self._opener.identity(str(self._path)),
-                details={"journal mode": self._one("PRAGMA journal_mode")},
+                details={"journal mode": self._one(_FACTS[2])},
             )
 
     def _master(self, kind: str) -> list[tuple[str, str, str]]:
-        rows = self._connection.execute(
-            "SELECT name, tbl_name, coalesce(sql, '') FROM sqlite_master WHERE type = ? ORDER BY rowid",
-            (kind,),
-        )
-        return [tuple(bytes(cell).decode() for cell in row) for row in rows]  # type: ignore[misc]
+        rows = ([bytes(cell).decode() for cell in row] for row in self._asked(_MASTER))
+        return [(name, table, sql) for name, table, sql, what in rows if what == kind]
 
     def tables(self) -> list[Table]:
-        found: list[Table] = []
-        with _said(self._path.name):
+        with self.looking(), _said(self._path.name):
             shadows = self._shadows()
-            for name, _, sql in self._master("table"):
-                if name.startswith(("sqlite_", HIDDEN)) or name in shadows:
-                    continue
-                if not _CREATE.match(sql) and not _CREATE_FULLTEXT.match(sql):
-                    continue
-                found.append(self._table(name, sql))
-        return found
+            found = {
+                name: sql
+                for name, _, sql in self._master("table")
+                if not name.startswith(("sqlite_", HIDDEN))
+                and name not in shadows
+                and (_CREATE.match(sql) or _CREATE_FULLTEXT.match(sql))
+            }
+            self._asking.together((sql, []) for name in found for sql in about_table(name))
+            if self._asking.remembers:
+                indexes = (row for name in found for row in self._asked(about_table(name)[1]))
+                self._asking.together((about_index(row), []) for row in indexes if row[2])
+            return [self._table(name, sql) for name, sql in found.items()]
 
     def broken_views(self) -> dict[str, str]:
         return {}
 
     def foreign_keys(self) -> list[ForeignKey]:
-        with _said(self._path.name):
-            return [
-                key
-                for table, _, _ in self._master("table")
-                if not table.startswith(("sqlite_", HIDDEN))
-                for key in keys_of(self._connection, table)
-            ]
+        with self.looking(), _said(self._path.name):
+            names = [name for name, _, _ in self._master("table")]
+            names = [name for name in names if not name.startswith(("sqlite_", HIDDEN))]
+            self._asking.together((sql, []) for name in names for sql in questions_of_keys(name))
+            return [key for name in names for key in keys_of(self._asked, name)]
 
     def broken(self) -> dict[str, str]:
         return {}
@@ -353,9 +379,8 @@ class SqliteDatabase(AskedOneByOne, HiddenEditing):
     def _table(self, name: str, sql: str) -> Table:
         columns: list[Column] = []
         keyed: list[tuple[int, str]] = []
-        for _, raw, kind, _, _, key, hidden in self._connection.execute(
-            f"PRAGMA table_xinfo({quote(name)})"
-        ):
+        of_columns, of_indexes, of_rows, of_size = about_table(name)
+        for _, raw, kind, _, _, key, hidden in self._asked(of_columns):
             column = bytes(raw).decode()
             if key:
                 keyed.append((key, column))
@@ -364,24 +389,18 @@ class SqliteDatabase(AskedOneByOne, HiddenEditing):
         keyed.sort()
         key_columns = tuple(column for _, column in keyed)
         fixed = set(key_columns)
-        for _, index, unique, *_ in list(
-            self._connection.execute(f"PRAGMA index_list({quote(name)})")
-        ):
-            if unique:
-                info = self._connection.execute(
-                    f"PRAGMA index_info({quote(bytes(index).decode())})"
-                )
+        for index in self._asked(of_indexes):
+            if index[2]:  # unique
+                info = self._asked(about_index(index))
                 fixed |= {bytes(row[2]).decode() for row in info if row[2] is not None}
         without_rowid = re.search(r"\)[^()]*\bWITHOUT\s+ROWID\b[^()]*$", sql, re.IGNORECASE)
         names = {column.name.lower() for column in columns}
         if not key_columns and not without_rowid and _ROWID not in names:
             columns.insert(0, Column(_ROWID, "integer", False))
             key_columns = (_ROWID,)
-        rows = self._one(f"SELECT count(*) FROM {quote(name)}")
+        rows = self._one(of_rows)
         try:
-            size = self._one(
-                f"SELECT coalesce(sum(pgsize), 0) FROM dbstat WHERE name = '{name.replace(chr(39), chr(39) * 2)}'"
-            )
+            size = self._one(of_size)
         except sqlite3.Error:  # dbstat is an option of the library's build
             size = 0
         return Table(
@@ -394,8 +413,9 @@ class SqliteDatabase(AskedOneByOne, HiddenEditing):
         )
 
     def size(self) -> int:
-        with _said(self._path.name):
-            return int(self._one("PRAGMA page_count")) * int(self._one("PRAGMA page_size"))
+        with self.looking(), _said(self._path.name):
+            self._asking.together((sql, []) for sql in _PAGES)
+            return int(self._one(_PAGES[0])) * int(self._one(_PAGES[1]))
 
     @contextlib.contextmanager
     def reading(self) -> Iterator[_Reader]:
@@ -409,7 +429,8 @@ class SqliteDatabase(AskedOneByOne, HiddenEditing):
             connection.close()
 
     def count(self, table: str, where: Where | None = None) -> int:
-        return _Reader(self._connection).count(table, where)
+        ((rows,),) = self._rows(table, *DIALECT.count(table, where))
+        return int(rows)
 
     def select(
         self,
@@ -417,22 +438,22 @@ class SqliteDatabase(AskedOneByOne, HiddenEditing):
         columns: Sequence[str],
         *,
         where: Where | None = None,
-        order: str | None = None,
+        order: Sequence[str] = (),
         descending: bool = False,
         limit: int | None = None,
     ) -> list[tuple[Any, ...]]:
-        return self._rows(table, *_DIALECT.select(table, columns, where, order, descending, limit))
+        return self._rows(table, *DIALECT.select(table, columns, where, order, descending, limit))
 
     def groups(
         self, table: str, columns: Sequence[str], where: Where | None = None
     ) -> list[tuple[Any, ...]]:
-        return self._rows(table, *_DIALECT.groups(table, columns, where))
+        return self._rows(table, *DIALECT.groups(table, columns, where))
 
     def _rows(self, about: str, sql: str, values: Sequence[object]) -> list[tuple[Any, ...]]:
         with _said(about):
             return [
                 tuple(c.decode("utf-8", "replace") if isinstance(c, Text) else c for c in row)
-                for row in self._connection.execute(sql, values)
+                for row in self._asked(sql, values)
             ]
 
     def longest(self, table: Table) -> tuple[str, int]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import sqlite3
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 from ..base import Attachment, ForeignKey, clears_where
@@ -27,21 +27,21 @@ def declared_keys(
                 continue
             with contextlib.suppress(sqlite3.Error):
                 connection.execute(schema)
-                found += keys_of(connection, table)
+                found += keys_of(connection.execute, table)
     return found
 
 
-def keys_of(connection: Any, table: str) -> list[ForeignKey]:
-    """The foreign keys of a table, as a connection to its database tells them."""
-    filled = {
-        _text(row[1]).lower()
-        for row in connection.execute(f"PRAGMA table_info({quote(table)})")
-        if row[3]
-    }
+def questions_of_keys(table: str) -> tuple[str, str]:
+    """What is asked for a table's foreign keys."""
+    return f"PRAGMA table_info({quote(table)})", f"PRAGMA foreign_key_list({quote(table)})"
+
+
+def keys_of(ask: Callable[[str], Iterable[Any]], table: str) -> list[ForeignKey]:
+    """The foreign keys of a table, as the answers of its database tell them."""
+    of_columns, of_keys = questions_of_keys(table)
+    filled = {_text(row[1]).lower() for row in ask(of_columns) if row[3]}
     keys: dict[int, list[tuple[str, str, str, bool]]] = {}
-    for number, _, *names, _, then, _ in connection.execute(
-        f"PRAGMA foreign_key_list({quote(table)})"
-    ):
+    for number, _, *names, _, then, _ in ask(of_keys):
         parent, column, to = map(_text, names)
         clears = clears_where(_text(then), column.lower() not in filled)
         keys.setdefault(int(number), []).append((parent, column, to, clears))

@@ -30,6 +30,8 @@ JSON, DATA, PACKED, END, ERROR = 1, 2, 3, 4, 5
 BEGIN, BYTES, SPAN, DONE, LOST = 1, 2, 3, 4, 5
 FRAME = 1 << 18
 BLOCK = 1 << 18
+PARTS = 64  # in which a scan is told
+HELD = 32 << 20  # bytes of them that are held back
 SAFE = "".join(chr(c) for c in range(0x20, 0x7F) if chr(c) != "%")
 UNREAD = ["unread", 0, 0, 0, "", 0, 0]
 KINDS = {stat.S_IFREG: "file", stat.S_IFDIR: "folder", stat.S_IFLNK: "link"}
@@ -176,6 +178,15 @@ def look(path, found):
     ]
 
 
+def since_start():
+    """What tells this machine as it runs now from all others."""
+    try:
+        with open("/proc/sys/kernel/random/boot_id", encoding="ascii") as file:
+            return file.read(64).strip()
+    except (OSError, ValueError):
+        return ""
+
+
 def hello(stream, ask):
     algorithms = ["sha256"]
     if xxhash is not None and hasattr(xxhash, "xxh3_128"):
@@ -194,6 +205,9 @@ def hello(stream, ask):
             "root": os.geteuid() == 0,
             "sqlite": sqlite3.sqlite_version if sqlite3 else "",
             "relay": True,
+            "since start": since_start(),
+            "parts": True,
+            "row digests": True,
             "user": os.geteuid(),
             "group": os.getegid(),
         }
@@ -207,23 +221,91 @@ def looks(stream, ask):
     stream.say({"found": [about(path_of(path), follow) for path in ask["paths"]]})
 
 
+class Whole:
+    """Tells all that a scan finds."""
+
+    def __init__(self, stream):
+        self.stream = stream
+        self.found = []
+
+    def add(self, folder, found):
+        self.found += found
+        while len(self.found) >= 2000:
+            self.stream.data(json.dumps(self.found[:2000]).encode("ascii"))
+            del self.found[:2000]
+
+    def end(self):
+        if self.found:
+            self.stream.data(json.dumps(self.found).encode("ascii"))
+
+
+class Parts:
+    """Tells what a scan finds in parts by the checksum of the folder, without those that are known.
+
+    The digest of a part is the sum of those of its folders, whatever their order. What is more than can well be
+    held is told as it comes, and then all is.
+    """
+
+    def __init__(self, stream, known):
+        self.stream = stream
+        self.known = known
+        self.sums = {}
+        self.held = {}
+        self.size = 0
+
+    def add(self, folder, found):
+        if not found:
+            return
+        part = zlib.crc32(folder) % PARTS
+        text = json.dumps(sorted(found))
+        digest = hashlib.blake2b(text.encode("ascii"), digest_size=16).digest()
+        self.sums[part] = (self.sums.get(part, 0) + int.from_bytes(digest, "big")) % (1 << 128)
+        self.held.setdefault(part, []).append(text[1:-1])
+        self.size += len(text)
+        if self.size >= HELD:
+            self.tell()
+            self.known = {}
+
+    def tell(self):
+        for part, texts in sorted(self.held.items()):
+            rows, size = [], 0
+            for text in texts + [None]:
+                if text is not None:
+                    rows.append(text)
+                    size += len(text)
+                if rows and (text is None or size >= FRAME):
+                    self.stream.data(("[[%d, [%s]]]" % (part, ", ".join(rows))).encode("ascii"))
+                    rows, size = [], 0
+        self.held, self.size = {}, 0
+
+    def end(self):
+        digests = {str(part): "%032x" % total for part, total in self.sums.items()}
+        same = [part for part, digest in digests.items() if self.known.get(part) == digest]
+        for part in same:
+            self.held.pop(int(part), None)
+        self.tell()
+        self.stream.say({"parts": digests, "same": list(map(int, same))})
+
+
 def scan(stream, ask):
-    """Everything below some folders; those named in ``shut`` are told, but not looked into."""
+    """Everything below some folders; those named in ``shut`` are told, but not looked into. With ``known``, digests
+    by part, in parts, of which those that are so still are not told."""
     skip = set(map(path_of, ask["skip"]))
     shut = set(map(path_of, ask["shut"]))
     start = path_of(ask.get("root", ""))
     prune = [re.compile(text).match for text in ask.get("prune", ())]
-    found = []
+    told = Whole(stream) if ask.get("known") is None else Parts(stream, ask["known"])
     for root in map(path_of, ask["folders"]):
         waiting = [root]
         while waiting:
             folder = waiting.pop()
+            found = []
             try:
                 items = list(os.scandir(folder))
             except FileNotFoundError:
                 continue
             except PermissionError:
-                found.append([escaped(folder), UNREAD])
+                told.add(os.path.dirname(folder), [[escaped(folder), UNREAD]])
                 continue
             for item in items:
                 if item.path in skip:
@@ -240,22 +322,32 @@ def scan(stream, ask):
                     if not any(fit(inside) for fit in prune):
                         waiting.append(item.path)
                 found.append([escaped(item.path), look(item.path, seen)])
-                if len(found) >= 2000:
-                    stream.data(json.dumps(found).encode("ascii"))
-                    found = []
-    if found:
-        stream.data(json.dumps(found).encode("ascii"))
+            told.add(folder, found)
+    told.end()
 
 
 def names(stream, ask):
-    folder = path_of(ask["path"])
+    """What lies in a folder; with ``paths`` in each of several, nothing of one that cannot be looked into."""
+    if "paths" not in ask:
+        stream.say({"found": names_in(path_of(ask["path"]))})
+        return
+    each = []
+    for path in ask["paths"]:
+        try:
+            each.append(names_in(path_of(path)))
+        except OSError:
+            each.append([])
+    stream.say({"each": each})
+
+
+def names_in(folder):
     found = []
     for item in os.scandir(folder):
         try:
             found.append([escaped(item.path), look(item.path, item.stat(follow_symlinks=False))])
         except FileNotFoundError:
             continue
-    stream.say({"found": found})
+    return found
 
 
 def read(stream, ask):
@@ -537,8 +629,43 @@ def forbid(database):
     database.set_authorizer(permits)
 
 
+def told_rows(stream, rows):
+    for row in rows:
+        stream.record(BYTES, cells(row))
+
+
+def told_digest(stream, rows):
+    """How many rows there are, and a sum over their digests, as ``database/key_ranges.py`` says."""
+    count = total = 0
+    for row in rows:
+        digest = hashlib.sha256(b"".join(map(kept, row))).digest()
+        total += int.from_bytes(digest[:8], "big")
+        count += 1
+    stream.record(BYTES, cells([Text(b"%d-%d" % (count, total))]))
+
+
+def kept(value):
+    """A cell as ``database/row_codec.py`` keeps it."""
+    if value is None:
+        return b"\xfb"
+    if isinstance(value, Text):
+        cell = b"T" + value
+    elif isinstance(value, bytes):
+        cell = b"B" + value
+    elif isinstance(value, int):
+        cell = b"I%d" % value
+    else:
+        cell = b"F" + repr(value).encode("ascii")
+    size = len(cell)
+    if size < 251:
+        return bytes([size]) + cell
+    for mark, width in ((0xFC, 2), (0xFD, 3), (0xFE, 8)):
+        if size < 1 << 8 * width:
+            return bytes([mark]) + size.to_bytes(width, "little") + cell
+
+
 def sqlite(stream, ask):
-    """A session with an embedded database: statements come as records, rows go back as records."""
+    """A session with an embedded database: statements come as records, rows go back as records, or their digest."""
     name = path_of(ask["path"])
     uri = "file:" + quote_from_bytes(name) + "?mode=" + ask["mode"]
     try:
@@ -554,7 +681,9 @@ def sqlite(stream, ask):
     for what, content in stream.records():
         if what == BEGIN:
             sql = content.decode("utf-8")
-            many = []
+            many, tell = [], told_rows
+        elif what == SPAN:
+            tell = told_digest
         elif what == BYTES:
             many.append(values_of(content))
         elif what == DONE:
@@ -564,8 +693,7 @@ def sqlite(stream, ask):
                 for values in many or [()]:
                     cursor.execute(sql, values)
                     touched += max(cursor.rowcount, 0)
-                    for row in cursor:
-                        stream.record(BYTES, cells(row))
+                    tell(stream, cursor)
                 stream.record(DONE, b"%d" % touched)
             except (sqlite3.Error, OverflowError) as error:
                 stream.record(LOST, str(error).encode("utf-8"))

@@ -301,7 +301,27 @@ function v_scan($stream, $ask)
 
 function v_names($stream, $ask)
 {
-    $folder = rtrim(place($ask['path']), '/');
+    if (!isset($ask['paths'])) {
+        $stream->say(['found' => names_in($ask['path'])]);
+        return;
+    }
+    $each = [];
+    foreach ($ask['paths'] as $number => $path) {
+        if ($number && $stream->due()) {
+            break;
+        }
+        try {
+            $each[] = names_in($path);
+        } catch (Told $unread) {
+            $each[] = [];
+        }
+    }
+    $stream->say(['each' => $each]);
+}
+
+function names_in($text)
+{
+    $folder = rtrim(place($text), '/');
     $names = @scandir($folder === '' ? '/' : $folder, SCANDIR_SORT_NONE);
     if ($names === false) {
         throw new Told(said(), $folder, !there($folder));
@@ -313,7 +333,7 @@ function v_names($stream, $ask)
             $found[] = [escaped("$folder/$name"), $seen];
         }
     }
-    $stream->say(['found' => $found]);
+    return $found;
 }
 
 function lost($path, $missing)

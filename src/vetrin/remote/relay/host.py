@@ -117,13 +117,7 @@ class RelayedHost:
     def __init__(self, address: RelayHost, exchange: Exchange, said: dict[str, Any]) -> None:
         self.host: Host | RelayHost = address
         self.exchange = exchange
-        hello = Hello(
-            form=said["form"],
-            grain=int(said["grain"]),
-            algorithms=tuple(map(str, said["algorithms"])),
-            home=unescaped(said["home"]),
-            sqlite="",
-        )
+        hello = Hello.of(said)
         self.found = Found(
             form=said["form"],
             root=unescaped(said["home"]),

@@ -70,14 +70,12 @@ class RelayMachine(HelperMachine):
             yield bytes(part)
 
     def read_many(self, files: Sequence[tuple[str, int]]) -> Iterator[Iterator[Buffer]]:
-        contents = _Contents(
-            self, [(path, 0, None) for path, _ in files], [size for _, size in files]
-        )
-        for _ in files:
-            one = contents.next()
-            yield one
-            for _ in one:  # what was not taken is passed over
-                pass
+        items = [(path, 0, None) for path, _ in files]
+        yield from _one_by_one(_Contents(self, items, [size for _, size in files]), len(files))
+
+    def _parts(self, items: Sequence[tuple[str, int, int | None]]) -> Iterator[Iterator[Buffer]]:
+        sizes = [size or 0 for _, _, size in items]
+        yield from _one_by_one(_Contents(self, items, sizes), len(items))
 
     def write_many(self, files: Iterable[tuple[Writing, Iterable[Buffer | Span]]]) -> None:
         waiting = _Waiting(self)
@@ -156,6 +154,14 @@ class RelayMachine(HelperMachine):
     def flush(self, folder: str) -> None:
         """Nothing: PHP has no way to have all of it written out, and of each file it would take longer than all
         else."""
+
+
+def _one_by_one(contents: _Contents, count: int) -> Iterator[Iterator[Buffer]]:
+    for _ in range(count):
+        one = contents.next()
+        yield one
+        for _ in one:  # what was not taken is passed over
+            pass
 
 
 class _Contents:

@@ -17,7 +17,7 @@ from typing import Any
 from ...errors import ConnectionFailed, ConnectionLost, PortClosed
 from ...files import printable
 from ..helper_machine import Hello
-from ..helper_protocol import JSON, ExchangeError, Frames, unescaped
+from ..helper_protocol import JSON, ExchangeError, Frames
 from ..helper_scripts import PHP, PYTHON, source
 from .channel import Pipe
 from .connection import Line
@@ -139,6 +139,15 @@ class Helpers:
             ) from error
 
 
+_NO_HELLO = (
+    ExchangeError,
+    LookupError,
+    TypeError,
+    ValueError,
+    struct.error,
+)  # what is no answer of ours
+
+
 class _Helper:
     def __init__(
         self,
@@ -167,19 +176,21 @@ class _Helper:
                     begun = time.perf_counter()
                 elif probe:
                     line.rate = len(content) / max(time.perf_counter() - begun, 0.0005)
-        except (ExchangeError, ConnectionLost, TimeoutError, ValueError, struct.error) as error:
+            self.hello = Hello.of(said)
+        except (
+            ExchangeError,
+            ConnectionLost,
+            TimeoutError,
+            LookupError,
+            TypeError,
+            ValueError,
+            struct.error,
+        ) as error:
             self.pipe.close()
             if isinstance(error, ConnectionLost) and not line.alive:
                 raise
             raise NoHelper(self.complaint.lstrip(" :(").rstrip(")") or str(error)) from error
         self.pipe.settimeout(None)
-        self.hello = Hello(
-            form=said["form"],
-            grain=said["grain"],
-            algorithms=tuple(said["algorithms"]),
-            home=unescaped(said["home"]),
-            sqlite=said["sqlite"],
-        )
 
     @property
     def ended(self) -> bool:

@@ -33,6 +33,7 @@ from ...files import (
     Room,
     Span,
     Writing,
+    head_of,
     printable,
     pruning,
 )
@@ -85,6 +86,9 @@ class SftpMachine(AskedEachTime):
             kind, about.size or 0, int(about.mtime or 0) * _SECOND, stat.S_IMODE(mode), target
         )
 
+    def scan_parts(self, *asked: object) -> None:
+        return None
+
     def scan(
         self,
         folders: Sequence[str],
@@ -112,6 +116,13 @@ class SftpMachine(AskedEachTime):
 
     def names(self, folder: str) -> list[tuple[str, FileStatus]]:
         return self._run(self._names(folder), [folder])
+
+    def names_of(self, folders: Sequence[str]) -> list[list[tuple[str, FileStatus]]]:
+        found = self._run(self._all([self._if_readable(folder) for folder in folders]), folders)
+        return [names or [] for names in found]
+
+    def heads(self, paths: Sequence[str], size: int) -> list[bytes]:
+        return [head_of(self.read(path, 0, size)) for path in paths]
 
     async def _if_readable(self, folder: str) -> list[tuple[str, FileStatus]] | None:
         try:

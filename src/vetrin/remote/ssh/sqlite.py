@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sqlite3
 import struct
 from collections.abc import Iterable, Iterator, Sequence
@@ -18,6 +19,8 @@ from ..helper_protocol import (
     DATA,
     DONE,
     LOST,
+    NO_ANSWER,
+    SPAN,
     Content,
     ExchangeError,
     Frames,
@@ -30,6 +33,8 @@ from .channel import Pipe
 from .helper_client import Helpers
 
 _CELL = struct.Struct(">cI")
+_DIGEST = re.compile(rb"[0-9]+-[0-9]+")
+_TOGETHER = 500  # questions that are under way at a time
 
 
 class HelperOpener:
@@ -66,7 +71,7 @@ class HelperOpener:
         if "failed" in said:
             pipe.close()
             raise sqlite3.OperationalError(said["failed"])
-        return RemoteConnection(frames, pipe)
+        return RemoteConnection(frames, pipe, digests=self._helpers.hello.row_digests)
 
     def make_folder(self, path: str) -> None:
         self._machine.act([FileChange("folder", path.rpartition("/")[0])])
@@ -75,7 +80,9 @@ class HelperOpener:
 class RemoteConnection:
     """As much of ``sqlite3.Connection`` as is used, for a database on a host."""
 
-    def __init__(self, frames: Frames, pipe: Pipe) -> None:
+    def __init__(self, frames: Frames, pipe: Pipe, *, digests: bool = False) -> None:
+        """With ``digests``, the helper makes digests of rows."""
+        self.makes_digests = digests
         self._frames = frames
         self._pipe = pipe
         self._answers = records(self._answer())
@@ -89,25 +96,72 @@ class RemoteConnection:
         listed = list(rows)
         return self._run(sql, listed) if listed else RemoteCursor(iter(()))
 
+    def several(
+        self, asked: Sequence[tuple[str, Sequence[Any]]]
+    ) -> list[list[tuple[Any, ...]] | sqlite3.Error]:
+        """The rows of some short questions, or what is said of one: all are sent before the first answer is read.
+
+        Raises:
+            sqlite3.OperationalError: the connection was lost.
+        """
+        return self._each([_statement(sql, [values] if values else []) for sql, values in asked])
+
+    def digests(self, asked: Sequence[tuple[str, Sequence[Any]]]) -> list[str]:
+        """The digests (``database/key_ranges.py``) of the rows that some short questions give, which stay where they
+        are.
+
+        Raises:
+            sqlite3.Error: one of them cannot be answered, or the connection was lost.
+        """
+        found = []
+        for at in range(0, len(asked), _TOGETHER):
+            parts = [
+                [*_statement(sql, [values] if values else [])[:-1], record(SPAN), record(DONE)]
+                for sql, values in asked[at : at + _TOGETHER]
+            ]
+            for answer in self._each(parts):
+                if isinstance(answer, sqlite3.Error):
+                    raise answer
+                cells = [cell for row in answer for cell in row]
+                told = cells[0] if len(cells) == 1 and isinstance(cells[0], bytes) else b""
+                if not _DIGEST.fullmatch(told):
+                    raise sqlite3.OperationalError(f"{CONNECTION_LOST}: {NO_ANSWER}")
+                found.append(told.decode("ascii"))
+        return found
+
+    def _each(
+        self, statements: Sequence[Sequence[bytes]]
+    ) -> list[list[tuple[Any, ...]] | sqlite3.Error]:
+        if self._open is not None:
+            self._open.gather()
+        self._send([part for parts in statements for part in parts])
+        found: list[list[tuple[Any, ...]] | sqlite3.Error] = []
+        for _ in statements:
+            try:
+                found.append(RemoteCursor(self._answers).fetchall())
+            except sqlite3.OperationalError as error:
+                if CONNECTION_LOST in str(error):
+                    raise
+                found.append(error)
+        return found
+
     def close(self) -> None:
         self._pipe.close()
 
     def _run(self, sql: str, rows: Sequence[Sequence[Any]]) -> RemoteCursor:
         if self._open is not None:
             self._open.gather()  # one statement at a time goes through
-        parts = [
-            record(BEGIN, sql.encode()),
-            *(record(BYTES, _cells(row)) for row in rows),
-            record(DONE),
-        ]
-        try:
-            self._pipe.sendall(frame(DATA, b"".join(parts)))
-        except ConnectionFailed as error:
-            raise sqlite3.OperationalError(str(error)) from error
+        self._send(_statement(sql, rows))
         self._open = RemoteCursor(self._answers)
         if not sql.lstrip()[:6].upper().startswith(("SELECT", "PRAGMA")):
             self._open.gather()
         return self._open
+
+    def _send(self, parts: Sequence[bytes]) -> None:
+        try:
+            self._pipe.sendall(frame(DATA, b"".join(parts)))
+        except ConnectionFailed as error:
+            raise sqlite3.OperationalError(str(error)) from error
 
     def _answer(self) -> Iterator[tuple[int, Content]]:
         try:
@@ -159,6 +213,14 @@ class RemoteCursor:
             return None
         self._done = True
         return None
+
+
+def _statement(sql: str, rows: Sequence[Sequence[Any]]) -> list[bytes]:
+    return [
+        record(BEGIN, sql.encode()),
+        *(record(BYTES, _cells(row)) for row in rows),
+        record(DONE),
+    ]
 
 
 def _cells(row: Sequence[Any]) -> bytes:
