@@ -17,6 +17,7 @@ from vetrin.database import ReadableDatabase
 from vetrin.database.engines import engine_of
 from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
+from vetrin.database.page_prints import PagePrints, Print, PrintsThere
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.remote.helper_machine import HelperMachine
 from vetrin.remote.ssh.connection import Lines
@@ -34,7 +35,7 @@ from vetrin.store import (
 
 KINDS = (
     "sqlite", "sqlite by helper", "sqlite by php", "sqlite by copy", "sqlite stored",
-    "mariadb", "mariadb by ssh", "mariadb by relay", "mariadb stored",
+    "mariadb", "mariadb by reading", "mariadb by ssh", "mariadb by ssh, read there", "mariadb by relay", "mariadb stored",
     "mysql", "mysql by relay", "mysql by relay's library", "mysql stored",
 )  # fmt: skip
 _PASSWORD = "p'a\\ss#$"
@@ -121,14 +122,18 @@ def _server(
         dial = request.getfixturevalue("relay_by_library").connect().dial
     if kind.endswith("relay"):
         dial = request.getfixturevalue("relay").connect().dial
-    if kind.endswith("ssh"):
+    prints = PagePrints() if kind.endswith("reading") else None
+    if kind.endswith("there"):
+        prints = PrintsThere()
+        prints.learn("1-1", Print(1, b""))  # what is empty is not used
+    if "ssh" in kind:
         ssh = request.getfixturevalue("ssh")
         request.getfixturevalue("monkeypatch").setenv("HOME", str(ssh.home))
         request.addfinalizer(hosts.close)
         dial = hosts.at(Host(ssh.name), "source").dial
     return (
         lambda *statements: list(server.run(*statements, database="read_it")),
-        lambda: MysqlDatabase(credentials, read_only=True, dial=dial),
+        lambda: MysqlDatabase(credentials, read_only=True, dial=dial, prints=prints),
     )
 
 

@@ -21,6 +21,7 @@ from vetrin.database import (
     Lowered,
     Not,
     OneOf,
+    RowsAside,
     Sql,
     digests_by_reading,
     spans,
@@ -138,9 +139,36 @@ def test_ranges_of_the_key_are_all_rows_once(source: Source) -> None:
         with database.reading() as reader:
             made = reader.digests(table, ranges)
             assert made == [page.digest for page in pages] and len(set(made)) == len(made)
+            wrong = [made[0]] * len(made)
+            for known in (made, wrong, made):
+                assert reader.digests(table, ranges, known=known) == made
             assert made == digests_by_reading(
                 lambda key_range: reader.rows(table, key_range=key_range), ranges
             )
+
+
+def test_rows_of_pages_that_differ_may_be_put_aside(source: Source, tmp_path: Path) -> None:
+    """Wherever a page's digest takes reading: then its rows are there as they would be read again."""
+    rows = [(number, "x" * (number % 30)) for number in range(1, 301)]
+    with source.opened(
+        "CREATE TABLE a (id INTEGER PRIMARY KEY, t VARCHAR(40))",
+        f"INSERT INTO a VALUES {by_hand(rows)}",
+    ) as database:
+        table = table_of(database, "a")
+        ranges = [KeyRange((at,), (at + 50,)) for at in range(0, 350, 50)]
+        with database.reading() as reader, RowsAside(tmp_path) as aside:
+            known = reader.digests(table, ranges)
+            known[1] = known[4]
+            known[6] = known[0]  # of a range without rows
+            assert reader.digests(table, ranges, known=known, aside=aside)[1] != known[1]
+            for number in (1, 6):
+                again = reader.records(table, key_range=ranges[number])
+                if number in aside:
+                    assert aside.take(number) == [row for some in again for row in some]
+            assert not any(number in aside for number in range(len(ranges)))
+            if source.kind == "sqlite":
+                reader.digests(table, ranges, known=known, aside=aside)
+                assert 1 in aside and 6 in aside
 
 
 def test_values_of_every_kind_are_digested_alike(source: Source) -> None:
@@ -160,6 +188,8 @@ def test_values_of_every_kind_are_digested_alike(source: Source) -> None:
             assert made == digests_by_reading(
                 lambda key_range: reader.rows(table, key_range=key_range), ranges
             )
+            for _ in range(2):
+                assert reader.digests(table, ranges, known=made) == made
         assert len(set(made)) == len(values)
 
 

@@ -382,7 +382,7 @@ pieces = st.sampled_from([OLD, NEW, ROOT, "//www.harrowmere.example", r"https:\/
                           '"', "\\", "%", ":", "x", "é", "harrowmere", "www.", "\n"])  # fmt: skip
 texts = st.lists(pieces, max_size=12).map("".join)
 values = st.recursive(
-    st.none() | st.booleans() | st.integers() | texts,
+    st.none() | st.booleans() | st.integers(-(2**63), 2**63 - 1) | texts,
     lambda inner: st.lists(inner, max_size=4) | st.dictionaries(texts, inner, max_size=4),
     max_leaves=12,
 )

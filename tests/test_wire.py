@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import contextlib
+import io
+import secrets
 import socket
+import subprocess
+import sys
 import threading
 import time
 from collections.abc import Iterator
@@ -17,9 +21,12 @@ from systems import DatabaseServer
 from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.mysql.wire import Wire
-from vetrin.database.page_prints import Packets, PagePrints, Print
+from vetrin.database.page_prints import Packets, PagePrints, Print, PrintsThere
 from vetrin.errors import DatabaseError
 from vetrin.jobs import was_cut_off
+from vetrin.remote.helper_protocol import Frames
+from vetrin.remote.helper_scripts import PYTHON, source
+from vetrin.remote.ssh.channel import Pipe, PrintingSocket
 
 PACKET = 0xFFFFFF
 SMALL = st.integers(0, 300)
@@ -110,6 +117,125 @@ def test_rows_of_many_answers(
         assert expected in (None, Print(size, prints.tag_of(b"".join(parts))))
     assert len(one.several(["SELECT 7"])[0]) == 1
     one.close()
+
+
+class Relayed:
+    """A helper here that relays to a socket, as the pipe that leads to one elsewhere."""
+
+    def __init__(self, path: str, word: bytes) -> None:
+        self._process = subprocess.Popen(
+            [sys.executable, "-I", "-c", PYTHON], stdin=subprocess.PIPE, stdout=subprocess.PIPE, bufsize=0
+        )  # fmt: skip
+        text = source("helper.py")
+        self.sendall(b"%d\n%s" % (len(text), text))
+        frames = Frames(self)  # type: ignore[arg-type]
+        assert frames.ask("hello")["prints"]
+        frames.ask("relay", socket=path, word=word.hex())
+
+    def sendall(self, data: bytes | memoryview) -> None:
+        assert self._process.stdin is not None
+        rest = memoryview(data)
+        while rest:
+            rest = rest[self._process.stdin.write(rest) :]
+
+    def take_into(self, into: memoryview) -> int:
+        return self._process.stdout.readinto(into) or 0  # type: ignore[union-attr]
+
+    def makefile(self, mode: str, buffering: int = 1 << 16) -> io.BufferedReader:
+        return Pipe.makefile(self, mode, buffering)  # type: ignore[arg-type]
+
+    def settimeout(self, seconds: float | None) -> None:
+        return
+
+    def close(self) -> None:
+        self._process.kill()
+        self._process.wait()
+        for end in (self._process.stdin, self._process.stdout):
+            with contextlib.suppress(OSError):
+                end.close()  # type: ignore[union-attr]
+
+    def shutdown(self, how: int) -> None:
+        self.close()
+
+
+@contextlib.contextmanager
+def printing(wire: Wire) -> Iterator[Wire]:
+    """Another connection to the same server, through a helper that tells prints."""
+    word = secrets.token_bytes(16)
+    one = Wire(user="root", charset="utf8mb4", defer_connect=True)
+    pipe = Relayed(wire.unix_socket, word)
+    try:
+        one.connect(PrintingSocket(pipe, word))  # type: ignore[arg-type]
+        assert one.tells_prints
+        yield one
+    finally:
+        pipe.close()
+
+
+def packets_of(rows: list[bytes]) -> bytes:
+    """The packets in which rows of one cell come, after the protocol's documentation."""
+    parts, number = [], 4
+    for row in rows:
+        for at in range(0, len(row) + 1, PACKET):
+            part = row[at : at + PACKET]
+            parts.append(len(part).to_bytes(3, "little") + bytes([number % 256]) + part)
+            number += 1
+    return b"".join(parts)
+
+
+@settings(
+    max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
+@given(
+    answers=st.lists(
+        st.lists(SMALL, max_size=300)
+        .flatmap(lambda some: LARGE.map(lambda big: [*some, big]) | st.just(some))
+        .map(lambda lengths: [*lengths, 0]),
+        min_size=1,
+        max_size=40,
+    )
+)
+def test_prints_are_those_of_the_rows(wire: Wire, answers: list[list[int]]) -> None:
+    """However they lie in what the helper reads, also where a row takes several packets."""
+    large = [i for i, lengths in enumerate(answers) if max(lengths) > 300]
+    answers = [a for i, a in enumerate(answers) if i not in large[1:]]  # they take long
+    queries, wanted = [], []
+    prints = PrintsThere()
+    for lengths in answers:
+        sql = " UNION ALL ".join(f"SELECT REPEAT('x', {length})" for length in lengths)
+        queries.append(sql + (" LIMIT 0" if lengths == [0] else ""))
+        rows = packets_of([record(length) for length in lengths] if lengths != [0] else [])
+        wanted.append(Print(len(rows), prints.tag_of(rows)))
+    with printing(wire) as one:
+        for _ in range(2):
+            assert list(one.prints(queries, prints.key)) == wanted
+            assert one.several(["SELECT 7"]) == [[("7",)]] or one.several(["SELECT 7"]) == [[(7,)]]
+
+
+def test_an_error_among_prints_ends_them(wire: Wire) -> None:
+    wrong = (
+        "SELECT IF(n < 3, 'x', (SELECT 1 UNION SELECT 2)) FROM (SELECT 1 n UNION ALL SELECT 3) t"
+    )
+    for query, code in ((wrong, 1242), ("SELECT nothing", 1054), ("SET @a = 1", None)):
+        with printing(wire) as one:
+            with pytest.raises(pymysql.Error) as error:
+                list(one.prints(["SELECT 'a'", query, *["SELECT 'b'"] * 30], b"key"))
+            assert code is None or error.value.args[0] == code
+            assert not one.open
+    with printing(wire) as one, pytest.raises(pymysql.OperationalError) as lost:
+        for _ in one.prints(["SELECT 'a'", f"KILL {one.thread_id()}", "SELECT 'b'"], b"key"):
+            pass
+    assert was_cut_off(lost.value) or lost.value.args[0] == 1317
+
+
+def test_what_begins_with_another_word_goes_to_the_server(wire: Wire) -> None:
+    """Nothing that stands in a row can speak to the helper."""
+    with printing(wire) as one:
+        sock = one._sock  # type: ignore[attr-defined]
+        text = sock._word[:-1] + b"\0"
+        for body in (text, b"x" * 40_000 + text * 3):
+            (((found,),),) = one.several([f"SELECT HEX(X'{body.hex()}')"])
+            assert found in (body.hex().upper(), body.hex().upper().encode())
 
 
 def test_an_error_among_answers_ends_them(wire: Wire) -> None:

@@ -56,6 +56,7 @@ from .key_ranges import (
     with_pages,
 )
 from .questions import Counting, Defining, Question, Selecting
+from .rows_aside import RowsAside
 
 __all__ = [
     "BATCH_BYTES",
@@ -94,6 +95,7 @@ __all__ = [
     "Reader",
     "Recount",
     "Replacement",
+    "RowsAside",
     "Selecting",
     "Sql",
     "Table",

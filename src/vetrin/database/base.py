@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any, Literal, Protocol
 from .conditions import Condition, Replacement, Where
 from .page_prints import PagePrints
 from .questions import Question
+from .rows_aside import RowsAside
 
 if TYPE_CHECKING:
     from .key_ranges import KeyRange, KeyRanges, Page
@@ -99,8 +100,8 @@ class Batch:
 
     ``mixed``: a column may hold other values than bytes and None. ``records`` are the rows as they were
     read, whatever becomes of the cells, where the engine gives them (see ``row_codec.py``). ``pages`` are those that
-    the rows make one behind the other, where somebody made them; ``altered`` the rows that got other values since,
-    by their number, with their cells as they were.
+    the rows make one behind the other, where somebody made them, and ``sums`` what each row added to their digests;
+    ``altered`` the numbers of rows that got other values since.
     """
 
     width: int
@@ -109,7 +110,8 @@ class Batch:
     mixed: bool = False
     pages: tuple[Page, ...] = ()
     records: list[bytes] | None = None
-    altered: dict[int, list[Cell]] = field(default_factory=dict)
+    sums: Sequence[int] = ()
+    altered: set[int] = field(default_factory=set)
 
     @property
     def rows(self) -> int:
@@ -124,12 +126,11 @@ class Batch:
 
     def put(self, index: int, values: Mapping[int, bytes]) -> None:
         """Set a column's cells in the rows that ``values`` names; each keeps its type."""
-        width, altered = self.width, self.altered
+        width, cells = self.width, self.cells
+        self.altered.update(values)
         for row, value in values.items():
-            if row not in altered:
-                altered[row] = self.cells[row * width : (row + 1) * width]
             place = row * width + index
-            self.cells[place] = type(self.cells[place])(value)  # type: ignore[misc]
+            cells[place] = type(cells[place])(value)  # type: ignore[misc]
 
     def each(self) -> Iterator[list[Cell]]:
         width = self.width
@@ -290,10 +291,12 @@ class Reader(Protocol):
         leave: Where | None = None,
         replacements: Mapping[str, Replacement] | None = None,
         known: Sequence[str] = (),
+        aside: RowsAside | None = None,
     ) -> list[str]:
         """The digests of pages as they are now (``key_ranges.py``), made where the database is; ``UNTOLD`` for one
         that cannot be made. With the range of all rows, of tables that do not go by key. ``known`` is what those of
-        all the ranges were once: it changes nothing in the answer, and saves work where they are still so."""
+        all the ranges were once: it changes nothing in the answer, and saves work where they are still so. The rows
+        of the others, as ``records`` gives them, may be put ``aside`` where they had to be read."""
 
     def records(
         self,

@@ -21,7 +21,13 @@ class Transport(Protocol):
     def resolves_names(self) -> bool:
         """True where "localhost", as the host of a database, is what the site itself means by it."""
 
-    def dial(self, name: str, port: int, socket: str | None, *, bulk: bool = False) -> Any:
+    @property
+    def tells_prints(self) -> bool:
+        """True where a connection with ``prints`` can tell the prints of rows in place of them."""
+
+    def dial(
+        self, name: str, port: int, socket: str | None, *, bulk: bool = False, prints: bool = False
+    ) -> Any:
         """A connection to a port or a socket as seen from there."""
 
     def sqlite_opener(self) -> Any:

@@ -19,6 +19,7 @@ from dataclasses import dataclass, replace
 from .base import Batch, Table
 from .page_prints import Packets, PagePrints
 from .row_codec import records_of
+from .rows_aside import PageRows, RowsAside
 
 NO_ROWS = "0-0"
 UNTOLD = ""
@@ -114,11 +115,16 @@ def can_copy_in_ranges(table: Table) -> bool:
 
 def digest_of_records(records: Iterable[bytes]) -> str:
     """The digest of rows, in any order: ``COUNT-SUM``."""
+    sums = sums_of_records(records)
+    return f"{len(sums)}-{sum(sums)}"
+
+
+def sums_of_records(records: Iterable[bytes]) -> tuple[int, ...]:
+    """What each of some rows adds to a digest."""
     sha256 = hashlib.sha256
     digests = [sha256(record).digest() for record in records]
-    count = len(digests)
     # All at once: this is done for every row that there is.
-    return f"{count}-{sum(struct.unpack('>' + 'Q24x' * count, b''.join(digests)))}"
+    return struct.unpack(">" + "Q24x" * len(digests), b"".join(digests))
 
 
 def digest_of_sum(count: int, total: int | None) -> str:
@@ -150,20 +156,36 @@ def joint_digest(digests: Iterable[str]) -> str:
 
 def digest_of_rows(batches: Iterable[Batch]) -> str:
     """The digest of all rows of some batches."""
-    return joint_digest(_digest_of(batch) for batch in batches)
+    return joint_digest(digest_of_records(_records(batch)) for batch in batches)
 
 
-def _digest_of(batch: Batch) -> str:
+def _records(batch: Batch) -> list[bytes]:
     if batch.records is None:
         batch.records = records_of(batch)
-    return digest_of_records(batch.records)
+    return batch.records
 
 
 def digests_by_reading(
-    rows: Callable[[KeyRange], Iterable[Batch]], ranges: Sequence[KeyRange]
+    rows: Callable[[KeyRange], Iterable[Batch]],
+    ranges: Sequence[KeyRange],
+    known: Sequence[str] = (),
+    aside: RowsAside | None = None,
 ) -> list[str]:
     """What ``Reader.digests`` gives, where no server makes it; ``rows`` reads a range."""
-    return [digest_of_rows(rows(key_range)) for key_range in ranges]
+    if aside is None or not known:
+        return [digest_of_rows(rows(key_range)) for key_range in ranges]
+    found = []
+    for number, (key_range, before) in enumerate(zip(ranges, known, strict=True)):
+        parts = []
+        there = PageRows(aside, number)
+        for batch in rows(key_range):
+            records = _records(batch)
+            there.add(records)
+            parts.append(digest_of_records(records))
+        found.append(joint_digest(parts))
+        if found[-1] != before:
+            there.put()
+    return found
 
 
 def with_pages(
@@ -176,12 +198,11 @@ def with_pages(
     whole = Packets(prints, len(names)) if prints is not None and not places else None
     digests: list[str] = []
     for batch in batches:
-        if batch.records is None:
-            batch.records = records_of(batch)
+        records = _records(batch)
         with contextlib.suppress(ValueError, TypeError):  # some engines take texts for numbers
             batch.pages = tuple(_pages(batch, places, prints if places else None))
         if whole is not None:
-            whole.add(batch.records)
+            whole.add(records)
             digests += [page.digest for page in batch.pages]
         yield batch
     if prints is not None:
@@ -192,12 +213,13 @@ def with_pages(
 
 def _pages(batch: Batch, places: Sequence[int], prints: PagePrints | None) -> Iterator[Page]:
     records, width = batch.records or [], batch.width
+    sums = batch.sums = sums_of_records(records)
     rows = max(1, min(PAGE_ROWS, _PAGE_BYTES * len(records) // max(1, batch.size)))
     for at in range(0, len(records), rows):
         part = records[at : at + rows]
         last = (at + len(part) - 1) * width
         key = tuple(int(batch.cells[last + place]) for place in places)  # type: ignore[arg-type]
-        digest = digest_of_records(part)
+        digest = f"{len(part)}-{sum(sums[at : at + rows])}"
         if prints is not None and prints.of(digest) is None:
             packets = Packets(prints, width)
             packets.add(part)
@@ -226,14 +248,10 @@ def _became(batch: Batch, rows: Sequence[int], digest: str) -> str:
     if not rows:
         return digest
     width = batch.width
-    before = [cell for row in rows for cell in batch.altered[row]]
-    after = [cell for row in rows for cell in batch.cells[row * width : (row + 1) * width]]
+    cells = [cell for row in rows for cell in batch.cells[row * width : (row + 1) * width]]
+    came = sum(sums_of_records(records_of(Batch(width, cells, 0, batch.mixed))))
     count, _, total = digest.partition("-")
-    old, new = (
-        digest_of_rows([Batch(width, cells, 0, batch.mixed)]).partition("-")[2]
-        for cells in (before, after)
-    )
-    return f"{count}-{int(total) - int(old) + int(new)}"
+    return f"{count}-{int(total) - sum(batch.sums[row] for row in rows) + came}"
 
 
 def joint_ranges(ranges: Iterable[KeyRange], most: int) -> list[KeyRange]:

@@ -1,15 +1,16 @@
 """What pages looked like on their way from a server, so that one is known again without its rows being taken apart.
 
-A print is how many bytes the rows of a page have as the server sends them when it is asked for them alone, and their
-Poly1305 tag (RFC 8439) under a random key that only this file holds. Used so, it is a universal hash: that two
-different pages of n bytes have one tag has a chance of n / 2**107 (Bernstein, "The Poly1305-AES
-message-authentication code", theorem 3.3). Prints are found by the page's digest (``key_ranges.py``). Nothing in them
-is needed: where they are lost, rows are digested.
+A print is how many bytes the rows of a page have as the server sends them when it is asked for them alone, and a tag
+of these. Here that is their Poly1305 tag (RFC 8439) under a random key that only this file holds. Used so, it is a
+universal hash: that two different pages of n bytes have one tag has a chance of n / 2**107 (Bernstein, "The
+Poly1305-AES message-authentication code", theorem 3.3). Prints are found by the page's digest (``key_ranges.py``).
+Nothing in them is needed: where they are lost, rows are digested.
 """
 
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import secrets
 import sqlite3
 import struct
@@ -18,7 +19,7 @@ from collections.abc import Sequence
 from functools import cached_property
 from operator import add
 from pathlib import Path
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 from cryptography.hazmat.primitives.poly1305 import Poly1305
 
@@ -74,14 +75,29 @@ class Packets:
         return Print(self._size, self._tag.finalize()) if self._single else None
 
 
+class Tag(Protocol):
+    """Makes one tag out of what it is updated with."""
+
+    def update(self, data: bytes | memoryview, /) -> None:
+        """Take bytes that follow those before."""
+
+    def finalize(self) -> bytes:
+        """The tag of all of them, once."""
+
+
 class PagePrints:
-    """The prints of one environment's pages. Read when the first one is asked for."""
+    """The prints of pages that are read on this machine. They are read when the first one is asked for."""
 
     def __init__(self, path: Path | None = None) -> None:
         """Without ``path``, all is forgotten when the program ends."""
         self._path = path
         self._days: dict[str, int] = {}  # when each was asked for
         self._news: set[str] = set()
+
+    @property
+    def empty(self) -> bool:
+        """True where no page is known."""
+        return not self._known
 
     def of(self, digest: str) -> Print | None:
         """What a page of this digest looked like; None where that is not known."""
@@ -91,12 +107,14 @@ class PagePrints:
             self._news.add(digest)
         return found
 
-    def tag(self) -> Poly1305:
+    def tag(self) -> Tag:
         """What makes a tag: ``update`` it with the bytes of all rows, then ``finalize`` it."""
         return Poly1305(self._secret)
 
     def tag_of(self, rows: bytes | memoryview) -> bytes:
-        return Poly1305.generate_tag(self._secret, rows)
+        tag = self.tag()
+        tag.update(rows)
+        return tag.finalize()
 
     def learn(self, digest: str, seen: Print | None) -> None:
         """Remember what a page looks like, where that is known."""
@@ -141,6 +159,25 @@ class PagePrints:
                 secret = kept
         self.__dict__["_secret"] = secret
         return found
+
+
+class PrintsThere(PagePrints):
+    """The prints of pages that a helper reads where they are. Their tags are those of BLAKE2b (RFC 7693) under the
+    key, which any Python there can make."""
+
+    @property
+    def key(self) -> bytes:
+        return self._secret
+
+    def tag(self) -> Tag:
+        return _Blake(self._secret)
+
+
+class _Blake:
+    def __init__(self, key: bytes) -> None:
+        self._made = hashlib.blake2b(key=key, digest_size=16)
+        self.update = self._made.update
+        self.finalize = self._made.digest
 
 
 def _secret_in(file: sqlite3.Connection, secret: bytes) -> bytes:

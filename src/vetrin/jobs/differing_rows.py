@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
@@ -16,6 +17,7 @@ from ..database import (
     Page,
     Patch,
     Reader,
+    RowsAside,
     Table,
     digest_with,
     joint_ranges,
@@ -114,8 +116,11 @@ class DifferingRows:
         ours: Reader,
         update: Update,
         digests: Sequence[tuple[str, str]],
+        aside: RowsAside,
     ) -> None:
+        """``digests`` are those of the pages on both sides; ``aside`` holds rows that the source's took reading."""
         self._means = means
+        self._aside = aside
         self._reader = reader
         self._ours = ours
         self._update = update
@@ -146,17 +151,13 @@ class DifferingRows:
             _AT_ONCE // self._row,
             _RANGES,
         ):
-            wanted = KeyRanges(
-                tuple(joint_ranges((self._ranges[n] for n in numbers), len(numbers)))
-            )
-            records = _source_records(self._reader, self._update.item, wanted)
+            rows = self._source_rows(numbers)
             gone: dict[int, list[bytes]] = {}
             came: dict[int, list[bytes]] = {}
             for number in numbers:
-                there = between(records, self._ranges[number], self._key)
                 both = pages[number].digest, self._digests[number][0]
                 found = self._means.baseline.exchange(
-                    table, self._ranges[number], records[there], both
+                    table, self._ranges[number], rows[number], both
                 )
                 if found is None:
                     rest.append(number)
@@ -164,6 +165,20 @@ class DifferingRows:
                     gone[number], came[number] = found.gone, found.came
             self._replace(gone, came)
         return sorted(rest)
+
+    def _source_rows(self, numbers: Sequence[int]) -> dict[int, list[bytes]]:
+        """The rows of some pages as they are at the source, in the order of the key."""
+        found: dict[int, list[bytes]] = {}
+        with contextlib.suppress(OSError):
+            for number in filter(self._aside.__contains__, numbers):
+                found[number] = self._aside.take(number)
+        rest = [number for number in numbers if number not in found]
+        if rest:
+            wanted = KeyRanges(tuple(joint_ranges((self._ranges[n] for n in rest), len(rest))))
+            records = _source_records(self._reader, self._update.item, wanted)
+            for number in rest:
+                found[number] = records[between(records, self._ranges[number], self._key)]
+        return found
 
     def _replace(self, gone: dict[int, list[bytes]], came: dict[int, list[bytes]]) -> None:
         """Lay ready rows of some pages that went from the source, and came or changed there."""

@@ -157,6 +157,7 @@ class TableCopier:
                 baseline=baseline,
                 last=last,
                 signatures=self._signatures,
+                folder=run.folder,
             )
             if last is not None and plan.tables
             else None

@@ -8,15 +8,18 @@ rows where they stand, or the target's server makes a copy of the table, in whic
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
+from pathlib import Path
 
 from ..database import (
     NO_ROWS,
     UNTOLD,
     KeyRange,
     Reader,
+    RowsAside,
     can_copy_in_ranges,
     hidden_name,
     spans,
@@ -48,7 +51,10 @@ class TableUpdater:
         baseline: Baseline,
         last: LastCopy,
         signatures: Signatures,
+        folder: Path,
     ) -> None:
+        """``folder`` is for what need not last."""
+        self._folder = folder
         self._plan = plan
         self._source = context.source
         self._target = context.target
@@ -66,6 +72,7 @@ class TableUpdater:
             engine_of(context.source.database.engine).any_type,
         )
         self._known: dict[str, KnownTable] = {}
+        self._aside: dict[str, RowsAside] = {}
         self.updates: dict[str, Update] = {}
 
     @property
@@ -91,11 +98,16 @@ class TableUpdater:
         }
         if not known:
             return wanted
-        with self._target.database.reading() as ours, ThreadPoolExecutor(1, "digests") as aside:
+        with (
+            self._target.database.reading() as ours,
+            ThreadPoolExecutor(1, "digests") as meanwhile,
+            contextlib.ExitStack() as closing,
+        ):
+            self._aside = {name: closing.enter_context(RowsAside(self._folder)) for name in known}
             try:
-                return self._differing(reader, ours, aside, wanted, known)
+                return self._differing(reader, ours, meanwhile, wanted, known)
             finally:
-                aside.shutdown(cancel_futures=True)
+                meanwhile.shutdown(cancel_futures=True)
 
     def _recognised(self, item: TablePlan, definition: str | None) -> KnownTable | None:
         """What is known of a table, if it is still made, and would still come, in the same way."""
@@ -108,7 +120,7 @@ class TableUpdater:
         self,
         reader: Reader,
         ours: Reader,
-        aside: ThreadPoolExecutor,
+        meanwhile: ThreadPoolExecutor,
         wanted: Sequence[TablePlan],
         known: Mapping[str, KnownTable],
     ) -> list[TablePlan]:
@@ -116,7 +128,7 @@ class TableUpdater:
         for item in wanted:
             if item.table.name in known:
                 last = known[item.table.name]
-                asked[item.table.name] = aside.submit(
+                asked[item.table.name] = meanwhile.submit(
                     ours.digests,
                     at_target(item),
                     ranges_of(last),
@@ -134,6 +146,7 @@ class TableUpdater:
                     leave=item.leave,
                     replacements=item.replacements,
                     known=[digest for digest, _ in claims_of(known[name])],
+                    aside=self._aside[name],
                 )
                 found[name] = [*zip(mine, asked[name].result(), strict=True)]
         whole = []
@@ -198,7 +211,12 @@ class TableUpdater:
     ) -> None:
         """Replace the pages that differ by those that there will be, and lay ready what changes with that."""
         work = DifferingRows(
-            means=self._means, reader=reader, ours=ours, update=update, digests=digests
+            means=self._means,
+            reader=reader,
+            ours=ours,
+            update=update,
+            digests=digests,
+            aside=self._aside[update.item.table.name],
         )
         rest = work.by_rows(differ)
         self._baseline.settle(update.item.table)

@@ -88,9 +88,15 @@ class RemoteHost(Protocol):
         """What a command that prints the version of a program prints there; None where nothing tells it. A host that
         runs no command may know it otherwise."""
 
-    def dial(self, name: str, port: int, socket: str | None, *, bulk: bool = False) -> Any:
+    @property
+    def tells_prints(self) -> bool:
+        """True where a connection with ``prints`` can tell the prints of rows in place of them."""
+
+    def dial(
+        self, name: str, port: int, socket: str | None, *, bulk: bool = False, prints: bool = False
+    ) -> Any:
         """A connection to a database server as seen from the host; ``bulk``: for many bytes, where a slow line is
-        worth compressing them.
+        worth compressing them; ``prints``: by a way that can tell the prints of rows, if there is one.
 
         Raises:
             DatabaseUnreachable: nothing answers there, or the host permits no way to it.

@@ -61,6 +61,7 @@ class Hello:
     since_start: str | None = None  # ``Machine.since_start``, where it tells that
     parts: bool = False  # it tells scans in parts
     row_digests: bool = False  # and digests of the rows of an embedded database
+    prints: bool = False  # and, of rows that a database server sends, their prints
 
     @classmethod
     def of(cls, said: Mapping[str, Any]) -> Hello:
@@ -74,6 +75,7 @@ class Hello:
             since_start=str(said["since start"])[:64] if "since start" in said else None,
             parts=bool(said.get("parts")),
             row_digests=bool(said.get("row digests")),
+            prints=bool(said.get("prints")),
         )
 
 

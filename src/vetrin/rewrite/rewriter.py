@@ -90,13 +90,17 @@ class Rewriter:
                 at += 1
             value = values[index]
             assert value is not None
+            start = end - 1 - len(value)
             if php_serialized.looks_serialised(value) or (escaped and may_hold_serialised(value)):
                 before = tally.broken
-                new = self._value(value, tally, 0)
+                inside = [
+                    Match(start=begin - start, end=end - start, pair=pair, form=form, new=new)
+                    for begin, end, pair, form, new in matches[first:at]
+                ]
+                new = self._value(value, tally, 0, inside)
                 if broken is not None and tally.broken > before:
                     broken.append(index)
             else:
-                start = end - 1 - len(value)
                 new = _replace(value, matches[first:at], tally, start)
             if new is not value:
                 changed[index] = new
@@ -115,8 +119,12 @@ class Rewriter:
         new = self.rewrite(inner, tally)
         return data if new is inner else seal(new)
 
-    def _value(self, data: bytes, tally: Tally, depth: int) -> bytes:
-        matches = self._scanner.find(data)
+    def _value(
+        self, data: bytes, tally: Tally, depth: int, matches: list[Match] | None = None
+    ) -> bytes:
+        """What a value becomes; ``matches`` are those in it, where they are known."""
+        if matches is None:
+            matches = self._scanner.find(data)
         # An escape can hide an address from the scanner (S: strings, \u escapes), so a value that
         # may hold structure is looked into even where the text itself shows no match.
         if php_serialized.looks_serialised(data):

@@ -13,7 +13,7 @@ from ..cms import Definition, Place, SiteConfiguration, read_configuration
 from ..config import Environment, Project, creator_password, database_password, password_variable
 from ..database import AbsentDatabase, Database
 from ..database.engines import Wanted, engine_of
-from ..database.page_prints import PagePrints
+from ..database.page_prints import PagePrints, PrintsThere
 from ..errors import ConfigurationError, DatabaseUnreachable, FilesError, ReachError
 from ..files import (
     OWN_FOLDER,
@@ -285,7 +285,11 @@ def _opened(
             configuration,
             read_only=read_only,
             may_be_missing=like is not None and not anyway,
-            prints=PagePrints(project.state / "rows.sqlite"),
+            prints=(
+                PagePrints(project.state / "rows.sqlite")
+                if environment.host is None
+                else PrintsThere(project.state / "rows-there.sqlite")
+            ),
         )
     except DatabaseUnreachable as error:
         if data:

@@ -18,6 +18,7 @@ from ..database import (
     OneOf,
     ReadableDatabase,
     Replacement,
+    RowsAside,
     Table,
     condition,
     digests_by_reading,
@@ -211,12 +212,15 @@ class SnapshotDatabase(AskedOneByOne, RecordsOfRows):
         leave: Where | None = None,
         replacements: Mapping[str, Replacement] | None = None,
         known: Sequence[str] = (),
+        aside: RowsAside | None = None,
     ) -> list[str]:
         return digests_by_reading(
             lambda key_range: self.rows(
                 table, leave=leave, replacements=replacements, key_range=key_range
             ),
             ranges,
+            known,
+            aside,
         )
 
     # -- questions --------------------------------------------------------------------------------------

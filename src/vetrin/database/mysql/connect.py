@@ -119,7 +119,14 @@ def _securely(c: Credentials, dial: Dial | None) -> list[dict[str, Any]]:
 
 
 def _dialled(
-    c: Credentials, charset: str, dial: Dial | None, *, fills: bool, bulk: bool, silence: float
+    c: Credentials,
+    charset: str,
+    dial: Dial | None,
+    *,
+    fills: bool,
+    bulk: bool,
+    prints: bool,
+    silence: float,
 ) -> Wire:
     ways = _securely(c, dial)
     for number, way in enumerate(ways, 1):
@@ -141,7 +148,8 @@ def _dialled(
             **way,
         )
         try:
-            wire.connect(dial(c.host, c.port or 3306, c.socket, bulk=bulk) if dial else None)
+            way_there = (c.host, c.port or 3306, c.socket)
+            wire.connect(dial(*way_there, bulk=bulk, prints=prints) if dial else None)
         except pymysql.Error as error:
             code = error.args[0] if error.args else 0
             if number == len(ways) or code not in _INSECURE or not wire.offers_tls:
@@ -161,12 +169,13 @@ def connect(
     fills: bool = False,
     bulk: bool = False,
     view: bool = False,
+    prints: bool = False,
     silence: float = LOOKS,
 ) -> Wire:
     """A connection in the session that all work is done in. ``charset`` is one of utf8mb4; ``"binary"``, in which
     nothing is converted; ``"stored"``: questions are text, answers are bytes as they are stored. ``fills``: by it
-    rows are loaded; ``bulk``: many of them will come or go; ``view``: it sees one moment. ``silence`` is for how many
-    seconds the server may say nothing.
+    rows are loaded; ``bulk``: many of them will come or go; ``view``: it sees one moment; ``prints``: it tells
+    prints of rows, where a way there does. ``silence`` is for how many seconds the server may say nothing.
 
     Raises:
         DatabaseUnreachable: no server there, or it refuses the account or the name.
@@ -184,7 +193,9 @@ def connect(
             statements.append("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
         server = c.host, c.port, c.socket, dial
         while True:
-            wire = _dialled(c, charset, dial, fills=fills, bulk=bulk, silence=_PROMPT)
+            wire = _dialled(
+                c, charset, dial, fills=fills, bulk=bulk, prints=prints, silence=_PROMPT
+            )
             wire.one_by_one = server in _one_by_one
             try:
                 answers = wire.several(statements)

@@ -38,7 +38,7 @@ from ..base import (
 )
 from ..conditions import Where
 from ..key_ranges import NO_ROWS, KeyRange, digest_of_rows, joint_digest
-from ..page_prints import PagePrints
+from ..page_prints import PagePrints, PrintsThere
 from ..questions import Question
 from ..staging_edits import HiddenEditing
 from ..statements import doing
@@ -97,7 +97,7 @@ class MysqlDatabase(HiddenEditing):
         dial: Dial | None = None,
         prints: PagePrints | None = None,
     ) -> None:
-        """``prints`` are what its pages looked like, for a server that is asked with nothing in between."""
+        """``prints`` are what its pages looked like, for a server on this machine, or one at which a helper reads."""
         self._dial = dial
         self._prints = prints
         self._credentials = credentials
@@ -256,7 +256,9 @@ class MysqlDatabase(HiddenEditing):
     @contextlib.contextmanager
     def reading(self) -> Iterator[MysqlReader]:
         def connection() -> Wire:
-            return self._connect("stored", bulk=True, view=True, silence=SCANS)
+            # The first time there is nothing that prints could be compared with.
+            prints = isinstance(self._prints, PrintsThere) and not self._prints.empty
+            return self._connect("stored", bulk=True, view=True, prints=prints, silence=SCANS)
 
         wire = connection()
         wires = Wires(wire, connection) if wire.by_request is not None else None
@@ -532,7 +534,7 @@ class MysqlDatabase(HiddenEditing):
         )
 
     def _log_in(self, socket: Any) -> bool:
-        wire = connect(self._credentials, "utf8mb4", dial=lambda *where, bulk: socket)
+        wire = connect(self._credentials, "utf8mb4", dial=lambda *where, **how: socket)
         return not wire.speaks_tls
 
     def _present(self) -> set[str]:

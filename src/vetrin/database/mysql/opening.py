@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from ..engines import Wanted
+from ..engines import Transport, Wanted
 from .accounts import VERIFIED, Credentials
 from .database import MysqlDatabase
 
@@ -34,8 +34,12 @@ def open_database(wanted: Wanted) -> MysqlDatabase:
         may_be_missing=wanted.may_be_missing,
         creator=creator,
         dial=wanted.remote.dial if wanted.remote is not None else None,
-        prints=wanted.prints if wanted.remote is None and credentials.near else None,
+        prints=wanted.prints if credentials.near and _tells_prints(wanted.remote) else None,
     )
+
+
+def _tells_prints(remote: Transport | None) -> bool:
+    return remote is None or remote.tells_prints
 
 
 def _way(wanted: Wanted) -> tuple[str, int | None, str | None]:

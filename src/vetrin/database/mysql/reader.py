@@ -7,14 +7,15 @@ from typing import Any
 
 from ..base import BATCH_BYTES, Batch, Table
 from ..conditions import Replacement, Where
-from ..key_ranges import UNTOLD, KeyRange, KeyRanges
-from ..page_prints import PagePrints
+from ..key_ranges import KeyRange, KeyRanges
+from ..page_prints import PagePrints, PrintsThere
 from ..row_codec import cells_of
+from ..rows_aside import RowsAside
 from .answers import Wires, rows_by_answers
 from .columns import quote
 from .connect import said
 from .page_digests import Pace, PageDigests
-from .read_digests import read_digests
+from .read_digests import read_digests, told_digests
 from .row_query import DIALECT, rows_of
 from .wire import Wire
 
@@ -103,6 +104,7 @@ class MysqlReader:
         leave: Where | None = None,
         replacements: Mapping[str, Replacement] | None = None,
         known: Sequence[str] = (),
+        aside: RowsAside | None = None,
     ) -> list[str]:
         with said(table.name), self._wire.cursor() as cursor:
             asking = PageDigests(
@@ -110,14 +112,17 @@ class MysqlReader:
             )
             if not known:
                 return asking.of(ranges)
-            if self.prints is None or self._wire.one_by_one:
+            prints, there = self.prints, isinstance(self.prints, PrintsThere)
+            if prints is None or self._wire.one_by_one or (there and not self._wire.tells_prints):
                 return asking.of_known(ranges, known)
+
+            def ask(late: Sequence[int]) -> list[str]:
+                return asking.of([ranges[number] for number in late])
+
             queries = [self._query(table, leave, replacements, one) for one in ranges]
-            read = read_digests(self._wire, queries, known, self.prints)
-            late = [number for number, digest in enumerate(read) if digest == UNTOLD]
-            for number, digest in zip(late, asking.of([ranges[n] for n in late]), strict=True):
-                read[number] = digest
-            return read
+            if isinstance(prints, PrintsThere):
+                return told_digests(self._wire, queries, known, prints, ask)
+            return read_digests(self._wire, queries, known, prints, ask, aside)
 
     def count(self, table: str, where: Where | None = None) -> int:
         return count_rows(self._wire, table, where)

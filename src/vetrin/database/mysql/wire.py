@@ -21,11 +21,14 @@ from pymysql.connections import Connection
 from pymysql.constants import CLIENT, COMMAND, CR
 from pymysql.protocol import OKPacketWrapper
 
+from ..page_prints import Print
 from .raw_rows import RawRows
 from .tls import OverStreams
 
 _READ_BUFFER = 1 << 18
 _WHOLE = 0xFFFFFF
+_PRINT = struct.Struct("<Q16s")
+_REFUSAL = (1 << 64) - 1  # the size of no rows: what the server says follows
 _AHEAD = 16  # queries that wait at the server
 # Behind the last of them, so that there is always something more to come while one of them is read.
 _AT_LAST = "SELECT 1"
@@ -175,6 +178,43 @@ class Wire(Connection):
     @property
     def speaks_tls(self) -> bool:
         return bool(self.ssl) and self.offers_tls
+
+    @property
+    def tells_prints(self) -> bool:
+        """True where somebody on the way tells the prints of rows, if he can read what the server says."""
+        return hasattr(self._sock, "ask_for_prints") and not self.speaks_tls  # type: ignore[attr-defined]
+
+    def prints(self, queries: Sequence[str], key: bytes) -> Iterator[Print]:
+        """The prints of the rows that some short queries give, made on the way by ``PrintsThere``. The connection can
+        do nothing else until all are through; stopping earlier closes it.
+
+        Raises:
+            pymysql.Error: the server said so, or the connection broke.
+        """
+        done = False
+        try:
+            self._sock.settimeout(self._read_timeout)  # type: ignore[attr-defined]
+            self._sock.ask_for_prints(queries, key)  # type: ignore[attr-defined]
+            for _ in queries:
+                size, tag = _PRINT.unpack(self._exactly(_PRINT.size))
+                if size == _REFUSAL:
+                    (length,) = struct.unpack("<I", self._exactly(4))
+                    said = self._exactly(min(length, _WHOLE))
+                    with self._well_formed():
+                        pymysql.err.raise_mysql_exception(said)
+                yield Print(size, tag)
+            done = True
+        except OSError as error:
+            raise pymysql.OperationalError(2013, f"Lost connection: {error}") from error
+        finally:
+            if not done:
+                self._cut()
+
+    def _exactly(self, count: int) -> bytes:
+        found: bytes = self._rfile.read(count)
+        if len(found) < count:
+            raise pymysql.OperationalError(2013, "Lost connection to the server during a query")
+        return found
 
     def _packet(self) -> Any:
         with self._well_formed():

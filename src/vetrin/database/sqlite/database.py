@@ -40,6 +40,7 @@ from ..conditions import Replacement, Where
 from ..key_ranges import KeyRange, KeyRanges, digests_by_reading
 from ..questions import Question
 from ..row_codec import RecordsOfRows, Text
+from ..rows_aside import RowsAside
 from ..sql import Statement
 from ..staging_edits import HiddenEditing
 from ..statements import SQLITE, doing
@@ -115,6 +116,7 @@ class _Reader(RecordsOfRows):
         leave: Where | None = None,
         replacements: Mapping[str, Replacement] | None = None,
         known: Sequence[str] = (),
+        aside: RowsAside | None = None,
     ) -> list[str]:
         if getattr(self._connection, "makes_digests", False):
             asked = [_rows_of(table, leave, replacements, one) for one in ranges]
@@ -126,6 +128,8 @@ class _Reader(RecordsOfRows):
                 table, leave=leave, replacements=replacements, key_range=key_range
             ),
             ranges,
+            known,
+            aside,
         )
 
     def count(self, table: str, where: Where | None = None) -> int:

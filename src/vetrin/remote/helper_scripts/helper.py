@@ -208,6 +208,7 @@ def hello(stream, ask):
             "since start": since_start(),
             "parts": True,
             "row digests": True,
+            "prints": True,
             "user": os.geteuid(),
             "group": os.getegid(),
         }
@@ -541,10 +542,21 @@ def load(stream, ask):
 
 
 def relay(stream, ask):
-    """Become a connection to a port or a socket of this host: from the answer on, bytes as they are."""
+    """Become a connection to a port or a socket of this host: from the answer on, bytes as they are. With a secret
+    ``word``, what begins with it is for ourselves: rows that a server sends are told by their prints."""
     other = connected(ask)
+    word = bytes.fromhex(ask.get("word", ""))
     stream.say({"connected": True})
     stream.write(END)
+    try:
+        pass_on(stream, other, word)
+    except OSError:  # which whoever reads bytes as they are is told by their end
+        sys.exit(1)
+    sys.exit(0)
+
+
+def pass_on(stream, other, word):
+    """Pass bytes on between the two until one of them has ended."""
     other.sendall(stream.buffer)
     listening = [stream.source, other]
     while other in listening:
@@ -558,12 +570,122 @@ def relay(stream, ask):
                     whole = whole[os.write(stream.sink, whole) :]
             else:
                 block = os.read(stream.source, 1 << 18)
-                if block:
+                more = block
+                while more and len(block) < len(word) and word.startswith(block):
+                    more = os.read(stream.source, len(word) - len(block))
+                    block += more
+                if word and block.startswith(word):
+                    stream.buffer = block[len(word) :]
+                    tell_prints(stream, other)
+                elif block:
                     other.sendall(block)
                 else:
                     listening.remove(one)
                     other.shutdown(socket.SHUT_WR)
-    sys.exit(0)
+
+
+PRINT = struct.Struct("<Q16s")
+AHEAD = 16  # queries that are sent before the first is answered
+WHOLE = 0xFFFFFF  # bytes of a packet behind which its row goes on
+
+
+def tell_prints(stream, other):
+    """Of each of some short queries: how many bytes the packets of its rows have, and the tag of these. Then the
+    connection to the database server goes on as before."""
+    (size,) = struct.unpack(">I", stream.exactly(4))
+    ask = json.loads(stream.exactly(size).decode("ascii"))
+    queries = [text.encode("utf-8") for text in ask["queries"]]
+    key, answers, sent = bytes.fromhex(ask["key"]), Answers(other), 0
+    for number in range(len(queries)):
+        while sent < min(len(queries), number + AHEAD):
+            head = struct.pack("<I", len(queries[sent]) + 1)
+            other.sendall(head + b"\x03" + queries[sent])
+            sent += 1
+        try:
+            told = PRINT.pack(*answers.of_rows(key))
+        except Refusal as error:
+            # What the server says of it stands behind a size that nothing has.
+            told = PRINT.pack((1 << 64) - 1, b"") + struct.pack("<I", len(error.said)) + error.said
+        while told:
+            told = told[os.write(stream.sink, told) :]
+        if answers.refused:
+            sys.exit(1)
+    block, stream.buffer = stream.buffer, b""
+    if block:
+        other.sendall(block)
+
+
+class Refusal(Exception):
+    def __init__(self, said):
+        Exception.__init__(self)
+        self.said = said
+
+
+class Answers:
+    """What a server of MariaDB or MySQL answers to queries ("Text Resultset" of their protocol's documentation)."""
+
+    def __init__(self, source):
+        self.source = source
+        self.buffer, self.at = b"", 0
+        self.refused = False
+
+    def need(self, count):
+        """Have so many bytes at hand."""
+        parts = [self.buffer[self.at :]]
+        lack = count - len(parts[0])
+        while lack > 0:
+            part = self.source.recv(1 << 20)
+            if not part:
+                sys.exit(1)
+            parts.append(part)
+            lack -= len(part)
+        self.buffer, self.at = b"".join(parts), 0
+
+    def packet(self):
+        self.need(4)
+        length = int.from_bytes(self.buffer[:3], "little")
+        self.need(4 + length)
+        self.at = 4 + length
+        return self.buffer[4 : self.at]
+
+    def refuse(self, said):
+        self.refused = True
+        raise Refusal(said)
+
+    def of_rows(self, key):
+        """The size and the tag of the rows of the next answer."""
+        columns = self.packet()
+        if len(columns) != 1 or not 0 < columns[0] < 251:
+            self.refuse(columns)
+        for _ in range(columns[0] + 1):
+            self.packet()
+        tag, size = hashlib.blake2b(key=key, digest_size=16), 0
+        goes_on = ended = False
+        while not ended:
+            buffer, at = self.buffer, self.at
+            begin, limit = at, len(buffer) - 4
+            end = at + 4
+            while at < limit:  # for every row that there is, so nothing else is asked here
+                length = buffer[at] | buffer[at + 1] << 8 | buffer[at + 2] << 16
+                end = at + 4 + length
+                if end > limit + 4:
+                    break
+                first = buffer[at + 4]
+                if not goes_on and (not length or first == 0xFF):
+                    self.refuse(buffer[at + 4 : end])
+                if first == 0xFE and length < 9 and not goes_on:
+                    ended = True
+                    break
+                goes_on = length == WHOLE
+                at = end
+            tag.update(memoryview(buffer)[begin:at])
+            size += at - begin
+            self.at = at
+            if ended:
+                self.at = end
+            else:
+                self.need(max(5, end - at if at < limit else 5))
+        return size, tag.digest()
 
 
 class Told(Exception):

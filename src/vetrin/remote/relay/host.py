@@ -171,7 +171,13 @@ class RelayedHost:
         language, _, version = self.found.form.partition(" ")
         return version if command and language.lower() == command[0] else None
 
-    def dial(self, name: str, port: int, socket: str | None, *, bulk: bool = False) -> Any:
+    @property
+    def tells_prints(self) -> bool:
+        return False
+
+    def dial(
+        self, name: str, port: int, socket: str | None, *, bulk: bool = False, prints: bool = False
+    ) -> Any:
         key = name, port, socket
         where = socket or f"{name}:{port}"
         if key not in self._servers:

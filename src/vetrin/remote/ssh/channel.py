@@ -8,8 +8,11 @@ from __future__ import annotations
 
 import asyncio
 import io
+import json
+import struct
 import threading
 from collections import deque
+from collections.abc import Sequence
 from typing import Any
 
 import asyncssh
@@ -181,6 +184,20 @@ class Socket:
             self._pipe.sendall(data)
         except ConnectionFailed as error:
             raise ConnectionResetError(104, str(error)) from error
+
+
+class PrintingSocket(Socket):
+    """A connection to a database server through a helper, which can tell the prints of rows in place of them.
+    ``word`` is what a request begins with that is meant for the helper."""
+
+    def __init__(self, pipe: Pipe, word: bytes) -> None:
+        super().__init__(pipe)
+        self._word = word
+
+    def ask_for_prints(self, queries: Sequence[str], key: bytes) -> None:
+        """Ask for those of the rows that some short queries give; they come as ``helper_scripts/helper.py`` says."""
+        request = json.dumps({"queries": list(queries), "key": key.hex()}).encode("ascii")
+        self.sendall(self._word + struct.pack(">I", len(request)) + request)
 
 
 class _Reading(io.RawIOBase):

@@ -91,7 +91,9 @@ class Helpers:
         Raises:
             ConnectionFailed: nothing answers there.
         """
-        helper = self._another(packed=bulk and self.line.slow)
+        # One that also tells prints has work of its own.
+        gentle = self._gentle and "word" in where
+        helper = self._another(gentle=gentle, packed=bulk and self.line.slow)
         try:
             helper.frames.ask("relay", **where)
         except ExchangeError as error:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import secrets
 import shlex
 from collections.abc import Sequence
 from typing import Any, cast
@@ -17,7 +19,7 @@ from ...errors import (
 from ...files import LookedMachine, Machine, RemotePath
 from ..base import Measures, Prompter
 from ..helper_machine import HelperMachine
-from .channel import Pipe, Socket
+from .channel import Pipe, PrintingSocket, Socket
 from .connection import Line, Lines
 from .helper_client import Helpers, NoHelper
 from .sftp import SftpMachine
@@ -106,8 +108,26 @@ class SshHost:
         self.ways["database"] = f"its file, by SQLite {self.helpers.hello.sqlite} in the helper"
         return HelperOpener(self.helpers, self.machine)
 
-    def dial(self, name: str, port: int, socket: str | None, *, bulk: bool = False) -> Any:
+    @property
+    def tells_prints(self) -> bool:
+        return self.helpers is not None and self.helpers.hello.prints
+
+    def dial(
+        self,
+        name: str,
+        port: int,
+        socket: str | None,
+        *,
+        bulk: bool = False,
+        prints: bool = False,
+    ) -> Any:
         where = socket or f"{name}:{port}"
+        if prints and self.tells_prints and self.helpers is not None:
+            # What is wrong with that way is told on the usual one.
+            with contextlib.suppress(ConnectionFailed):
+                word = secrets.token_bytes(16)
+                pipe = self.helpers.relay(bulk=bulk, word=word.hex(), **_there(name, port, socket))
+                return PrintingSocket(pipe, word)
         try:
             pipe, way = self._dialled(name, port, socket, where, bulk)
         except ConnectionLost as error:
@@ -148,8 +168,8 @@ class SshHost:
                 "let the host's SSH server permit forwarding to the database, or give the account "
                 "a shell with Python 3 or PHP",
             )
-        relayed = {"socket": socket} if socket else {"name": name, "port": port}
-        return self.helpers.relay(bulk=bulk, **relayed), "the helper, for forwarding is forbidden"
+        pipe = self.helpers.relay(bulk=bulk, **_there(name, port, socket))
+        return pipe, "the helper, for forwarding is forbidden"
 
     def measured(self) -> Measures:
         line = self._line
@@ -175,6 +195,11 @@ class SshHost:
     def close(self) -> None:
         if self.helpers is not None:
             self.helpers.close()
+
+
+def _there(name: str, port: int, socket: str | None) -> dict[str, Any]:
+    """A port or a socket as a helper is told of it."""
+    return {"socket": socket} if socket else {"name": name, "port": port}
 
 
 class SshReach:
