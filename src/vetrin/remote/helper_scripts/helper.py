@@ -631,8 +631,10 @@ class Answers:
 
     def need(self, count):
         """Have so many bytes at hand."""
+        lack = self.at + count - len(self.buffer)
+        if lack <= 0:
+            return
         parts = [self.buffer[self.at :]]
-        lack = count - len(parts[0])
         while lack > 0:
             part = self.source.recv(1 << 20)
             if not part:
@@ -643,10 +645,11 @@ class Answers:
 
     def packet(self):
         self.need(4)
-        length = int.from_bytes(self.buffer[:3], "little")
+        length = int.from_bytes(self.buffer[self.at : self.at + 3], "little")
         self.need(4 + length)
-        self.at = 4 + length
-        return self.buffer[4 : self.at]
+        begin = self.at + 4
+        self.at = begin + length
+        return self.buffer[begin : self.at]
 
     def refuse(self, said):
         self.refused = True
