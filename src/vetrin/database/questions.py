@@ -5,9 +5,10 @@ A server behind a slow line answers ten of them together as soon as one: whoever
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from contextlib import AbstractContextManager, nullcontext
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from dataclasses import dataclass
+from typing import Any, Generic, TypeVar
 
 from .conditions import Where
 
@@ -40,6 +41,31 @@ class Defining:
 
 
 Question = Counting | Selecting | Defining
+Asked = TypeVar("Asked")
+
+
+class Remembering(Generic[Asked]):
+    """Asks nothing twice while it is looked at: ``_answers`` are those by what was asked, None at other times."""
+
+    def __init__(self) -> None:
+        self._answers: dict[Asked, list[Any]] | None = None
+
+    @property
+    def worth_remembering(self) -> bool:
+        """True where an answer costs a way there and back."""
+        return True
+
+    @contextmanager
+    def looking(self) -> Iterator[None]:
+        """Remember answers while this context lasts."""
+        outermost = self._answers is None and self.worth_remembering
+        if outermost:
+            self._answers = {}
+        try:
+            yield
+        finally:
+            if outermost:
+                self._answers = None
 
 
 class AskedOneByOne:

@@ -2,41 +2,28 @@
 
 from __future__ import annotations
 
-import contextlib
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 import pymysql
 
-from ..questions import Defining, Question
+from ..questions import Defining, Question, Remembering
 from .connect import said
 from .dependents import showing
 from .row_query import DIALECT
 from .wire import Wire
 
 
-class Asking:
+class Asking(Remembering[str]):
     """Asks over the connection that ``wire`` gives; ``about`` names the database in messages.
 
     Raises DatabaseError wherever the server refuses.
     """
 
     def __init__(self, about: str, wire: Callable[[], Wire]) -> None:
+        super().__init__()
         self._about = about
         self._wire = wire
-        self._answers: dict[str, list[Any]] | None = None  # while it is looked at
-
-    @contextlib.contextmanager
-    def looking(self) -> Iterator[None]:
-        """Remember answers while this context lasts."""
-        outermost = self._answers is None
-        if outermost:
-            self._answers = {}
-        try:
-            yield
-        finally:
-            if outermost:
-                self._answers = None
 
     def statement(self, question: Question) -> str:
         """A question as the server is asked it."""

@@ -3,44 +3,35 @@ look at it."""
 
 from __future__ import annotations
 
-import contextlib
 import sqlite3
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 from ...errors import DatabaseError
-from ..questions import Defining, Question
+from ..questions import Defining, Question, Remembering
 from ..sql import Dialect, Statement
 from .names import quote
 
 DIALECT = Dialect(quote, "?")
 
 
-class Asking:
+class Asking(Remembering[tuple[str, tuple[object, ...]]]):
     """Asks over the connection that ``connection`` gives; ``about`` names the database in messages. A file here is
     asked at once, whatever it is asked."""
 
     def __init__(self, about: str, connection: Callable[[], Any]) -> None:
+        super().__init__()
         self._about = about
         self._connection = connection
-        self._answers: dict[tuple[str, tuple[object, ...]], list[Any]] | None = None
 
     @property
     def remembers(self) -> bool:
         """True while answers are kept."""
         return self._answers is not None
 
-    @contextlib.contextmanager
-    def looking(self) -> Iterator[None]:
-        """Remember answers while this context lasts."""
-        outermost = self._answers is None and hasattr(self._connection(), "several")
-        if outermost:
-            self._answers = {}
-        try:
-            yield
-        finally:
-            if outermost:
-                self._answers = None
+    @property
+    def worth_remembering(self) -> bool:
+        return hasattr(self._connection(), "several")
 
     def ahead(self, questions: Iterable[Question]) -> None:
         """Have the answers to some questions at hand."""
