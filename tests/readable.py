@@ -17,8 +17,9 @@ from vetrin.database import ReadableDatabase
 from vetrin.database.engines import engine_of
 from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
-from vetrin.database.page_prints import PagePrints, Print, PrintsThere
+from vetrin.database.page_prints import PagePrints, PrintsThere
 from vetrin.database.sqlite.database import SqliteDatabase
+from vetrin.database.strips import Print
 from vetrin.remote.helper_machine import HelperMachine
 from vetrin.remote.ssh.connection import Lines
 from vetrin.remote.ssh.helper_client import Helpers

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import sqlite3
 import stat
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
-from vetrin.database.page_prints import Packets, PagePrints, Print
+from vetrin.database import KeyRange, digest_with
+from vetrin.database.digests import digest_of_records, sums_of_records
+from vetrin.database.page_prints import Packets, PagePrints
+from vetrin.database.strips import UNSEEN, Print, changed_strips, digest_of_strips
 
 ROWS = [b"\x01a", b"\x02bb", b"\xfb"]
 
@@ -59,6 +64,86 @@ def test_packets_are_numbered_as_a_server_does() -> None:
     packets.add([b"\x00"] * 300)
     many = b"".join(b"\1\0\0" + bytes([number % 256]) + b"\0" for number in range(4, 304))
     assert packets.seen() == Print(len(many), prints.tag_of(many))
+
+
+MANY = {(7, number): b"\x03%03d\x01x" % number for number in range(100)}
+
+
+def looked_at(prints: PagePrints, rows: dict[tuple[int, ...], bytes]) -> str:
+    keys, records = [*rows], [*rows.values()]
+    digest = digest_of_records(records)
+    prints.look_at(digest, records, 2, sums_of_records(records), keys.__getitem__, [3, 1])
+    return digest
+
+
+def test_strips_are_there_the_next_time(tmp_path: Path) -> None:
+    path = tmp_path / "rows.sqlite"
+    first = PagePrints(path)
+    digest = looked_at(first, MANY)
+    known = first.strips_of([digest], [3, 1])(digest)
+    assert digest_of_strips(known) == digest and len(known) > 10
+    for before, strip in zip((None, *known), known, strict=False):
+        one = KeyRange(before.upto if before else None, strip.upto)
+        mine = [record for key, record in MANY.items() if one.holds(key)]
+        assert strip.digest == digest_of_records(mine)
+        assert strip.seen.size == sum(map(len, mine)) + 4 * len(mine)
+    first.keep()
+    for _ in range(2):
+        later = PagePrints(path)
+        assert later.knows(digest)
+        assert later.strips_of([digest, "7-7"], [3, 1])(digest) == known
+        # Another table may have the same rows, and another key.
+        assert (
+            later.strips_of([digest], [3])(digest)
+            == later.strips_of([digest], [1, 3])(digest)
+            == []
+        )
+        later.learn("5-5", Print(1, b"x" * 16))
+        later.keep()
+
+
+@pytest.mark.parametrize("damage", [b"", b"\2", b"\2\3\0\1\0", b"\2\3\0\1\0" + b"x" * 50, None])
+def test_strips_that_are_not_those_of_the_page_are_none(
+    tmp_path: Path, damage: bytes | None
+) -> None:
+    path = tmp_path / "rows.sqlite"
+    first = PagePrints(path)
+    digest = looked_at(first, MANY)
+    first.keep()
+    with closing(sqlite3.connect(path)) as file, file:
+        ((kept,),) = file.execute("SELECT strips FROM pages")
+        changed = bytearray(kept)
+        changed[30] ^= 1  # of a sum
+        file.execute("UPDATE pages SET strips = ?", (changed if damage is None else damage,))
+    later = PagePrints(path)
+    assert later.of(digest) == first.of(digest)
+    assert later.strips_of([digest], [3, 1])(digest) == []
+
+
+def test_keys_that_are_too_large_have_no_strips() -> None:
+    prints = PagePrints()
+    digest = looked_at(prints, {(key[0], key[1] + (1 << 63)): row for key, row in MANY.items()})
+    assert prints.of(digest) is not None and prints.strips_of([digest], [3, 1])(digest) == []
+
+
+def test_strips_of_a_page_that_nobody_has_seen() -> None:
+    prints = PagePrints()
+    digest = looked_at(prints, MANY)
+    known = prints.strips_of([digest], [3, 1])(digest)
+    keys = {row: key for key, row in MANY.items()}
+    came = {(7, 5): b"\x03005\x01y", (8, 0): b"\x03999\x01x"}
+    keys |= {row: key for key, row in came.items()}
+    gone = [MANY[7, 5], MANY[7, 50]]
+    now = changed_strips(known, gone, [*came.values()], keys.__getitem__)
+    after = digest_with(digest, gone, came.values())
+    assert digest_of_strips(now) == after
+    unseen = [number for number, strip in enumerate(now) if strip.seen == UNSEEN]
+    assert len(unseen) == 3 and unseen[-1] == len(now) - 1
+    assert all(now[number] == known[number] for number in range(len(now)) if number not in unseen)
+    prints.learn(after, None, now, [3, 1])
+    assert prints.knows(after) and prints.of(after) is None
+    assert prints.strips_of([after], [3, 1])(after) == now
+    assert changed_strips([], gone, [], keys.__getitem__) == []
 
 
 def test_tags_of_one_project_say_nothing_of_another(tmp_path: Path) -> None:

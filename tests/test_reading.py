@@ -8,9 +8,12 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 from readable import KINDS, Source, by_hand, rows_of, source_of, table_of
 from vetrin.database import (
+    NO_ROWS,
     AllOf,
     AnyOf,
     Cleared,
@@ -27,7 +30,8 @@ from vetrin.database import (
     spans,
     with_pages,
 )
-from vetrin.database.row_codec import cells_of
+from vetrin.database.digests import digest_of_records
+from vetrin.database.row_codec import RecordForm, cells_of
 from vetrin.errors import DatabaseError
 
 Row = tuple[int, str | None, int, int, str | None]
@@ -147,28 +151,99 @@ def test_ranges_of_the_key_are_all_rows_once(source: Source) -> None:
             )
 
 
-def test_rows_of_pages_that_differ_may_be_put_aside(source: Source, tmp_path: Path) -> None:
-    """Wherever a page's digest takes reading: then its rows are there as they would be read again."""
-    rows = [(number, "x" * (number % 30)) for number in range(1, 301)]
+KEYS = 700
+EDIT = st.tuples(
+    st.sampled_from(["change", "remove", "add", "swap"]), st.integers(-5, 2 * KEYS + 9)
+)
+
+
+@settings(
+    max_examples=10, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
+@given(
+    rounds=st.lists(st.lists(EDIT, max_size=5), min_size=3, max_size=5),
+    several=st.booleans(),
+    batch=st.sampled_from([1 << 20, 4000]),
+)
+def test_what_differs_is_found_whatever_was_changed(
+    source: Source,
+    tmp_path: Path,
+    rounds: list[list[tuple[str, int]]],
+    several: bool,
+    batch: int,
+) -> None:
+    """The digests are those of the rows, whatever is remembered of how they looked; of a page that differs, all that
+    does lies in the parts that are put aside, and their rows are those that would be read again."""
+    key = "a, b" if several else "a"
+    rows = {2 * number: "x" * (number % 19) for number in range(KEYS)}
     with source.opened(
-        "CREATE TABLE a (id INTEGER PRIMARY KEY, t VARCHAR(40))",
-        f"INSERT INTO a VALUES {by_hand(rows)}",
+        "DROP TABLE IF EXISTS t",
+        f"CREATE TABLE t (a BIGINT, b INT NOT NULL, v VARCHAR(40), PRIMARY KEY ({key}))",
+        f"INSERT INTO t VALUES {by_hand([(at, at % 5, text) for at, text in rows.items()])}",
     ) as database:
-        table = table_of(database, "a")
-        ranges = [KeyRange((at,), (at + 50,)) for at in range(0, 350, 50)]
-        with database.reading() as reader, RowsAside(tmp_path) as aside:
-            known = reader.digests(table, ranges)
-            known[1] = known[4]
-            known[6] = known[0]  # of a range without rows
-            assert reader.digests(table, ranges, known=known, aside=aside)[1] != known[1]
-            for number in (1, 6):
-                again = reader.records(table, key_range=ranges[number])
-                if number in aside:
-                    assert aside.take(number) == [row for some in again for row in some]
-            assert not any(number in aside for number in range(len(ranges)))
-            if source.kind == "sqlite":
-                reader.digests(table, ranges, known=known, aside=aside)
-                assert 1 in aside and 6 in aside
+        table = table_of(database, "t")
+        with database.reading() as reader:
+            taken = with_pages(table, reader.rows(table, batch), reader.prints)
+            pages = [page for one in taken for page in one.pages]
+        ranges = [*spans(pages), KeyRange(pages[-1].upto)]
+        known = [*(page.digest for page in pages), NO_ROWS]
+        key_of = RecordForm(table, mixed=source.kind.startswith("sqlite")).key
+
+        def rows_now() -> dict[tuple[int, ...], bytes]:
+            with database.reading() as reader:
+                return {key_of(row): row for some in reader.records(table) for row in some}
+
+        before = rows_now()
+        for edits in rounds:
+            statements = edit(rows, edits)
+            if not source.kind.endswith("stored"):
+                source.run(*statements)
+            with database.reading() as reader, RowsAside(tmp_path) as aside:
+                found = reader.digests(table, ranges, known=known, aside=aside)
+                parts_of = [aside.take(number) for number in range(len(ranges))]
+            now = rows_now()
+            assert found == [digest_of_records(within(now, one)) for one in ranges]
+            for number, one in enumerate(ranges):
+                parts = parts_of[number]
+                assert not parts or found[number] != known[number]
+                were, are = within(before, one), within(now, one)
+                for part in parts:
+                    gone, again = within(before, part.key_range), within(now, part.key_range)
+                    assert part.records in (None, again)
+                    assert part.digests == (digest_of_records(gone), digest_of_records(again))
+                    if part.before and again:
+                        every = [*now.values()]
+                        assert every[every.index(again[0]) - 1] == part.before
+                    were, are = list_without(were, gone), list_without(are, again)
+                assert were == are or not parts
+            known, before = found, now
+
+
+def within(rows: dict[tuple[int, ...], bytes], key_range: KeyRange) -> list[bytes]:
+    return [row for key, row in rows.items() if key_range.holds(key)]
+
+
+def list_without(rows: list[bytes], some: list[bytes]) -> list[bytes]:
+    return [row for row in rows if row not in some]
+
+
+def edit(rows: dict[int, str], edits: list[tuple[str, int]]) -> list[str]:
+    """The statements that make some edits, which are made in ``rows``, too."""
+    found = []
+    for what, at in edits:
+        if what == "remove":
+            rows.pop(at, None)
+            found.append(f"DELETE FROM t WHERE a = {at}")
+        elif what == "add" and at not in rows:
+            rows[at] = "added"
+            found.append(f"INSERT INTO t VALUES ({at}, {at % 5}, 'added')")
+        elif what == "swap" and at in rows and at + 1 not in rows:
+            rows[at + 1] = rows.pop(at)
+            found.append(f"UPDATE t SET a = {at + 1} WHERE a = {at}")
+        elif what == "change" and at in rows:
+            rows[at] += "+"
+            found.append(f"UPDATE t SET v = '{rows[at]}' WHERE a = {at}")
+    return found
 
 
 def test_values_of_every_kind_are_digested_alike(source: Source) -> None:

@@ -1,4 +1,4 @@
-"""Rows that are put aside are as they were, or not there."""
+"""What is known of pages that differ is kept: rows that are put aside are as they were, or not there."""
 
 from __future__ import annotations
 
@@ -6,47 +6,51 @@ from pathlib import Path
 
 import pytest
 
-from vetrin.database import RowsAside
-from vetrin.database.rows_aside import PageRows
+from vetrin.database import KeyRange, Part, RowsAside
 
 ROWS = [b"\x01a", b"", b"\xfb" * 300]
 
 
+def part(records: list[bytes] | None, upto: int = 7) -> Part:
+    return Part(KeyRange(None, (upto,)), ("1-2", "3-4"), b"before", records)
+
+
+def lacking(one: Part) -> Part:
+    return one._replace(before=b"", records=None)
+
+
 def test_they_are_there_once(tmp_path: Path) -> None:
     with RowsAside(tmp_path) as aside:
-        aside.put(3, ROWS)
-        aside.put(1, [])
-        page = PageRows(aside, 2)
-        page.add(ROWS[:1])
-        page.add(ROWS[1:])
-        assert 2 not in aside
-        page.put()
-        assert [aside.take(page) for page in (2, 3, 1)] == [ROWS, ROWS, []]
-        assert not any(page in aside for page in (1, 2, 3))
+        aside.put(3, [part(ROWS), part([], 8)])
+        aside.put(1, [part(None)])
+        for page in range(10, 20):  # enough to be written
+            aside.put(page, [part([b"x" * (1 << 20)])])
+        assert aside.take(3) == [part(ROWS), part([], 8)]
+        assert aside.take(1) == [lacking(part(None))]
+        assert all(aside.take(page) == [part([b"x" * (1 << 20)])] for page in range(19, 9, -1))
+        assert not any(aside.take(page) for page in range(20))
         assert not list(tmp_path.iterdir())  # the file has no name
 
 
-def test_what_would_take_too_much_is_not_kept(tmp_path: Path) -> None:
+def test_rows_that_would_take_too_much_are_not_kept(tmp_path: Path) -> None:
     with RowsAside(tmp_path, most=2000) as aside:
         for page in range(10):
-            aside.put(page, ROWS)
-        kept = [page for page in range(10) if page in aside]
-        assert 3 <= len(kept) < 10 and all(aside.take(page) == ROWS for page in kept)
-        large = PageRows(aside, 11)
-        for _ in range(5):
-            large.add([b"x" * (1 << 20)])
-        large.put()
-        assert 11 not in aside
+            aside.put(page, [part(ROWS)])
+        found = [aside.take(page) for page in range(10)]
+        kept = [one for one in found if one == [part(ROWS)]]
+        assert 3 <= len(kept) < 10
+        assert all(one in ([part(ROWS)], [lacking(part(ROWS))]) for one in found)
 
 
 def test_a_full_disk_and_a_folder_that_is_gone(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    large = [b"x" * (5 << 20)]
     with RowsAside(tmp_path / "gone") as aside:
-        aside.put(1, ROWS)
-        assert 1 not in aside
+        aside.put(1, [part(large)])
+        assert aside.take(1) == [lacking(part(large))]
     with RowsAside(tmp_path) as aside:
-        aside.put(1, ROWS)
+        aside.put(1, [part(large)])
         file = aside._file
         assert file is not None
 
@@ -58,7 +62,10 @@ def test_a_full_disk_and_a_folder_that_is_gone(
                 return file.write(data[:7])
 
         monkeypatch.setattr(aside, "_file", Full())
-        aside.put(2, ROWS)
-        aside.put(3, ROWS)
-        assert [page in aside for page in (1, 2, 3)] == [True, False, False]
-        assert aside.take(1) == ROWS
+        aside.put(2, [part(large)])
+        aside.put(3, [part(ROWS)])
+        assert [aside.take(page) for page in (3, 2, 1)] == [
+            [lacking(part(ROWS))],
+            [lacking(part(large))],
+            [part(large)],
+        ]

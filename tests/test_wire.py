@@ -11,6 +11,7 @@ import sys
 import threading
 import time
 from collections.abc import Iterator
+from itertools import takewhile
 
 import pymysql
 import pytest
@@ -21,7 +22,8 @@ from systems import DatabaseServer
 from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.mysql.wire import Wire
-from vetrin.database.page_prints import Packets, PagePrints, Print, PrintsThere
+from vetrin.database.page_prints import Packets, PagePrints, PrintsThere
+from vetrin.database.strips import Print
 from vetrin.errors import DatabaseError
 from vetrin.jobs import was_cut_off
 from vetrin.remote.helper_protocol import Frames
@@ -85,7 +87,7 @@ def test_rows_of_any_length(wire: Wire, lengths: list[int], stretch: int) -> Non
 def test_rows_of_many_answers(
     wire: Wire, answers: list[list[int]], guesses: list[int], stretch: int
 ) -> None:
-    """Whatever is thought of the size of an answer: it is that of the packets of its rows, or none."""
+    """However much of an answer is looked at before: its rows and their packets come as they are."""
     large = [i for i, lengths in enumerate(answers) if max(lengths) > 300]
     answers = [a for i, a in enumerate(answers) if i not in large[1:]]  # they take long
     queries = [
@@ -93,28 +95,31 @@ def test_rows_of_many_answers(
         + (" LIMIT 0" if lengths == [0] else "")
         for lengths in answers
     ]
-    prints = PagePrints()
     one = Wire(unix_socket=wire.unix_socket, user="root", charset="utf8mb4")
     for rows, lengths, guess in zip(one.answers(queries), answers, guesses, strict=False):
         wanted = [record(length) for length in lengths] if lengths != [0] else []
-        size = sum(len(row) + 4 * (1 + len(row) // PACKET) for row in wanted)
-        seen = rows.exactly(max(0, size + guess))
-        assert (seen is not None) == (max(0, size + guess) == size)
-        packets = Packets(prints, 1)
+        raw = packets_of(wanted)
+        seen = rows.peek(0, max(0, len(raw) + guess))
+        assert seen is not None or guess > 0
+        assert seen is None or bytes(seen[: len(raw)]) == raw[: len(seen)]
+        single = [*takewhile(lambda row: len(row) < PACKET, wanted)]
+        count = abs(guess) % (len(wanted) + 3)
+        end, records = rows.walk(0, count)
+        assert (end, records) == (len(packets_of(single[:count])), single[:count])
+        assert rows.ends(end) == (len(records) == len(wanted))
+        packets = Packets(PagePrints(), 1)
         packets.add(wanted)
-        expected = packets.seen()
-        assert (expected is None) == any(len(row) >= PACKET for row in wanted)
-        if seen is not None and guess == 0:
-            assert expected in (None, Print(len(seen), prints.tag_of(seen)))
-            rows.taken(size)
-            continue
+        assert (packets.seen() is None) == any(len(row) >= PACKET for row in wanted)
+        if guess % 2:
+            rows.pass_by(end)
+            raw, wanted = raw[end:], wanted[len(records) :]
         parts, found = [], []
-        for part, records in rows.stretches(stretch, apart=guess != 1):
+        for part, apart in rows.stretches(stretch, apart=guess != 1):
             parts.append(bytes(part))
-            found += records
-        if guess != 1:
-            assert found == wanted
-        assert expected in (None, Print(size, prints.tag_of(b"".join(parts))))
+            found += apart
+        assert guess == 1 or found == wanted
+        assert b"".join(parts) == raw
+        assert rows.at_end()
     assert len(one.several(["SELECT 7"])[0]) == 1
     one.close()
 
@@ -242,7 +247,11 @@ def test_an_error_among_answers_ends_them(wire: Wire) -> None:
     wrong = (
         "SELECT IF(n < 3, 'x', (SELECT 1 UNION SELECT 2)) FROM (SELECT 1 n UNION ALL SELECT 3) t"
     )
-    for look in (lambda rows: rows.exactly(10**5), lambda rows: [*rows.stretches(1000)]):
+    for look in (
+        lambda rows: rows.peek(0, 10**5),
+        lambda rows: rows.walk(0, 10),
+        lambda rows: [*rows.stretches(1000)],
+    ):
         one = Wire(unix_socket=wire.unix_socket, user="root", charset="utf8mb4")
         with pytest.raises(pymysql.OperationalError) as error:
             for rows in one.answers(["SELECT 'a'", wrong, *["SELECT 'b'"] * 30]):

@@ -38,25 +38,20 @@ from .conditions import (
     any_of,
     condition,
 )
-from .key_ranges import (
-    NO_ROWS,
+from .digests import NO_ROWS, UNTOLD, digest_with, joint_digest
+from .key_ranges import KeyRange, KeyRanges, joint_ranges
+from .pages import (
     PAGE_ROWS,
-    UNTOLD,
-    KeyRange,
-    KeyRanges,
     Page,
     can_copy_in_ranges,
     digest_of_rows,
-    digest_with,
     digests_by_reading,
-    joint_digest,
-    joint_ranges,
     pages_as_they_became,
     spans,
     with_pages,
 )
 from .questions import Counting, Defining, Question, Selecting
-from .rows_aside import RowsAside
+from .rows_aside import Part, RowsAside
 
 __all__ = [
     "BATCH_BYTES",
@@ -89,6 +84,7 @@ __all__ = [
     "Not",
     "OneOf",
     "Page",
+    "Part",
     "Patch",
     "Question",
     "ReadableDatabase",

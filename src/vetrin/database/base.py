@@ -19,7 +19,8 @@ from .questions import Question
 from .rows_aside import RowsAside
 
 if TYPE_CHECKING:
-    from .key_ranges import KeyRange, KeyRanges, Page
+    from .key_ranges import KeyRange, KeyRanges
+    from .pages import Page
 
 Cell = bytes | int | float | None
 
@@ -293,7 +294,7 @@ class Reader(Protocol):
         known: Sequence[str] = (),
         aside: RowsAside | None = None,
     ) -> list[str]:
-        """The digests of pages as they are now (``key_ranges.py``), made where the database is; ``UNTOLD`` for one
+        """The digests of pages as they are now (``digests.py``), made where the database is; ``UNTOLD`` for one
         that cannot be made. With the range of all rows, of tables that do not go by key. ``known`` is what those of
         all the ranges were once: it changes nothing in the answer, and saves work where they are still so. The rows
         of the others, as ``records`` gives them, may be put ``aside`` where they had to be read."""

@@ -3,8 +3,8 @@
 A print is how many bytes the rows of a page have as the server sends them when it is asked for them alone, and a tag
 of these. Here that is their Poly1305 tag (RFC 8439) under a random key that only this file holds. Used so, it is a
 universal hash: that two different pages of n bytes have one tag has a chance of n / 2**107 (Bernstein, "The
-Poly1305-AES message-authentication code", theorem 3.3). Prints are found by the page's digest (``key_ranges.py``).
-Nothing in them is needed: where they are lost, rows are digested.
+Poly1305-AES message-authentication code", theorem 3.3). Prints are found by the page's digest (``digests.py``), and
+so are its strips (``strips.py``). Nothing in them is needed: where they are lost, rows are digested.
 """
 
 from __future__ import annotations
@@ -15,32 +15,52 @@ import secrets
 import sqlite3
 import struct
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
+from contextlib import closing
 from functools import cached_property
 from operator import add
 from pathlib import Path
-from typing import NamedTuple, Protocol
+from typing import Protocol
 
 from cryptography.hazmat.primitives.poly1305 import Poly1305
 
 from ..remembered import UNKEPT, remembered
+from .strips import UNSEEN, Print, Strip, packed, strip_rows, unpacked
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS key (secret BLOB NOT NULL);
-CREATE TABLE IF NOT EXISTS prints (
-  digest TEXT PRIMARY KEY, size INTEGER NOT NULL, tag BLOB NOT NULL, asked INTEGER NOT NULL) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS pages (
+  digest TEXT PRIMARY KEY, size INTEGER NOT NULL, tag BLOB NOT NULL, strips BLOB NOT NULL, asked INTEGER NOT NULL
+) WITHOUT ROWID;
+DROP TABLE IF EXISTS prints;
 """
-_KEEP = "INSERT OR REPLACE INTO prints VALUES (?, ?, ?, ?)"
+_KEEP = "INSERT OR REPLACE INTO pages VALUES (?, ?, ?, ?, ?)"
+_ASKED = "UPDATE pages SET asked = ? WHERE digest = ?"
 _LARGEST = 0xFFFFFF  # bytes of a row that is one packet
+_TOGETHER = 500  # pages that the file is asked for at once
 _DAY = 24 * 3600
-_KEPT = 60  # days for which a print stays that nobody asks for
+_KEPT = 14  # days for which a page stays that nobody asks for
+ALIGNED = 256  # rows: the packets of what comes behind so many are numbered as if it came alone
 
 
-class Print(NamedTuple):
-    """How many bytes a page's rows had, and their tag."""
+def packets_of(records: Sequence[bytes], first: int) -> bytes | None:
+    """Rows as the server sends them, of which the first packet has this number; None where a row takes several."""
+    sizes = [*map(len, records)]
+    if max(sizes, default=0) >= _LARGEST:
+        return None
+    count = len(records)
+    numbers = [(number & 255) << 24 for number in range(first, first + count)]
+    heads = struct.pack(f"<{count}I", *map(add, sizes, numbers))
+    pieces = [b""] * (2 * count)
+    pieces[::2] = struct.unpack("4s" * count, heads)
+    pieces[1::2] = records
+    return b"".join(pieces)
 
-    size: int
-    tag: bytes
+
+def first_packet(width: int) -> int:
+    """The number of the first row's packet, in a table of ``width`` columns: before the rows come the number of
+    columns, these, and what ends them."""
+    return width + 3
 
 
 class Packets:
@@ -49,26 +69,17 @@ class Packets:
     def __init__(self, prints: PagePrints, width: int) -> None:
         self._tag = prints.tag()
         self._size = 0
-        # Packets come numbered: the number of columns, these, and what ends them before the rows.
-        self._number = width + 3
+        self._number = first_packet(width)
         self._single = True
 
     def add(self, records: Sequence[bytes]) -> None:
         """Take rows that follow those before."""
-        count, first = len(records), self._number
-        self._number += count
-        sizes = [*map(len, records)]
-        self._single = self._single and max(sizes, default=0) < _LARGEST
-        if not self._single:
-            return
-        numbers = [(number & 255) << 24 for number in range(first, first + count)]
-        packed = struct.pack(f"<{count}I", *map(add, sizes, numbers))
-        pieces = [b""] * (2 * count)
-        pieces[::2] = struct.unpack("4s" * count, packed)
-        pieces[1::2] = records
-        rows = b"".join(pieces)
-        self._tag.update(rows)
-        self._size += len(rows)
+        rows = packets_of(records, self._number) if self._single else None
+        self._number += len(records)
+        self._single = rows is not None
+        if rows is not None:
+            self._tag.update(rows)
+            self._size += len(rows)
 
     def seen(self) -> Print | None:
         """The print of all of them, once; None for rows that take several packets."""
@@ -86,55 +97,121 @@ class Tag(Protocol):
 
 
 class PagePrints:
-    """The prints of pages that are read on this machine. They are read when the first one is asked for."""
+    """The prints and the strips of pages that are read on this machine. Prints are read when the first one is asked
+    for, strips one by one."""
 
     def __init__(self, path: Path | None = None) -> None:
         """Without ``path``, all is forgotten when the program ends."""
         self._path = path
         self._days: dict[str, int] = {}  # when each was asked for
-        self._news: set[str] = set()
+        self._asked: set[str] = set()
+        self._strips: dict[str, bytes] = {}  # of the pages that are new
 
     @property
     def empty(self) -> bool:
         """True where no page is known."""
         return not self._known
 
+    def knows(self, digest: str) -> bool:
+        """Whether anything is known of a page."""
+        return digest in self._known
+
     def of(self, digest: str) -> Print | None:
         """What a page of this digest looked like; None where that is not known."""
         found = self._known.get(digest)
         if found is not None and self._days.get(digest) != self._today:
             self._days[digest] = self._today
-            self._news.add(digest)
-        return found
+            self._asked.add(digest)
+        return None if found == UNSEEN else found
+
+    def strips_of(
+        self, digests: Iterable[str], places: Sequence[int]
+    ) -> Callable[[str], list[Strip]]:
+        """What tells the strips of pages with some digests, none where they are not known. ``places`` are those of
+        the key's columns."""
+        kept = {digest: self._strips[digest] for digest in digests if digest in self._strips}
+        rest = [digest for digest in digests if digest in self._known and digest not in kept]
+        if rest and self._path is not None and self._path.is_file():
+            with contextlib.suppress(*UNKEPT), closing(sqlite3.connect(self._path)) as file:
+                for at in range(0, len(rest), _TOGETHER):
+                    some = rest[at : at + _TOGETHER]
+                    marks = ", ".join("?" * len(some))
+                    sql = f"SELECT digest, strips FROM pages WHERE digest IN ({marks})"
+                    kept.update(file.execute(sql, some))
+        return lambda digest: unpacked(kept.get(digest, b""), digest, places)
 
     def tag(self) -> Tag:
         """What makes a tag: ``update`` it with the bytes of all rows, then ``finalize`` it."""
         return Poly1305(self._secret)
 
     def tag_of(self, rows: bytes | memoryview) -> bytes:
-        tag = self.tag()
-        tag.update(rows)
-        return tag.finalize()
+        return Poly1305.generate_tag(self._secret, rows)
 
-    def learn(self, digest: str, seen: Print | None) -> None:
-        """Remember what a page looks like, where that is known."""
-        if seen is None:
+    def strip_print(self, rows: memoryview) -> Print:
+        """What a strip looks like amid its page."""
+        return Print(len(rows), self.tag_of(rows))
+
+    def learn(
+        self,
+        digest: str,
+        seen: Print | None,
+        strips: Sequence[Strip] = (),
+        places: Sequence[int] = (),
+    ) -> None:
+        """Remember what a page looks like, where that is known, and its strips; ``places`` are those of the key's
+        columns."""
+        if seen is None and not strips:
             return
-        self._known[digest] = seen
+        self._known[digest] = seen or UNSEEN
+        self._strips[digest] = packed(strips, places)
         self._days[digest] = self._today
-        self._news.add(digest)
+
+    def look_at(
+        self,
+        digest: str,
+        records: Sequence[bytes],
+        width: int,
+        sums: Sequence[int],
+        key_at: Callable[[int], tuple[int, ...]],
+        places: Sequence[int],
+    ) -> None:
+        """Remember what a page looks like that has these rows, of ``width`` columns, each with what it adds to the
+        digest; ``key_at`` tells the key of one of them, ``places`` are those of the key's columns; without any, there
+        are no strips."""
+        rows = packets_of(records, first_packet(width))
+        if rows is None:
+            return
+        strips: list[Strip] = []
+        view, at, end = memoryview(rows), 0, 0
+        each = strip_rows(len(records)) if places else 0
+        for begin in range(0, len(records), each) if each else ():
+            some = records[begin : begin + each]
+            at, end = end, end + sum(map(len, some)) + 4 * len(some)
+            total = sum(sums[begin : begin + each])
+            strips.append(
+                Strip(
+                    key_at(begin + len(some) - 1), len(some), total, self.strip_print(view[at:end])
+                )
+            )
+        self.learn(digest, Print(len(rows), self.tag_of(rows)), strips, places)
 
     def keep(self) -> None:
         """Have what was learned last, where that can be."""
-        if not self._news or self._path is None:
+        if not (self._strips or self._asked) or self._path is None:
             return
-        rows = [(digest, *self._known[digest], self._days[digest]) for digest in self._news]
+        new = [
+            (digest, *self._known[digest], strips, self._days[digest])
+            for digest, strips in self._strips.items()
+        ]
+        asked = [(self._days[digest], digest) for digest in self._asked]
         with contextlib.suppress(*UNKEPT), remembered(self._path, _SCHEMA) as file:
             # Tags under another key than that of the file would never be met again.
             if _secret_in(file, self._secret) == self._secret:
-                file.executemany(_KEEP, rows)
-                file.execute("DELETE FROM prints WHERE asked < ?", (self._today - _KEPT,))
-            self._news.clear()
+                file.executemany(_ASKED, asked)
+                file.executemany(_KEEP, new)
+                file.execute("DELETE FROM pages WHERE asked < ?", (self._today - _KEPT,))
+                self._strips.clear()
+            self._asked.clear()
 
     @cached_property
     def _today(self) -> int:
@@ -153,7 +230,8 @@ class PagePrints:
             with contextlib.suppress(*UNKEPT):
                 with remembered(self._path, _SCHEMA) as file:
                     kept = _secret_in(file, secret)
-                    for digest, size, tag, asked in file.execute("SELECT * FROM prints"):
+                    sql = "SELECT digest, size, tag, asked FROM pages"
+                    for digest, size, tag, asked in file.execute(sql):
                         found[str(digest)] = Print(int(size), bytes(tag))
                         self._days[digest] = asked
                 secret = kept
@@ -171,6 +249,14 @@ class PrintsThere(PagePrints):
 
     def tag(self) -> Tag:
         return _Blake(self._secret)
+
+    def tag_of(self, rows: bytes | memoryview) -> bytes:
+        tag = self.tag()
+        tag.update(rows)
+        return tag.finalize()
+
+    def strip_print(self, rows: memoryview) -> Print:
+        return UNSEEN  # nobody compares them
 
 
 class _Blake:

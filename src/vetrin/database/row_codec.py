@@ -90,6 +90,23 @@ def take_cells(body: bytes, append: Callable[[Cell], None]) -> None:
         at = end
 
 
+class RecordForm:
+    """Where in a table's records what is."""
+
+    def __init__(self, table: Table, *, mixed: bool) -> None:
+        names = [column.name for column in table.columns]
+        self.width = len(names)
+        self.places = [names.index(name) for name in table.key]
+        self._cells = max(self.places, default=-1) + 1
+        self._skipped = 1 if mixed else 0  # the letter of the type
+
+    def key(self, record: bytes) -> tuple[int, ...]:
+        """Raises ValueError or TypeError where it is not made of whole numbers."""
+        cells: list[Cell] = []
+        take_cells(record[: record_end(record, 0, self._cells)], cells.append)
+        return tuple(int(cells[place][self._skipped :]) for place in self.places)  # type: ignore[index]
+
+
 def record_end(content: bytes, at: int, width: int) -> int:
     """Where the record of ``width`` cells that begins at ``at`` ends; at most where ``content`` does."""
     stop = len(content)

@@ -1,6 +1,7 @@
-"""Rows that were read for the digest of their page, kept until somebody wants them.
+"""What is known of pages that differ, kept until somebody wants it: in which parts of a page that is, and the rows
+there, where they were read.
 
-They lie in a file without a name. Nothing depends on it: rows that are not there are read again.
+The rows lie in a file without a name. Nothing depends on it: those that are not there are read again.
 """
 
 from __future__ import annotations
@@ -10,58 +11,67 @@ import marshal
 import tempfile
 from collections.abc import Sequence
 from pathlib import Path
-from typing import IO, Self
+from typing import IO, NamedTuple, Self
+
+from .key_ranges import KeyRange
 
 _MOST = 1 << 30  # bytes of all rows that are put aside
-_LARGEST = 4 << 20  # bytes of a page's
+LARGEST = 4 << 20  # bytes of a page's
+_AT_ONCE = 1 << 20  # bytes that are written in one go
 
 
-class PageRows:
-    """The rows of one page as they come, while they are not too many."""
+class Part(NamedTuple):
+    """A range in which a page differs: the digests that its rows had and have; the record of the row before it, where
+    that is known; and all records in it, None where they have to be read."""
 
-    def __init__(self, aside: RowsAside, page: int) -> None:
-        self._aside = aside
-        self._page = page
-        self._records: list[bytes] = []
-        self._size = 0
-
-    def add(self, records: Sequence[bytes]) -> None:
-        self._size += sum(map(len, records))
-        if self._size <= _LARGEST:
-            self._records += records
-
-    def put(self) -> None:
-        """Put all of them aside."""
-        if self._size <= _LARGEST:
-            self._aside.put(self._page, self._records)
+    key_range: KeyRange
+    digests: tuple[str, str]
+    before: bytes = b""
+    records: list[bytes] | None = None
 
 
 class RowsAside:
-    """Some pages' rows, by the page's number, until it is closed. ``folder`` is where the file lies."""
+    """The parts of some pages, by the page's number, until it is closed. ``folder`` is where the file lies."""
 
     def __init__(self, folder: Path, most: int = _MOST) -> None:
         self._folder = folder
         self._room = most
         self._file: IO[bytes] | None = None
+        self._parts: dict[int, list[Part]] = {}
         self._places: dict[int, tuple[int, int]] = {}
+        self._waiting: dict[int, bytes] = {}  # not written yet
+        self._size = 0  # bytes of these
 
     def __enter__(self) -> Self:
         return self
 
     def __exit__(self, *error: object) -> None:
         self._places.clear()
+        self._parts.clear()
+        self._waiting.clear()
         if self._file is not None:
             with contextlib.suppress(OSError):
                 self._file.close()
 
     def __contains__(self, page: int) -> bool:
-        return page in self._places
+        return page in self._parts
 
-    def put(self, page: int, records: list[bytes]) -> None:
-        """Keep the rows of a page, as far as there is room."""
-        content = marshal.dumps(records)
-        if len(content) > self._room:
+    def put(self, page: int, parts: Sequence[Part]) -> None:
+        """Keep what is known of a page, in the order of its key: the rows as far as there is room."""
+        self._parts[page] = [part._replace(before=b"", records=None) for part in parts]
+        if all(part.records is None for part in parts):
             return
+        content = marshal.dumps([(part.before, part.records) for part in parts])
+        if len(content) <= self._room:
+            self._room -= len(content)
+            self._waiting[page] = content
+            self._size += len(content)
+            if self._size > _AT_ONCE:
+                self._write()
+
+    def _write(self) -> None:
+        waiting, self._waiting, self._size = self._waiting, {}, 0
+        content = b"".join(waiting.values())
         try:
             if self._file is None:
                 self._file = tempfile.TemporaryFile(dir=self._folder, buffering=0)  # noqa: SIM115
@@ -71,21 +81,24 @@ class RowsAside:
         except OSError:  # a full disk; what is there already can still be read
             self._room = 0
             return
-        self._room -= len(content)
-        self._places[page] = start, len(content)
+        for page, one in waiting.items():
+            self._places[page] = start, len(one)
+            start += len(one)
 
-    def take(self, page: int) -> list[bytes]:
-        """The rows of a page that is there.
-
-        Raises:
-            OSError: they cannot be read.
-        """
-        assert self._file is not None
-        start, size = self._places.pop(page)
-        self._file.seek(start)
-        content = self._file.read(size)
-        if len(content) != size:
-            raise OSError(f"{size} bytes were put aside, {len(content)} are there")
+    def take(self, page: int) -> list[Part]:
+        """What is known of a page; of one of which nothing is, no parts."""
+        parts = self._parts.pop(page, [])
+        start, size = self._places.pop(page, (0, 0))
+        content = self._waiting.pop(page, b"")
+        if size and self._file is not None:
+            with contextlib.suppress(OSError):
+                self._file.seek(start)
+                content = self._file.read(size)
+        if not content or len(content) < size:
+            return parts
         # Nobody else can have written to a file that has no name.
-        found: list[bytes] = marshal.loads(content)
-        return found
+        kept: list[tuple[bytes, list[bytes] | None]] = marshal.loads(content)
+        return [
+            part._replace(before=before, records=records)
+            for part, (before, records) in zip(parts, kept, strict=True)
+        ]

@@ -273,30 +273,40 @@ class Baseline:
             with self.trying():
                 self._notes.write(table.name, key_range, None)
 
+    def _edits_of(self, store: Store, table: Table) -> BaselineEdits:
+        if self._edits is None or self._edits.table != table.name:
+            self._edits = BaselineEdits(
+                store.contents,
+                self._hands,
+                table,
+                self._tables[table.name],
+                mixed=engine_of(self._source.database.engine).any_type,
+            )
+        return self._edits
+
+    def expect(self, table: Table, ranges: Sequence[KeyRange]) -> None:
+        """These will be exchanged next, or most of them: what is kept of them is read meanwhile."""
+        if self.kept:
+            with self.trying() as store:
+                self._edits_of(store, table).expect(ranges)
+
     def exchange(
         self,
         table: Table,
         key_range: KeyRange,
         records: Sequence[bytes],
         digests: tuple[str, str] | None = None,
+        before: bytes = b"",
     ) -> Exchanged | None:
         """Put all rows that a range has now, in the order of the key, in the place of those that were kept; which of
-        them differ, None where that is not known. ``digests`` are those of both, where they are known. The ranges of
-        a table come in order, until ``settle``."""
+        them differ, None where that is not known. ``digests`` are those of both, ``before`` the record of the row
+        before them, where they are known. The ranges of a table come in order, until ``settle``."""
         if not self.kept:
             return None
         found = None
         with self.trying() as store:
             try:
-                if self._edits is None or self._edits.table != table.name:
-                    self._edits = BaselineEdits(
-                        store.contents,
-                        self._hands,
-                        table,
-                        self._tables[table.name],
-                        mixed=engine_of(self._source.database.engine).any_type,
-                    )
-                found = self._edits.exchange(key_range, records, digests)
+                found = self._edits_of(store, table).exchange(key_range, records, digests, before)
             except DamagedObject as error:
                 store.contents.set_aside(error.digest)
             except ValueError:  # some engines take texts for numbers

@@ -6,16 +6,21 @@ differ, and nowhere else; and which of the rows there changed is known before an
 
 from __future__ import annotations
 
+import threading
 from bisect import bisect_right
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import Future
 from dataclasses import dataclass, field
+from itertools import islice
 
 from ..database import KeyRange, Table, digest_with
-from ..database.row_codec import cells_of, record_end, split_records
+from ..database.row_codec import RecordForm, record_end, split_records
 from ..store import Chunk, Contents, Hands, TableReader, TableWriter
 
 Key = tuple[int, ...]
 _LARGE = 1 << 20  # bytes of a page that is cut once more
+_AHEAD = 3  # pieces that are read before they are needed
 
 
 @dataclass(frozen=True)
@@ -45,40 +50,40 @@ class _Splice:
     came: list[bytes] = field(default_factory=list)
 
 
-class RecordForm:
-    """Where in a table's records what is."""
+@dataclass(frozen=True)
+class PieceContent:
+    """The records of a piece, one behind the other. ``bases`` are the contents that its pages lean on."""
 
-    def __init__(self, table: Table, *, mixed: bool) -> None:
-        names = [column.name for column in table.columns]
-        self.width = len(names)
-        self._places = [names.index(name) for name in table.key]
-        self._mixed = mixed
-
-    def key(self, record: bytes) -> Key:
-        """Raises ValueError where it is not made of whole numbers."""
-        cells = cells_of(record, self._mixed)
-        return tuple(int(cells[place]) for place in self._places)  # type: ignore[arg-type]
+    content: bytes
+    bases: Mapping[str, bytes]
 
 
 class _Opened:
-    """A piece at hand. ``at`` is where the ranges begin that were not exchanged yet."""
+    """A piece at hand, exchanged up to some place."""
 
-    def __init__(self, piece: Piece, content: bytes, form: RecordForm) -> None:
+    def __init__(self, piece: Piece, read: PieceContent, form: RecordForm) -> None:
         self.piece = piece
-        self.content = content
+        self.bases = read.bases
         self.rows = sum(page.rows for page in piece.pages)
         self.altered = False
+        self._content = read.content
         self._form = form
         self._at = 0
+        self._upto: Key | None = None  # of the range that ends there
+        self._done: list[bytes] = []
 
-    def step_by_step(self, key_range: KeyRange, records: Sequence[bytes]) -> _Splice | None:
+    @property
+    def content(self) -> bytes:
+        """All of it as it is now."""
+        return b"".join([*self._done, self._content[self._at :]])
+
+    def step_by_step(
+        self, key_range: KeyRange, records: Sequence[bytes], before: bytes
+    ) -> _Splice | None:
         """What replaces the rows of a range, found by going along both: quick, but only likely to be right, as the
-        first of the rows is looked for by its bytes. None where it is not found."""
-        content, form = self.content, self._form
-        begin = self._at
-        after = self.piece.key_range.after
-        if key_range.after is not None and (after is None or key_range.after > after):
-            begin = content.find(records[0], begin) if records else -1
+        first of the rows, or the one before it, is looked for by its bytes. None where neither is found."""
+        content, form = self._content, self._form
+        begin = self._begin(key_range, records, before)
         if begin < 0:
             return None
         found = _Splice(begin, begin, b"".join(records))
@@ -107,9 +112,24 @@ class _Opened:
         found.end = at
         return found
 
+    def _begin(self, key_range: KeyRange, records: Sequence[bytes], before: bytes) -> int:
+        """Where the rows of a range are likely to begin, -1 where that cannot be told."""
+        after, first = key_range.after, self.piece.key_range.after
+        if after is None or (first is not None and after <= first) or after == self._upto:
+            return self._at
+        content, begin = self._content, -1
+        if before:
+            begin = content.find(before, self._at)
+            begin += len(before) if begin >= 0 else 0
+        if begin < 0 and records:
+            begin = content.find(records[0], self._at)
+        if begin < 0 and records:  # it begins with the same value, which mostly is its key
+            begin = content.find(records[0][: record_end(records[0], 0, 1)], self._at)
+        return begin
+
     def row_by_row(self, key_range: KeyRange, records: Sequence[bytes]) -> _Splice:
         """The same for certain."""
-        rows = split_records(self.content, self._form.width)
+        rows = split_records(self._content, self._form.width)
         there = between(rows, key_range, self._form.key)
         old = rows[there]
         were, are = set(old), set(records)
@@ -122,15 +142,14 @@ class _Opened:
             came=[record for record in records if record not in were],
         )
 
-    def put(self, splice: _Splice) -> None:
-        """Exchange the rows."""
-        if splice.gone or splice.came:
-            self.content = (
-                self.content[: splice.begin] + splice.content + self.content[splice.end :]
-            )
-            self.rows += len(splice.came) - len(splice.gone)
-            self.altered = True
-        self._at = splice.begin + len(splice.content)
+    def put(self, key_range: KeyRange, splice: _Splice) -> None:
+        """Exchange the rows of a range."""
+        altered = bool(splice.gone or splice.came)
+        before = self._content[self._at : splice.begin if altered else splice.end]
+        self._done += [before, splice.content if altered else b""]
+        self._at, self._upto = splice.end, key_range.upto
+        self.altered = self.altered or altered
+        self.rows += len(splice.came) - len(splice.gone)
 
 
 class BaselineEdits:
@@ -149,7 +168,11 @@ class BaselineEdits:
         self._form = RecordForm(table, mixed=mixed)
         self._pieces = list(pieces)
         self._next = 0  # the first piece that later ranges may reach into
-        self._reader = TableReader(contents)
+        self._contents = contents
+        self._hands = hands
+        self._readers = threading.local()
+        self._expected: deque[int] = deque()  # the pieces that are likely to be opened next
+        self._reading: dict[int, Future[PieceContent]] = {}
         old = [page for piece in self._pieces for page in piece.pages]
         self._writer = TableWriter(contents, hands, old)
         self._opened: _Opened | None = None
@@ -160,11 +183,15 @@ class BaselineEdits:
         return self._writer.added
 
     def exchange(
-        self, key_range: KeyRange, records: Sequence[bytes], digests: tuple[str, str] | None = None
+        self,
+        key_range: KeyRange,
+        records: Sequence[bytes],
+        digests: tuple[str, str] | None = None,
+        before: bytes = b"",
     ) -> Exchanged | None:
         """Put all rows that a range has now, in the order of the key, in the place of those it had; which of them
-        differ, None where not all of the range is kept. ``digests`` are those of the rows that it had and has: with
-        them much less is looked at.
+        differ, None where not all of the range is kept. ``digests`` are those of the rows that it had and has, and
+        ``before`` is the record of the row before it: with them much less is looked at.
 
         Raises:
             StoreError: what is kept cannot be read, or no more be kept.
@@ -176,13 +203,13 @@ class BaselineEdits:
         parts = [records[between(records, item.piece.key_range, self._form.key)] for item in opened]
         found = None
         if digests is not None:
-            found = self._quickly(opened, key_range, parts, digests)
+            found = self._quickly(opened, key_range, parts, digests, before)
         if found is None:
             found = [
                 item.row_by_row(key_range, part) for item, part in zip(opened, parts, strict=True)
             ]
         for item, splice in zip(opened, found, strict=True):
-            item.put(splice)
+            item.put(key_range, splice)
         if self._opened is not None and self._opened is not opened[0]:
             self._close(self._opened)
         for item in opened[:-1]:
@@ -196,11 +223,12 @@ class BaselineEdits:
         key_range: KeyRange,
         parts: Sequence[Sequence[bytes]],
         digests: tuple[str, str],
+        before: bytes,
     ) -> list[_Splice] | None:
         found = []
         for item, part in zip(opened, parts, strict=True):
             try:
-                splice = item.step_by_step(key_range, part)
+                splice = item.step_by_step(key_range, part, before)
             except (ValueError, TypeError, IndexError):  # it began amid a row
                 splice = None
             if splice is None:
@@ -209,34 +237,64 @@ class BaselineEdits:
         differ = _joined(found)
         return found if digest_with(digests[0], differ.gone, differ.came) == digests[1] else None
 
-    def _opening(self, key_range: KeyRange) -> Iterator[_Opened]:
-        """The pieces that a range reaches into."""
-        for number in range(self._next, len(self._pieces)):
+    def expect(self, ranges: Sequence[KeyRange]) -> None:
+        """These will be exchanged next, or most of them: the pieces that they reach into are read ahead."""
+        last = self._next
+        for key_range in ranges:
+            for number in self._reached(key_range, last):
+                last = number
+                if not self._expected or self._expected[-1] < number:
+                    self._expected.append(number)
+
+    def _reached(self, key_range: KeyRange, first: int) -> Iterator[int]:
+        """The pieces that a range reaches into, beginning with that one."""
+        for number in range(first, len(self._pieces)):
             piece = self._pieces[number]
             after, upto = piece.key_range.after, key_range.upto
             if after is not None and upto is not None and after >= upto:
                 return
             if piece.key_range.meets(key_range):
-                self._next = number
-                yield self._open(piece)
+                yield number
 
-    def _open(self, piece: Piece) -> _Opened:
-        if self._opened is not None and self._opened.piece is piece:
-            return self._opened
-        content = b"".join(map(self._reader.read, piece.pages))
-        return _Opened(piece, content, self._form)
+    def _opening(self, key_range: KeyRange) -> Iterator[_Opened]:
+        for number in self._reached(key_range, self._next):
+            self._next = number
+            piece = self._pieces[number]
+            if self._opened is not None and self._opened.piece is piece:
+                yield self._opened
+            else:
+                yield _Opened(piece, self._read(number), self._form)
+
+    def _read(self, number: int) -> PieceContent:
+        while self._expected and self._expected[0] < number:
+            passed = self._reading.pop(self._expected.popleft(), None)
+            if passed is not None:
+                passed.cancel()
+        for coming in (number, *islice(self._expected, _AHEAD)):
+            if coming not in self._reading:
+                self._reading[coming] = self._hands.do(self._content_of, self._pieces[coming])
+        return self._reading.pop(number).result()
+
+    def _content_of(self, piece: Piece) -> PieceContent:
+        reader = getattr(self._readers, "reader", None)
+        if reader is None:
+            reader = self._readers.reader = TableReader(self._contents)
+        bases: dict[str, bytes] = {}
+        content = b"".join(reader.read(page, bases) for page in piece.pages)
+        return PieceContent(content, bases)
 
     def _close(self, item: _Opened) -> None:
         """Store a piece, if something in it is another."""
         if not item.altered:
             return
         keys: list[Key] | None = []
-        if not item.content:
+        content = item.content
+        if not content:
             keys = None
-        elif len(item.content) <= _LARGE:
-            self._writer.put(item.content, item.rows)
+        elif len(content) <= _LARGE:
+            self._writer.put(content, item.rows, item.bases)
         else:
-            rows, before = split_records(item.content, self._form.width), self._writer.rows
+            rows, before = split_records(content, self._form.width), self._writer.rows
             ends = [end - before for end in self._writer.add(rows)]
             self._writer.end_page()
             keys = [self._form.key(rows[end - 1]) for end in ends if end < len(rows)]

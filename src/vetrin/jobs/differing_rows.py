@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
@@ -15,6 +14,7 @@ from ..database import (
     KeyRange,
     KeyRanges,
     Page,
+    Part,
     Patch,
     Reader,
     RowsAside,
@@ -24,10 +24,11 @@ from ..database import (
     pages_as_they_became,
     with_pages,
 )
-from ..database.row_codec import cells_of, records_of
+from ..database.row_codec import RecordForm, cells_of, records_of
+from ..database.strips import changed_strips
 from ..site import RowPipeline
 from .baseline import Baseline
-from .baseline_edits import RecordForm, between
+from .baseline_edits import between
 from .last_copy import KnownTable, ranges_of
 from .plan import TablePlan
 
@@ -130,7 +131,8 @@ class DifferingRows:
         self._laying = Laying(means, update)
         self._new: dict[int, list[Page]] = {}
         self._row = max(1, update.item.table.size // max(1, update.item.rows))  # bytes
-        self._key = RecordForm(update.item.table, mixed=means.mixed).key
+        form = RecordForm(update.item.table, mixed=means.mixed)
+        self._key, self._places = form.key, form.places
 
     def by_rows(self, differ: Sequence[int]) -> list[int]:
         """Find in the baseline which rows changed at the source, of pages that the target has as they were left: only
@@ -145,40 +147,63 @@ class DifferingRows:
             or self._counts[number][0] > 2 * PAGE_ROWS
         ]
         left, table = set(rest), self._update.item.table
+        self._means.baseline.expect(
+            table, [self._ranges[number] for number in differ if number not in left]
+        )
         for numbers in _groups(
             [number for number in differ if number not in left],
             self._counts,
             _AT_ONCE // self._row,
             _RANGES,
         ):
-            rows = self._source_rows(numbers)
             gone: dict[int, list[bytes]] = {}
             came: dict[int, list[bytes]] = {}
-            for number in numbers:
-                both = pages[number].digest, self._digests[number][0]
-                found = self._means.baseline.exchange(
-                    table, self._ranges[number], rows[number], both
-                )
-                if found is None:
+            for number, parts in self._parts(numbers).items():
+                found = [
+                    self._means.baseline.exchange(
+                        table,
+                        part.key_range,
+                        part.records or [],
+                        digests=part.digests,
+                        before=part.before,
+                    )
+                    for part in parts
+                ]
+                known = [one for one in found if one is not None]
+                if len(known) < len(found):
                     rest.append(number)
                 else:
-                    gone[number], came[number] = found.gone, found.came
+                    gone[number] = [record for one in known for record in one.gone]
+                    came[number] = [record for one in known for record in one.came]
             self._replace(gone, came)
         return sorted(rest)
 
-    def _source_rows(self, numbers: Sequence[int]) -> dict[int, list[bytes]]:
-        """The rows of some pages as they are at the source, in the order of the key."""
-        found: dict[int, list[bytes]] = {}
-        with contextlib.suppress(OSError):
-            for number in filter(self._aside.__contains__, numbers):
-                found[number] = self._aside.take(number)
-        rest = [number for number in numbers if number not in found]
-        if rest:
-            wanted = KeyRanges(tuple(joint_ranges((self._ranges[n] for n in rest), len(rest))))
-            records = _source_records(self._reader, self._update.item, wanted)
-            for number in rest:
-                found[number] = records[between(records, self._ranges[number], self._key)]
-        return found
+    def _parts(self, numbers: Sequence[int]) -> dict[int, list[Part]]:
+        """The parts in which some pages differ, with their rows as they are at the source, in the order of the
+        key."""
+        pages, ranges = self._update.known.pages, self._ranges
+        found = {
+            number: self._aside.take(number)
+            or [Part(ranges[number], (pages[number].digest, self._digests[number][0]))]
+            for number in numbers
+        }
+        lacking = [
+            part.key_range for parts in found.values() for part in parts if part.records is None
+        ]
+        records: list[bytes] = []
+        for at in range(0, len(lacking), _RANGES):
+            some = lacking[at : at + _RANGES]
+            wanted = KeyRanges(tuple(joint_ranges(some, len(some))))
+            records += _source_records(self._reader, self._update.item, wanted)
+        return {
+            number: [
+                part
+                if part.records is not None
+                else part._replace(records=records[between(records, part.key_range, self._key)])
+                for part in parts
+            ]
+            for number, parts in found.items()
+        }
 
     def _replace(self, gone: dict[int, list[bytes]], came: dict[int, list[bytes]]) -> None:
         """Lay ready rows of some pages that went from the source, and came or changed there."""
@@ -194,11 +219,20 @@ class DifferingRows:
         )
         before = self._there(keys)
         waiting = iter(after)
+        strips_of = None
+        if self._ours.prints is not None:
+            strips_of = self._ours.prints.strips_of(
+                [known.pages[n].became for n in came], self._places
+            )
         for number in came:
             new = [next(waiting) for _ in came[number]]
             old = before[between(before, self._ranges[number], self._key)]
             became = digest_with(known.pages[number].became, old, new)
             page = known.pages[number]
+            if strips_of is not None and self._ours.prints is not None:
+                # Nobody has seen the page as it will be, but much of it is as it was.
+                strips = changed_strips(strips_of(page.became), old, new, self._key)
+                self._ours.prints.learn(became, None, strips, self._places)
             now = self._digests[number][0]
             self._new[number] = [Page(page.upto, _count(now), now, became)]
         self._lay(before, after)
@@ -237,7 +271,7 @@ class DifferingRows:
             )
 
             def read(rows: Iterable[Batch] = rows, are: list[bytes] = are) -> Iterator[Batch]:
-                for batch in with_pages(item.table, rows):
+                for batch in with_pages(item.table, rows, self._reader.prints):
                     are += batch.records or ()
                     batch.records = None
                     yield batch
@@ -254,6 +288,8 @@ class DifferingRows:
     def end(self) -> None:
         """Lay down what waits, and put the new pages in the place of the old."""
         self._laying.end()
+        if self._ours.prints is not None:
+            self._ours.prints.keep()
         known = self._update.known
         self._update.pages = [
             page

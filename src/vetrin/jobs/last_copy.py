@@ -1,7 +1,7 @@
 """What a transfer left on both sides, table by table, so that the next one need not take all of it again.
 
 Of each table the pages that came, with the digests that their rows had at the source and at the target
-(``database/key_ranges.py``), and a digest of everything that makes its rows come out as they did. It is only a claim:
+(``database/digests.py``), and a digest of everything that makes its rows come out as they did. It is only a claim:
 a page counts as there where both sides give the same digests once more, whatever was done to them meanwhile.
 """
 

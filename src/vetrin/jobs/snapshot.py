@@ -10,8 +10,8 @@ from datetime import datetime
 from ..cms import read_version
 from ..config import Environment
 from ..database import KeyRange, Reader, Table, joint_digest
+from ..database.digests import digest_of_records
 from ..database.engines import engine_of
-from ..database.key_ranges import digest_of_records
 from ..errors import JobError
 from ..files import UNREADABLE, Entry, some_of
 from ..site import Looked, Site, counts_of, file_scope, is_empty, newest_of

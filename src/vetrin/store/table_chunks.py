@@ -10,10 +10,11 @@ from __future__ import annotations
 
 import json
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, replace
 from itertools import compress
+from types import MappingProxyType
 from typing import Any
 from zlib import crc32
 
@@ -140,10 +141,11 @@ class TableWriter:
             ends.append(self.rows)
         return ends
 
-    def put(self, content: bytes, rows: int) -> None:
-        """Store a page of its own: some whole records, at most 2 MiB of them. Raises StoreError."""
+    def put(self, content: bytes, rows: int, bases: Mapping[str, bytes]) -> None:
+        """Store a page of its own: some whole records, at most 2 MiB of them. ``bases`` are contents that are at
+        hand, by their digests. Raises StoreError."""
         self.end_page()
-        self._begin_content(content, rows)
+        self._begin_content(content, rows, bases)
 
     def end_page(self) -> None:
         """Let no page reach beyond the records that were added by now. Raises StoreError."""
@@ -157,7 +159,9 @@ class TableWriter:
     def _begin(self, records: list[bytes]) -> None:
         self._begin_content(b"".join(records), len(records))
 
-    def _begin_content(self, content: bytes, rows: int) -> None:
+    def _begin_content(
+        self, content: bytes, rows: int, bases: Mapping[str, bytes] = MappingProxyType({})
+    ) -> None:
         mark = crc32(content[:_BEGINNING])
         digest, like = "", None
         if self._old:
@@ -166,7 +170,7 @@ class TableWriter:
         page = Chunk(digest, rows, len(content), mark)
         self.rows += page.rows
         self.size += page.size
-        self._jobs.append(self._hands.do(self._keep, content, page, like))
+        self._jobs.append(self._hands.do(self._keep, content, page, like, bases))
         while len(self._jobs) > _WAITING:
             self._settle()
 
@@ -185,7 +189,7 @@ class TableWriter:
         return self._old[at] if at < len(self._old) else None
 
     def _keep(
-        self, content: bytes, page: Chunk, like: Chunk | None
+        self, content: bytes, page: Chunk, like: Chunk | None, bases: Mapping[str, bytes]
     ) -> Chunk | tuple[Chunk, str, bytes]:
         digest = page.digest
         if like is not None and like.digest == digest and all(map(self._contents.has, like.needs)):
@@ -199,7 +203,8 @@ class TableWriter:
         if like is not None and not like.blocks and not self._contents.has(digest):
             base = like.patch.base if like.patch is not None else like.digest
             try:
-                frame = self._contents.patch(content, self._contents.read(base))
+                leaning = bases[base] if base in bases else self._contents.read(base)
+                frame = self._contents.patch(content, leaning)
             except DamagedObject:
                 frame = content  # then there is nothing to lean on
             if len(frame) < page.size // 16:
@@ -255,19 +260,28 @@ class TableReader:
         self._contents = contents
         self._bundle = ("", b"")
 
-    def read(self, page: Chunk) -> bytes:
-        """The records of a page, one behind the other. Raises DamagedObject."""
+    def read(self, page: Chunk, bases: dict[str, bytes] | None = None) -> bytes:
+        """The records of a page, one behind the other; what a patch of it would lean on is put into ``bases``, by its
+        digest. Raises DamagedObject."""
+        content, digest, base = self._read(page)
+        if bases is not None and digest:
+            bases[digest] = base
+        return content
+
+    def _read(self, page: Chunk) -> tuple[bytes, str, bytes]:
         if page.patch is not None:
             if self._bundle[0] != page.patch.bundle:
                 self._bundle = (page.patch.bundle, self._contents.read(page.patch.bundle))
             frame = self._bundle[1][page.patch.start : page.patch.start + page.patch.size]
-            return self._contents.patched(frame, self._contents.read(page.patch.base), page.digest)
+            base = self._contents.read(page.patch.base)
+            return self._contents.patched(frame, base, page.digest), page.patch.base, base
         if page.blocks:
             content = b"".join(self._contents.blocks(page.blocks))
             if fingerprint(content) != page.digest:
                 raise DamagedObject(page.digest, "is damaged: it is not what it was")
-            return content
-        return self._contents.read(page.digest)
+            return content, "", b""
+        content = self._contents.read(page.digest)
+        return content, page.digest, content
 
 
 def written(pages: Sequence[Chunk]) -> bytes:

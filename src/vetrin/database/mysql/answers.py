@@ -20,7 +20,8 @@ import pymysql
 from pymysql.constants import CR
 
 from ..base import Table
-from ..key_ranges import KeyRange, KeyRanges, can_copy_in_ranges
+from ..key_ranges import KeyRange, KeyRanges
+from ..pages import can_copy_in_ranges
 from ..row_codec import cells_of
 from .wire import More, Wire
 

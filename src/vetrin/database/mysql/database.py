@@ -37,8 +37,10 @@ from ..base import (
     pending,
 )
 from ..conditions import Where
-from ..key_ranges import NO_ROWS, KeyRange, digest_of_rows, joint_digest
+from ..digests import NO_ROWS, joint_digest
+from ..key_ranges import KeyRange
 from ..page_prints import PagePrints, PrintsThere
+from ..pages import digest_of_rows
 from ..questions import Question
 from ..staging_edits import HiddenEditing
 from ..statements import doing

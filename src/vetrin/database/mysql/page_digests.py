@@ -1,4 +1,4 @@
-"""Digests of pages (``key_ranges.py``) that the server makes."""
+"""Digests (``digests.py``) of pages that the server makes."""
 
 from __future__ import annotations
 
@@ -11,14 +11,15 @@ from typing import Any
 
 from ..base import Column, Table
 from ..conditions import Replacement, Where
-from ..key_ranges import NO_ROWS, UNTOLD, KeyRange, digest_of_sum, joint_digest
+from ..digests import NO_ROWS, UNTOLD, digest_of_sum, joint_digest
+from ..key_ranges import KeyRange, KeyRanges, joint_ranges
 from ..row_codec import NULL
 from ..sql import Statement
 from .columns import quote
 from .row_query import rows_of
 
 _PAGES = 32  # digests in one statement
-_ADJOINING = 400  # the same, of neighbours
+_SORTED = 400  # the same, where rows are sorted out by a key of one column
 _GROUP = 64  # pages that are summed up to see whether any of them changed
 _GROUPS = 8  # such sums in one statement
 
@@ -69,10 +70,10 @@ class PageDigests:
         self._made = f"COUNT(*), SUM(IFNULL({bits}, 1{'0' * 30}))"
 
     def of(self, ranges: Sequence[KeyRange]) -> list[str]:
-        """The digests of any ranges."""
+        """The digests of any ranges, which are in order."""
         found: list[str] = []
-        if len(self._table.key) == 1 and _adjoin(ranges):
-            ask, most = self._neighbours, _ADJOINING
+        if len(self._table.key) == 1 and len(ranges) > 1:
+            ask, most = self._sorted_out, _SORTED
         else:
             ask, most = self._each, _PAGES
         while len(found) < len(ranges):
@@ -108,30 +109,41 @@ class PageDigests:
             groups = 1 if missed else min(2 * groups, _GROUPS)
             differ = [number for part in parts if part not in same for number in part]
             if missed:
-                differ += range(stop, min(stop + _ADJOINING - _GROUP, len(ranges)))
+                differ += range(stop, min(stop + _SORTED - _GROUP, len(ranges)))
                 stop = differ[-1] + 1
             found += known[begin:stop]
             for first, last in _runs(differ):
                 found[first:last] = self.of(ranges[first:last])
         return found
 
-    def _rows(self, key_range: KeyRange) -> Statement:
+    def _rows(self, key_range: KeyRange | KeyRanges) -> Statement:
         return rows_of(self._table, self._leave, self._replacements, key_range, named=True)
 
-    def _neighbours(self, ranges: Sequence[KeyRange]) -> list[str]:
-        """The digests of neighbouring ranges of a key of one column, in one pass over their rows: the server tells by
-        binary search in which of them a row is."""
-        sql, values = self._rows(KeyRange(ranges[0].after, ranges[-1].upto))
-        borders = [str(upto[0] + 1) for one in ranges[:-1] if (upto := one.upto) is not None]
+    def _sorted_out(self, ranges: Sequence[KeyRange]) -> list[str]:
+        """The digests of some ranges of a key of one column, in one pass over their rows: the server tells by binary
+        search in which of them a row is."""
+        runs = joint_ranges(ranges, len(ranges))
+        sql, values = self._rows(runs[0] if len(runs) == 1 else KeyRanges(tuple(runs)))
+        borders: list[
+            int
+        ] = []  # the first key of each range but the first, and of what lies between two
+        places: list[int] = []
+        for before, one in zip((None, *ranges), ranges, strict=False):
+            if before is not None and before.upto is not None:
+                borders.append(before.upto[0] + 1)
+                if one.after is not None and one.after != before.upto:
+                    borders.append(one.after[0] + 1)
+            places.append(len(borders))
         key = quote(self._table.key[0]).replace("%", "%%")
-        number = f"INTERVAL({key}, {', '.join(borders)})" if borders else "0"
+        number = f"INTERVAL({key}, {', '.join(map(str, borders))})" if borders else "0"
         self._cursor.execute(
             f"SELECT {number} _vetrin_n, {self._made} FROM ({sql}) _vetrin_p GROUP BY 1", values
         )
-        found = [NO_ROWS] * len(ranges)
-        for place, count, total in self._cursor.fetchall():
-            found[int(place)] = digest_of_sum(int(count), int(total))
-        return found
+        made = {
+            int(place): digest_of_sum(int(count), int(total))
+            for place, count, total in self._cursor.fetchall()
+        }
+        return [made.get(place, NO_ROWS) for place in places]
 
     def _each(self, ranges: Sequence[KeyRange]) -> list[str]:
         """The digests of any ranges, one by one."""

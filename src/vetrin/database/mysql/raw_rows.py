@@ -41,14 +41,68 @@ class RawRows:
             self._packet()
         self._ended = False
 
-    def exactly(self, size: int) -> memoryview | None:
-        """All rows of the answer, if they have so many bytes, as ``taken`` passes over them; None where they may
-        have others."""
-        if not self._arrives(size + _END):
+    def peek(self, begin: int, size: int) -> memoryview | None:
+        """So many bytes of the answer that lie ``begin`` bytes ahead; None where there may be fewer."""
+        if not self._arrives(begin + size):
             return None
-        end = self._at + size
-        seen = memoryview(self._buffer)[self._at : end]
-        return seen if _is_end(self._buffer[end : end + _END]) else None
+        at = self._at + begin
+        return memoryview(self._buffer)[at : at + size]
+
+    def walk(self, begin: int, count: int) -> tuple[int, list[bytes]]:
+        """The records of the next rows behind ``begin`` bytes, and how many bytes lie before what comes then: fewer
+        than ``count`` where the answer ends, or one takes several packets.
+
+        Raises:
+            pymysql.Error: the server said so, or the connection broke.
+        """
+        records: list[bytes] = []
+        while len(records) < count:
+            buffer, start = self._buffer, self._at + begin + _HEAD
+            if start > len(buffer):
+                self._need(begin + _HEAD)
+                continue
+            size = buffer[start - 4] | buffer[start - 3] << 8 | buffer[start - 2] << 16
+            if not size:
+                raise _malformed()
+            if size == _WHOLE:
+                break
+            if start + size > len(buffer):
+                self._need(begin + _HEAD + size)
+                continue
+            record = buffer[start : start + size]
+            if record[0] >= _LAST and _closes(record):
+                break
+            records.append(record)
+            begin += _HEAD + size
+        return begin, records
+
+    def pass_by(self, size: int) -> None:
+        """Go on behind so many bytes that were looked at."""
+        self._at += size
+
+    def ends(self, begin: int) -> bool:
+        """Whether no row is left behind ``begin`` bytes.
+
+        Raises:
+            pymysql.Error: the server said so, or the connection broke.
+        """
+        if self._ended:
+            return True
+        self._need(begin + _HEAD + 1)
+        at = self._at + begin
+        if self._buffer[at + _HEAD] < _LAST:
+            return False
+        size = int.from_bytes(self._buffer[at : at + _HEAD - 1], "little")
+        self._need(begin + _HEAD + min(size, _END))
+        at = self._at + begin + _HEAD
+        return size < _WHOLE and _closes(self._buffer[at : at + size])
+
+    def at_end(self) -> bool:
+        """The same here; then the answer is behind."""
+        if not self._ended and self.ends(0):
+            self._ended = True
+            self._at += _END
+        return self._ended
 
     def _arrives(self, count: int) -> bool:
         """Have so many bytes in the buffer; False where there may be no more to wait for."""
@@ -63,11 +117,6 @@ class RawRows:
         if parts:
             self._buffer, self._at = b"".join(parts), 0
         return lack <= 0
-
-    def taken(self, size: int) -> None:
-        """Go on behind the rows that ``exactly`` gave."""
-        self._at += size + _END
-        self._ended = True
 
     def stretches(
         self, most: int, *, apart: bool = True
@@ -99,7 +148,8 @@ class RawRows:
             end = start + size
             if end > limit or size == _WHOLE:
                 break
-            if buffer[start] >= _LAST and self._closes(buffer[start:end]):
+            if buffer[start] >= _LAST and _closes(buffer[start:end]):
+                self._ended = True
                 break
             if records is not None:
                 records.append(buffer[start:end])
@@ -133,12 +183,6 @@ class RawRows:
         self._at += end
         yield view, [b"".join(parts)]
 
-    def _closes(self, body: bytes) -> bool:
-        if body[0] == _WRONG:
-            pymysql.err.raise_mysql_exception(body)
-        self._ended = len(body) < _END
-        return self._ended
-
     def _packet(self) -> bytes:
         self._need(_HEAD)
         stop = _HEAD + int.from_bytes(self._buffer[self._at : self._at + 3], "little")
@@ -156,6 +200,13 @@ class RawRows:
             parts.append(self._read())
             lack -= len(parts[-1])
         self._buffer, self._at = b"".join(parts), 0
+
+
+def _closes(body: bytes) -> bool:
+    """Whether a packet is the one behind the last row; raises what the server says in one."""
+    if body[0] == _WRONG:
+        pymysql.err.raise_mysql_exception(body)
+    return len(body) < _END
 
 
 def _is_end(packet: bytes) -> bool:

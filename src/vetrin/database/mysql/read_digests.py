@@ -2,97 +2,351 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from bisect import bisect_right
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing
+from dataclasses import dataclass
+from functools import cached_property
 
-from ..key_ranges import NO_ROWS, UNTOLD, digest_of_records, joint_digest
-from ..page_prints import PagePrints, Print, PrintsThere
-from ..rows_aside import PageRows, RowsAside
+from ..base import Table
+from ..digests import NO_ROWS, UNTOLD, digest_of_records, joint_digest, sums_of_records
+from ..key_ranges import KeyRange
+from ..page_prints import ALIGNED, Packets, PagePrints, PrintsThere
+from ..pages import can_copy_in_ranges
+from ..row_codec import RecordForm
+from ..rows_aside import LARGEST, Part, RowsAside
+from ..strips import UNSEEN, Print, Strip, digest_of_strips
 from .raw_rows import RawRows
 from .wire import Wire
 
 _HELD = 4 << 20  # bytes of a page that are looked at at once
 _STRETCH = 1 << 20
-Ask = Callable[
-    [Sequence[int]], Sequence[str]
-]  # the server, for the digests of some of the rows, by their numbers
+_TOGETHER = 1 << 20  # bytes of pages that are asked for in one query
+_PAGES = 16  # such pages
+Query = Callable[[KeyRange], str]
+Ask = Callable[[Sequence[KeyRange]], Sequence[str]]  # the server, for the digests of some ranges
+
+
+@dataclass(frozen=True)
+class AskedPages:
+    """Some ranges of a table, in order, of which ``known`` is what their digests were once. ``query`` reads one."""
+
+    table: Table
+    ranges: Sequence[KeyRange]
+    known: Sequence[str]
+    query: Query
+
+    @cached_property
+    def form(self) -> RecordForm:
+        return RecordForm(self.table, mixed=False)
+
+    @cached_property
+    def places(self) -> Sequence[int]:
+        """Where the columns of the key are; none where rows are not read in its order, or it is not made of whole
+        numbers."""
+        return self.form.places if can_copy_in_ranges(self.table) else ()
+
+    def part(self, number: int, strips: Sequence[Strip], place: int) -> KeyRange:
+        """The range of one of a page's strips."""
+        mine = self.ranges[number]
+        after = strips[place - 1].upto if place else mine.after
+        return KeyRange(after, strips[place].upto if place < len(strips) - 1 else mine.upto)
 
 
 def read_digests(
     wire: Wire,
-    queries: Sequence[str],
-    known: Sequence[str],
+    pages: AskedPages,
     prints: PagePrints,
     ask: Ask,
     aside: RowsAside | None = None,
 ) -> list[str]:
-    """The digests of the rows that some queries give, of which ``known`` is what they were once; the server is
-    asked for those of much that has changed. The rows of other pages than are known are put ``aside``.
+    """The digests of some pages; the server is asked for those of large ones that changed. What is known of others
+    that are not as they were is put ``aside``.
 
     Raises:
         pymysql.Error: the server said so, or the connection broke.
     """
+    reading = _Reading(pages, prints, aside)
+    groups = [*reading.groups()]
+    ranges = pages.ranges
+    queries = [
+        pages.query(KeyRange(ranges[group[0]].after, ranges[group[-1]].upto)) for group in groups
+    ]
     with closing(wire.answers(queries)) as answers:
-        found = [
-            _digest(rows, claim, prints, PageRows(aside, number) if aside is not None else None)
-            for number, (rows, claim) in enumerate(zip(answers, known, strict=True))
-        ]
+        for group, rows in zip(groups, answers, strict=True):
+            reading.group(rows, group)
+    found = reading.found
     prints.keep()
     late = [number for number, digest in enumerate(found) if digest == UNTOLD]
-    for number, digest in zip(late, ask(late) if late else (), strict=True):
+    for number, digest in zip(late, ask([ranges[n] for n in late]) if late else (), strict=True):
         found[number] = digest
     return found
+
+
+class _Reading:
+    """Goes through the answers to queries that read some pages, each of them a group of neighbours.
+
+    A page that changed is looked at strip by strip: where the rows in a strip are as many as they were, those behind
+    it still look alike. Where that fails, the rows of the rest of the answer are sorted out by their keys.
+    """
+
+    def __init__(self, pages: AskedPages, prints: PagePrints, aside: RowsAside | None) -> None:
+        self._pages = pages
+        self._prints = prints
+        self._aside = aside
+        self._form = pages.form
+        self._strips: Callable[[str], list[Strip]] | None = None
+        self.found = [UNTOLD] * len(pages.ranges)
+
+    def groups(self) -> Iterator[list[int]]:
+        """The pages that are asked for together: their packets are numbered as if each came alone."""
+        ranges, group = self._pages.ranges, list[int]()
+        size = rows = 0
+        like = False
+        for number, claim in enumerate(self._pages.known):
+            seen = self._seen(claim)
+            known = seen is not None or self._prints.knows(claim)
+            if group and not (
+                self._pages.places
+                and rows % ALIGNED == 0
+                and len(group) < _PAGES
+                and (known == like or not rows)
+                and size + (seen.size if seen else 0) <= _TOGETHER
+                and ranges[group[-1]].upto == ranges[number].after is not None
+            ):
+                yield group
+                group, size, rows = [], 0, 0
+            like = known
+            group.append(number)
+            size += seen.size if seen else 0
+            rows += _count(claim)
+        if group:
+            yield group
+
+    def _seen(self, claim: str) -> Print | None:
+        return UNSEEN if claim == NO_ROWS else self._prints.of(claim)
+
+    def group(self, rows: RawRows, numbers: Sequence[int]) -> None:
+        """Find the digests of the pages of one answer."""
+        for place, number in enumerate(numbers):
+            claim = self._pages.known[number]
+            seen = self._seen(claim)
+            if seen is not None and seen.size > _HELD:  # it comes alone
+                self.found[number] = self._large(rows, claim, seen)
+                return
+            if seen is not None and self._is(rows, 0, seen):
+                rows.pass_by(seen.size)
+                self.found[number] = claim
+                continue
+            if place and not self._is_beyond(rows, 0, numbers[place - 1]):
+                self._rest(rows, numbers[place - 1 :], begun=True)
+                return
+            if not self._by_strips(rows, number):
+                self._rest(rows, numbers[place:], begun=False)
+                return
+        if not rows.at_end():
+            self._rest(rows, numbers[-1:], begun=True)
+
+    def _is(self, rows: RawRows, begin: int, seen: Print) -> bool:
+        view = rows.peek(begin, seen.size)
+        return view is not None and (not seen.size or self._prints.tag_of(view) == seen.tag)
+
+    def _is_beyond(self, rows: RawRows, begin: int, number: int) -> bool:
+        """Whether all rows behind so many bytes are beyond a page."""
+        if rows.ends(begin):
+            return True
+        upto = self._pages.ranges[number].upto
+        _, records = rows.walk(begin, 1)
+        return upto is not None and bool(records) and self._form.key(records[0]) > upto
+
+    def _by_strips(self, rows: RawRows, number: int) -> bool:
+        """Find the digest of a page by its strips; False where another number of rows is in one of them, or they are
+        not known."""
+        pages = self._pages
+        claim = pages.known[number]
+        if self._strips is None:
+            self._strips = self._prints.strips_of(pages.known, pages.places)
+        strips = self._strips(claim)
+        if not strips or not pages.places:
+            return False
+        begin = 0
+        now: list[Strip] = []
+        parts: list[Part] = []
+        for place, strip in enumerate(strips):
+            if strip.seen != UNSEEN and self._is(rows, begin, strip.seen):
+                now.append(strip)
+                begin += strip.seen.size
+                continue
+            end, records = rows.walk(begin, strip.rows)
+            one = pages.part(number, strips, place)
+            outside = records and not (
+                one.holds(self._form.key(records[0])) and one.holds(self._form.key(records[-1]))
+            )
+            if outside or len(records) < strip.rows:
+                return False
+            view = rows.peek(begin, end - begin)
+            assert view is not None
+            total = sum(sums_of_records(records))
+            found = Strip(strip.upto, strip.rows, total, self._prints.strip_print(view))
+            if found.total != strip.total:
+                before = self._row_before(rows, now, begin) if self._aside is not None else b""
+                parts.append(Part(one, (strip.digest, found.digest), before, records))
+            now.append(found)
+            begin = end
+        if not self._is_beyond(rows, begin, number):
+            return False
+        digest = self.found[number] = digest_of_strips(now)
+        view = rows.peek(0, begin)
+        assert view is not None
+        seen = Print(begin, self._prints.tag_of(view))
+        self._prints.learn(digest, seen, now, pages.places)
+        if self._aside is not None and digest != claim:
+            self._aside.put(number, parts)
+        rows.pass_by(begin)
+        return True
+
+    @staticmethod
+    def _row_before(rows: RawRows, strips: Sequence[Strip], begin: int) -> bytes:
+        """The last record of the strips that were passed, of which all rows lie before ``begin``."""
+        if not strips:
+            return b""
+        last = strips[-1]
+        _, records = rows.walk(begin - last.seen.size, last.rows)
+        return records[-1] if records and len(records) == last.rows else b""
+
+    def _rest(self, rows: RawRows, numbers: Sequence[int], *, begun: bool) -> None:
+        """Find the digests of pages by all rows that are left of an answer; ``begun``: those of the first are more
+        than it had."""
+        claim = self._pages.known[numbers[0]]
+        gathered = [
+            _Gathered(
+                self._prints, self._pages, claim if not at and begun and claim != NO_ROWS else ""
+            )
+            for at in range(len(numbers))
+        ]
+        at = 0
+        for _, records in rows.stretches(_STRETCH):
+            rest = records
+            while rest:
+                upto = self._pages.ranges[numbers[at]].upto
+                stop = len(rest)
+                if upto is not None and at + 1 < len(numbers):
+                    stop = bisect_right(rest, upto, key=self._form.key)
+                gathered[at].add(rest[:stop] if stop < len(rest) else rest)
+                rest = rest[stop:]
+                at += bool(rest)
+        for number, one in zip(numbers, gathered, strict=True):
+            digest = self.found[number] = one.end()
+            claim = self._pages.known[number]
+            if self._aside is not None and one.whole and digest != claim:
+                part = Part(self._pages.ranges[number], (claim, digest), records=one.records)
+                self._aside.put(number, [part])
+
+    def _large(self, rows: RawRows, claim: str, before: Print) -> str:
+        tag, size = self._prints.tag(), 0
+        for seen, _ in rows.stretches(_STRETCH, apart=False):
+            tag.update(seen)
+            size += len(seen)
+        return claim if Print(size, tag.finalize()) == before else UNTOLD
+
+
+class _Gathered:
+    """The rows of a page as they come. ``more`` is the digest of those that came before; ``whole``: all are held."""
+
+    def __init__(self, prints: PagePrints, pages: AskedPages, more: str) -> None:
+        self._prints = prints
+        self._form = pages.form
+        self._places = pages.places
+        self._parts = [more] if more else []
+        self._packets: Packets | None = None
+        self._size = 0
+        self._sums: list[int] = []
+        self.records: list[bytes] = []
+        self.whole = self._learns = not more
+
+    def add(self, records: list[bytes]) -> None:
+        self._size += sum(map(len, records))
+        if self._packets is None and self._size <= LARGEST:
+            self.records += records
+            self._sums += sums_of_records(records)
+            return
+        if self._packets is None:
+            self._packets = Packets(self._prints, self._form.width)
+            self._parts.append(self._held())
+            self._packets.add(self.records)
+            self.records, self._sums, self.whole = [], [], False
+        self._packets.add(records)
+        self._parts.append(digest_of_records(records))
+
+    def _held(self) -> str:
+        return f"{len(self._sums)}-{sum(self._sums)}"
+
+    def end(self) -> str:
+        """The digest of all of them; what they look like is remembered."""
+        digest = joint_digest([*self._parts, self._held()])
+        if self.whole and digest != NO_ROWS:
+            records, key = self.records, self._form.key
+            self._prints.look_at(
+                digest,
+                records,
+                self._form.width,
+                self._sums,
+                lambda at: key(records[at]),
+                self._places,
+            )
+        elif self._packets is not None and self._learns:
+            self._prints.learn(digest, self._packets.seen())
+        return digest
 
 
 def told_digests(
-    wire: Wire,
-    queries: Sequence[str],
-    known: Sequence[str],
-    prints: PrintsThere,
-    ask: Ask,
+    wire: Wire, pages: AskedPages, prints: PrintsThere, ask: Ask, aside: RowsAside | None = None
 ) -> list[str]:
     """The same, where somebody on the way tells prints of the rows; the server is asked for the digests of those that
-    look otherwise than before.
+    look otherwise than before, strip by strip where these are known.
 
     Raises:
         pymysql.Error: the server said so, or the connection broke.
     """
-    found = [*known]
+    found = [*pages.known]
     others: dict[int, Print] = {}
+    queries = [pages.query(one) for one in pages.ranges]
     for number, (claim, seen) in enumerate(
-        zip(known, wire.prints(queries, prints.key), strict=True)
+        zip(pages.known, wire.prints(queries, prints.key), strict=True)
     ):
         if seen.size if claim == NO_ROWS else seen != prints.of(claim):
             others[number] = seen
-    for number, digest in zip(others, ask([*others]) if others else (), strict=True):
-        found[number] = digest
-        if digest != UNTOLD:
-            prints.learn(digest, others[number])
+    strips_of = prints.strips_of([pages.known[number] for number in others], pages.places)
+    strips = {number: strips_of(pages.known[number]) for number in others}
+    parts = {
+        number: [pages.part(number, some, place) for place in range(len(some))]
+        or [pages.ranges[number]]
+        for number, some in strips.items()
+    }
+    asked = [one for some in parts.values() for one in some]
+    digests = iter(ask(asked) if asked else ())
+    for number, ranges in parts.items():
+        now = [next(digests) for _ in ranges]
+        found[number] = joint_digest(now)
+        if found[number] == UNTOLD:
+            continue
+        some = [
+            strip._replace(rows=_count(digest), total=int(digest.partition("-")[2]))
+            for strip, digest in zip(strips[number], now, strict=False)
+        ]
+        prints.learn(found[number], others[number], some, pages.places)
+        if aside is not None and some and found[number] != pages.known[number]:
+            aside.put(
+                number,
+                [
+                    Part(one, (strip.digest, digest))
+                    for one, strip, digest in zip(ranges, strips[number], now, strict=True)
+                    if digest != strip.digest
+                ],
+            )
     prints.keep()
     return found
 
 
-def _digest(rows: RawRows, claim: str, prints: PagePrints, aside: PageRows | None) -> str:
-    before = Print(0, b"") if claim == NO_ROWS else prints.of(claim)
-    if before is not None and before.size <= _HELD:
-        seen = rows.exactly(before.size)
-        if seen is not None and (not before.size or prints.tag_of(seen) == before.tag):
-            rows.taken(before.size)
-            return claim
-    parts = []
-    tag, size = prints.tag(), 0
-    large = before is not None and before.size > _HELD
-    for seen, records in rows.stretches(_STRETCH, apart=not large):
-        tag.update(seen)
-        size += len(seen)
-        parts.append(digest_of_records(records))
-        if aside is not None:
-            aside.add(records)
-    now = Print(size, tag.finalize())
-    if large:
-        return claim if now == before else UNTOLD
-    digest = joint_digest(parts)
-    prints.learn(digest, now)
-    if aside is not None and digest != claim:
-        aside.put()
-    return digest
+def _count(digest: str) -> int:
+    return int(digest.partition("-")[0] or 0)

@@ -15,7 +15,7 @@ from .answers import Wires, rows_by_answers
 from .columns import quote
 from .connect import said
 from .page_digests import Pace, PageDigests
-from .read_digests import read_digests, told_digests
+from .read_digests import AskedPages, read_digests, told_digests
 from .row_query import DIALECT, rows_of
 from .wire import Wire
 
@@ -116,13 +116,13 @@ class MysqlReader:
             if prints is None or self._wire.one_by_one or (there and not self._wire.tells_prints):
                 return asking.of_known(ranges, known)
 
-            def ask(late: Sequence[int]) -> list[str]:
-                return asking.of([ranges[number] for number in late])
+            def query(one: KeyRange) -> str:
+                return self._query(table, leave, replacements, one)
 
-            queries = [self._query(table, leave, replacements, one) for one in ranges]
+            pages = AskedPages(table, ranges, known, query)
             if isinstance(prints, PrintsThere):
-                return told_digests(self._wire, queries, known, prints, ask)
-            return read_digests(self._wire, queries, known, prints, ask, aside)
+                return told_digests(self._wire, pages, prints, asking.of, aside)
+            return read_digests(self._wire, pages, prints, asking.of, aside)
 
     def count(self, table: str, where: Where | None = None) -> int:
         return count_rows(self._wire, table, where)

@@ -21,7 +21,7 @@ from pymysql.connections import Connection
 from pymysql.constants import CLIENT, COMMAND, CR
 from pymysql.protocol import OKPacketWrapper
 
-from ..page_prints import Print
+from ..strips import Print
 from .raw_rows import RawRows
 from .tls import OverStreams
 

@@ -37,7 +37,8 @@ from ..base import (
     pending,
 )
 from ..conditions import Replacement, Where
-from ..key_ranges import KeyRange, KeyRanges, digests_by_reading
+from ..key_ranges import KeyRange, KeyRanges
+from ..pages import digests_by_reading
 from ..questions import Question
 from ..row_codec import RecordsOfRows, Text
 from ..rows_aside import RowsAside

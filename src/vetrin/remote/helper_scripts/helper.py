@@ -760,7 +760,7 @@ def told_rows(stream, rows):
 
 
 def told_digest(stream, rows):
-    """How many rows there are, and a sum over their digests, as ``database/key_ranges.py`` says."""
+    """How many rows there are, and a sum over their digests, as ``database/digests.py`` says."""
     count = total = 0
     for row in rows:
         digest = hashlib.sha256(b"".join(map(kept, row))).digest()

@@ -107,7 +107,7 @@ class RemoteConnection:
         return self._each([_statement(sql, [values] if values else []) for sql, values in asked])
 
     def digests(self, asked: Sequence[tuple[str, Sequence[Any]]]) -> list[str]:
-        """The digests (``database/key_ranges.py``) of the rows that some short questions give, which stay where they
+        """The digests (``database/digests.py``) of the rows that some short questions give, which stay where they
         are.
 
         Raises:

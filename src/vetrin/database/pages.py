@@ -1,0 +1,160 @@
+"""Pages: some rows that lie together in the order of a table's key, by whose digests (``digests.py``) it is known
+what changed."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from functools import partial
+
+from .base import Batch, Table
+from .digests import UNTOLD, digest_of_records, joint_digest, sums_of_records
+from .key_ranges import KeyRange
+from .page_prints import ALIGNED, Packets, PagePrints
+from .row_codec import records_of
+from .rows_aside import LARGEST, Part, RowsAside
+
+PAGE_ROWS = 512  # of small rows: fewer cost the server more, more make a change concern more rows
+_PAGE_BYTES = 128 << 10  # or so many, of larger ones
+_WHOLE = ("int", "integer", "bigint", "mediumint", "smallint", "tinyint")
+
+
+@dataclass(frozen=True)
+class Page:
+    """Some rows that were taken: up to which key, how many, their digest, and that of what they ``became``."""
+
+    upto: tuple[int, ...]
+    rows: int
+    digest: str
+    became: str = UNTOLD
+
+
+def can_copy_in_ranges(table: Table) -> bool:
+    """True for a table that can be taken stretch by stretch: its key is made of whole numbers."""
+    types = {
+        column.name: column.type.split("(")[0].split(" ")[0].lower() for column in table.columns
+    }
+    return (
+        table.consistent
+        and bool(table.key)
+        and all(types.get(name) in _WHOLE for name in table.key)
+    )
+
+
+def digest_of_rows(batches: Iterable[Batch]) -> str:
+    """The digest of all rows of some batches."""
+    return joint_digest(digest_of_records(_records(batch)) for batch in batches)
+
+
+def _records(batch: Batch) -> list[bytes]:
+    if batch.records is None:
+        batch.records = records_of(batch)
+    return batch.records
+
+
+def digests_by_reading(
+    rows: Callable[[KeyRange], Iterable[Batch]],
+    ranges: Sequence[KeyRange],
+    known: Sequence[str] = (),
+    aside: RowsAside | None = None,
+) -> list[str]:
+    """What ``Reader.digests`` gives, where no server makes it; ``rows`` reads a range."""
+    if aside is None or not known:
+        return [digest_of_rows(rows(key_range)) for key_range in ranges]
+    found = []
+    for number, (key_range, before) in enumerate(zip(ranges, known, strict=True)):
+        parts, there, size = [], list[bytes](), 0
+        for batch in rows(key_range):
+            records = _records(batch)
+            size += batch.size
+            there += records if size <= LARGEST else ()
+            parts.append(digest_of_records(records))
+        now = joint_digest(parts)
+        found.append(now)
+        if now != before and size <= LARGEST:
+            aside.put(number, [Part(key_range, (before, now), records=there)])
+    return found
+
+
+def with_pages(
+    table: Table, batches: Iterable[Batch], prints: PagePrints | None = None
+) -> Iterator[Batch]:
+    """Pass batches on, each with the pages that its rows make; their cells may be changed thereafter. The pages of a
+    table that does not go by key have no key. ``prints`` remember what they look like, or all of them together."""
+    names = [column.name for column in table.columns]
+    places = [names.index(name) for name in table.key] if can_copy_in_ranges(table) else []
+    whole = Packets(prints, len(names)) if prints is not None and not places else None
+    digests: list[str] = []
+    for batch in batches:
+        records = _records(batch)
+        with contextlib.suppress(ValueError, TypeError):  # some engines take texts for numbers
+            batch.pages = tuple(_pages(batch, places, prints if places else None))
+        if whole is not None:
+            whole.add(records)
+            digests += [page.digest for page in batch.pages]
+        yield batch
+    if prints is not None:
+        if whole is not None:
+            prints.learn(joint_digest(digests), whole.seen())
+        prints.keep()
+
+
+def _pages(batch: Batch, places: Sequence[int], prints: PagePrints | None) -> Iterator[Page]:
+    records, width = batch.records or [], batch.width
+    sums = batch.sums = sums_of_records(records)
+
+    rows = rows_of_a_page(len(records), batch.size)
+    for at in range(0, len(records), rows):
+        part, some = records[at : at + rows], sums[at : at + rows]
+        digest = f"{len(part)}-{sum(some)}"
+        if prints is not None and prints.of(digest) is None:
+            prints.look_at(digest, part, width, some, partial(_key_at, batch, places, at), places)
+        yield Page(_key_at(batch, places, at, len(part) - 1), len(part), digest)
+
+
+def _key_at(batch: Batch, places: Sequence[int], first: int, row: int) -> tuple[int, ...]:
+    at = (first + row) * batch.width
+    return tuple(int(batch.cells[at + place]) for place in places)  # type: ignore[arg-type]
+
+
+def rows_of_a_page(count: int, size: int) -> int:
+    """How many of so many rows, of ``size`` bytes together, make a page."""
+    rows = max(1, min(PAGE_ROWS, _PAGE_BYTES * count // max(1, size)))
+    return rows - rows % ALIGNED if rows > ALIGNED else rows
+
+
+def pages_as_they_became(batch: Batch) -> list[Page]:
+    """The pages of a batch, each with the digest of its rows as they are now."""
+    found, begin = [], 0
+    altered = sorted(batch.altered)
+    at = 0
+    for page in batch.pages:
+        end = begin + page.rows
+        rows = []
+        while at < len(altered) and altered[at] < end:
+            rows.append(altered[at])
+            at += 1
+        found.append(replace(page, became=_became(batch, rows, page.digest)))
+        begin = end
+    return found
+
+
+def _became(batch: Batch, rows: Sequence[int], digest: str) -> str:
+    """The digest of a page of which some rows got other values."""
+    if not rows:
+        return digest
+    width = batch.width
+    cells = [cell for row in rows for cell in batch.cells[row * width : (row + 1) * width]]
+    came = sum(sums_of_records(records_of(Batch(width, cells, 0, batch.mixed))))
+    count, _, total = digest.partition("-")
+    return f"{count}-{int(total) - sum(batch.sums[row] for row in rows) + came}"
+
+
+def spans(pages: Sequence[Page]) -> list[KeyRange]:
+    """The range of each of some pages that follow one another from the table's beginning."""
+    found, after = [], None
+    for page in pages:
+        found.append(KeyRange(after, page.upto))
+        after = page.upto
+    return found
