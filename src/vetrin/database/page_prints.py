@@ -15,12 +15,12 @@ import secrets
 import sqlite3
 import struct
 import time
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing
 from functools import cached_property
 from operator import add
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 from cryptography.hazmat.primitives.poly1305 import Poly1305
 
@@ -97,12 +97,14 @@ class Tag(Protocol):
 
 
 class PagePrints:
-    """The prints and the strips of pages that are read on this machine. Prints are read when the first one is asked
-    for, strips one by one."""
+    """The prints and the strips of pages that are read on this machine. Of a file that may know many pages only those
+    are at hand that were asked for."""
 
     def __init__(self, path: Path | None = None) -> None:
         """Without ``path``, all is forgotten when the program ends."""
         self._path = path
+        self._known: dict[str, Print] = {}
+        self._looked_for: set[str] = set()
         self._days: dict[str, int] = {}  # when each was asked for
         self._asked: set[str] = set()
         self._strips: dict[str, bytes] = {}  # of the pages that are new
@@ -110,18 +112,31 @@ class PagePrints:
     @property
     def empty(self) -> bool:
         """True where no page is known."""
-        return not self._known
+        return not self._known and not any(self._kept("SELECT 1 FROM pages LIMIT 1"))
+
+    def know(self, digests: Iterable[str]) -> None:
+        """Have at hand what is known of some pages."""
+        rest = [digest for digest in digests if digest not in self._looked_for]
+        self._looked_for.update(rest)
+        sql = "SELECT digest, size, tag, asked FROM pages WHERE digest IN "
+        for digest, size, tag, asked in self._kept(sql, rest):
+            if digest not in self._known:
+                self._known[digest] = Print(int(size), bytes(tag))
+                self._days[digest] = asked
 
     def knows(self, digest: str) -> bool:
         """Whether anything is known of a page."""
+        self.know([digest])
         return digest in self._known
 
     def of(self, digest: str) -> Print | None:
         """What a page of this digest looked like; None where that is not known."""
-        found = self._known.get(digest)
-        if found is not None and self._days.get(digest) != self._today:
+        if not self.knows(digest):
+            return None
+        if self._days[digest] != self._today:
             self._days[digest] = self._today
             self._asked.add(digest)
+        found = self._known[digest]
         return None if found == UNSEEN else found
 
     def strips_of(
@@ -130,15 +145,20 @@ class PagePrints:
         """What tells the strips of pages with some digests, none where they are not known. ``places`` are those of
         the key's columns."""
         kept = {digest: self._strips[digest] for digest in digests if digest in self._strips}
-        rest = [digest for digest in digests if digest in self._known and digest not in kept]
-        if rest and self._path is not None and self._path.is_file():
-            with contextlib.suppress(*UNKEPT), closing(sqlite3.connect(self._path)) as file:
-                for at in range(0, len(rest), _TOGETHER):
-                    some = rest[at : at + _TOGETHER]
-                    marks = ", ".join("?" * len(some))
-                    sql = f"SELECT digest, strips FROM pages WHERE digest IN ({marks})"
-                    kept.update(file.execute(sql, some))
+        rest = [digest for digest in digests if digest not in kept]
+        kept.update(self._kept("SELECT digest, strips FROM pages WHERE digest IN ", rest))
         return lambda digest: unpacked(kept.get(digest, b""), digest, places)
+
+    def _kept(self, sql: str, digests: Sequence[str] | None = None) -> Iterator[Any]:
+        """What the file has, where it can be read: with ``digests``, of these."""
+        if self._path is None or not (self._secret and self._path.is_file()):
+            return
+        with contextlib.suppress(*UNKEPT), closing(sqlite3.connect(self._path)) as file:
+            if digests is None:
+                yield from file.execute(sql)
+            for at in range(0, len(digests or ()), _TOGETHER):
+                some = (digests or ())[at : at + _TOGETHER]
+                yield from file.execute(f"{sql} ({', '.join('?' * len(some))})", some)
 
     def tag(self) -> Tag:
         """What makes a tag: ``update`` it with the bytes of all rows, then ``finalize`` it."""
@@ -162,6 +182,7 @@ class PagePrints:
         columns."""
         if seen is None and not strips:
             return
+        self._looked_for.add(digest)
         self._known[digest] = seen or UNSEEN
         self._strips[digest] = packed(strips, places)
         self._days[digest] = self._today
@@ -219,24 +240,11 @@ class PagePrints:
 
     @cached_property
     def _secret(self) -> bytes:
-        _ = self._known
-        return self._secret
-
-    @cached_property
-    def _known(self) -> dict[str, Print]:
-        found: dict[str, Print] = {}
         secret = secrets.token_bytes(32)
         if self._path is not None:
-            with contextlib.suppress(*UNKEPT):
-                with remembered(self._path, _SCHEMA) as file:
-                    kept = _secret_in(file, secret)
-                    sql = "SELECT digest, size, tag, asked FROM pages"
-                    for digest, size, tag, asked in file.execute(sql):
-                        found[str(digest)] = Print(int(size), bytes(tag))
-                        self._days[digest] = asked
-                secret = kept
-        self.__dict__["_secret"] = secret
-        return found
+            with contextlib.suppress(*UNKEPT), remembered(self._path, _SCHEMA) as file:
+                return _secret_in(file, secret)
+        return secret
 
 
 class PrintsThere(PagePrints):

@@ -105,9 +105,14 @@ def _pages(batch: Batch, places: Sequence[int], prints: PagePrints | None) -> It
     sums = batch.sums = sums_of_records(records)
 
     rows = rows_of_a_page(len(records), batch.size)
+    digests: dict[int, str] = {}  # by the first row
     for at in range(0, len(records), rows):
+        some = sums[at : at + rows]
+        digests[at] = f"{len(some)}-{sum(some)}"
+    if prints is not None:
+        prints.know(digests.values())
+    for at, digest in digests.items():
         part, some = records[at : at + rows], sums[at : at + rows]
-        digest = f"{len(part)}-{sum(some)}"
         if prints is not None and prints.of(digest) is None:
             prints.look_at(digest, part, width, some, partial(_key_at, batch, places, at), places)
         yield Page(_key_at(batch, places, at, len(part) - 1), len(part), digest)

@@ -66,6 +66,7 @@ def read_digests(
     Raises:
         pymysql.Error: the server said so, or the connection broke.
     """
+    prints.know(pages.known)
     reading = _Reading(pages, prints, aside)
     groups = [*reading.groups()]
     ranges = pages.ranges
@@ -310,6 +311,7 @@ def told_digests(
     """
     found = [*pages.known]
     others: dict[int, Print] = {}
+    prints.know(pages.known)
     queries = [pages.query(one) for one in pages.ranges]
     for number, (claim, seen) in enumerate(
         zip(pages.known, wire.prints(queries, prints.key), strict=True)
