@@ -151,7 +151,8 @@ class PagePrints:
 
     def _kept(self, sql: str, digests: Sequence[str] | None = None) -> Iterator[Any]:
         """What the file has, where it can be read: with ``digests``, of these."""
-        if self._path is None or not (self._secret and self._path.is_file()):
+        nothing = digests is not None and not digests
+        if nothing or self._path is None or not (self._secret and self._path.is_file()):
             return
         with contextlib.suppress(*UNKEPT), closing(sqlite3.connect(self._path)) as file:
             if digests is None:

@@ -99,9 +99,12 @@ class RecordForm:
         self.places = [names.index(name) for name in table.key]
         self._cells = max(self.places, default=-1) + 1
         self._skipped = 1 if mixed else 0  # the letter of the type
+        self._leads = self.places == [0] and not mixed  # the key stands in front, as it mostly does
 
     def key(self, record: bytes) -> tuple[int, ...]:
         """Raises ValueError or TypeError where it is not made of whole numbers."""
+        if self._leads:
+            return (int(record[1 : 1 + record[0]]),)
         cells: list[Cell] = []
         take_cells(record[: record_end(record, 0, self._cells)], cells.append)
         return tuple(int(cells[place][self._skipped :]) for place in self.places)  # type: ignore[index]

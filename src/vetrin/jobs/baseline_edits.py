@@ -200,7 +200,12 @@ class BaselineEdits:
         opened = [*self._opening(key_range)]
         if not _covers([item.piece for item in opened], key_range):
             return None
-        parts = [records[between(records, item.piece.key_range, self._form.key)] for item in opened]
+        parts = [records]
+        if len(opened) > 1:
+            parts = [
+                list(records[between(records, item.piece.key_range, self._form.key)])
+                for item in opened
+            ]
         found = None
         if digests is not None:
             found = self._quickly(opened, key_range, parts, digests, before)
