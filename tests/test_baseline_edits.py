@@ -135,6 +135,19 @@ def test_nothing_is_told_of_a_range_that_is_not_all_kept(tmp_path: Path) -> None
         assert edits.exchange(KeyRange((12,), None), [*rows.values()][13:]) == Exchanged()
 
 
+def test_nothing_is_told_where_other_rows_are_kept_than_should_be(tmp_path: Path) -> None:
+    shape = table(1)
+    rows = {(number,): record(shape, (number,), b"halt") for number in range(20)}
+    with Hands() as hands:
+        kept = Kept(tmp_path, shape, hands)
+        kept.fill(rows, [])
+        new = [record(shape, (12,), b"stop"), rows[13,]]
+        was, now = (digest_with("0-0", [], some) for some in ([rows[12,], rows[13,]], new))
+        one = KeyRange((11,), (13,))
+        assert kept.edits().exchange(one, new, (was, now)) == Exchanged([rows[12,]], new[:1])
+        assert kept.edits().exchange(one, new, (now, was)) is None
+
+
 def test_a_piece_that_grew_is_cut_again(tmp_path: Path) -> None:
     shape, chance = table(1), random.Random(3)
     rows = {(1,): record(shape, (1,), b"halt")}

@@ -12,7 +12,7 @@ import pytest
 from vetrin.database import KeyRange, digest_with
 from vetrin.database.digests import digest_of_records, sums_of_records
 from vetrin.database.page_prints import Packets, PagePrints
-from vetrin.database.strips import UNSEEN, Print, changed_strips, digest_of_strips
+from vetrin.database.strips import UNSEEN, Print, changed_strips, digest_of_strips, unpacked
 
 ROWS = [b"\x01a", b"\x02bb", b"\xfb"]
 
@@ -112,9 +112,11 @@ def test_strips_that_are_not_those_of_the_page_are_none(
     first.keep()
     with closing(sqlite3.connect(path)) as file, file:
         ((kept,),) = file.execute("SELECT strips FROM pages")
-        changed = bytearray(kept)
-        changed[30] ^= 1  # of a sum
-        file.execute("UPDATE pages SET strips = ?", (changed if damage is None else damage,))
+        for at in range(len(kept)) if damage is None else ():
+            changed = bytearray(kept)
+            changed[at] ^= 1
+            assert unpacked(bytes(changed), digest, [3, 1]) == []
+        file.execute("UPDATE pages SET strips = ?", (kept[:-1] if damage is None else damage,))
     later = PagePrints(path)
     assert later.of(digest) == first.of(digest)
     assert later.strips_of([digest], [3, 1])(digest) == []

@@ -296,8 +296,9 @@ class Reader(Protocol):
     ) -> list[str]:
         """The digests of pages as they are now (``digests.py``), made where the database is; ``UNTOLD`` for one
         that cannot be made. With the range of all rows, of tables that do not go by key. ``known`` is what those of
-        all the ranges were once: it changes nothing in the answer, and saves work where they are still so. The rows
-        of the others, as ``records`` gives them, may be put ``aside`` where they had to be read."""
+        all the ranges were once: it changes nothing in the answer, and saves work where they are still so. The parts
+        in which others differ may be put ``aside``, with their rows as ``records`` gives them where they had to be
+        read."""
 
     def records(
         self,

@@ -1,8 +1,8 @@
 """Strips: a few rows of a page, so that of one that differs not all rows have to be looked at.
 
-Kept as bytes: how many columns the key has, and which of the table's they are (16 bits each); then for each strip the
-last key in it (signed 64 bits a column), the sum of its digest (80 bits), how many rows it has, how many bytes these
-had as the server sent them, and their tag.
+Kept as bytes: the CRC-32 of the rest; how many columns the key has, and which of the table's they are (16 bits
+each); then for each strip the last key in it (signed 64 bits a column), the sum of its digest (80 bits), how many rows
+it has, how many bytes these had as the server sent them, and their tag.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ import struct
 from bisect import bisect_left
 from collections.abc import Callable, Sequence
 from typing import NamedTuple
+from zlib import crc32
 
 from .digests import sums_of_records
 
@@ -88,19 +89,18 @@ def packed(strips: Sequence[Strip], places: Sequence[int]) -> bytes:
             parts.append(form.pack(*strip.upto, low, high, strip.rows, *strip.seen))
     except (struct.error, ValueError):  # a key of more than 63 bits
         return b""
-    return b"".join(parts)
+    content = b"".join(parts)
+    return crc32(content).to_bytes(4, "little") + content
 
 
 def unpacked(content: bytes, digest: str, places: Sequence[int]) -> list[Strip]:
     """The strips in some bytes; none where they are not those of a page with this digest and such a key."""
     found = []
-    head = _head(places)
-    if not content.startswith(head):
+    head, body = _head(places), content[4:]
+    if not body.startswith(head) or crc32(body) != int.from_bytes(content[:4], "little"):
         return []
     try:
-        for *upto, low, high, rows, size, tag in _form(len(places)).iter_unpack(
-            content[len(head) :]
-        ):
+        for *upto, low, high, rows, size, tag in _form(len(places)).iter_unpack(body[len(head) :]):
             seen = Print(size, tag) if size else UNSEEN
             found.append(Strip(tuple(upto), rows, low | high << 64, seen))
     except struct.error:

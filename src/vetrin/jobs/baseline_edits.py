@@ -190,8 +190,8 @@ class BaselineEdits:
         before: bytes = b"",
     ) -> Exchanged | None:
         """Put all rows that a range has now, in the order of the key, in the place of those it had; which of them
-        differ, None where not all of the range is kept. ``digests`` are those of the rows that it had and has, and
-        ``before`` is the record of the row before it: with them much less is looked at.
+        differ, None where not all of the range is kept, or other rows are. ``digests`` are those of the rows that it
+        had and has, and ``before`` is the record of the row before it: with them much less is looked at.
 
         Raises:
             StoreError: what is kept cannot be read, or no more be kept.
@@ -213,6 +213,8 @@ class BaselineEdits:
             found = [
                 item.row_by_row(key_range, part) for item, part in zip(opened, parts, strict=True)
             ]
+            if digests is not None and not _fits(found, digests):
+                return None  # what is kept are other rows than they should be
         for item, splice in zip(opened, found, strict=True):
             item.put(key_range, splice)
         if self._opened is not None and self._opened is not opened[0]:
@@ -239,8 +241,7 @@ class BaselineEdits:
             if splice is None:
                 return None
             found.append(splice)
-        differ = _joined(found)
-        return found if digest_with(digests[0], differ.gone, differ.came) == digests[1] else None
+        return found if _fits(found, digests) else None
 
     def expect(self, ranges: Sequence[KeyRange]) -> None:
         """These will be exchanged next, or most of them: the pieces that they reach into are read ahead."""
@@ -325,6 +326,12 @@ def _covers(pieces: Sequence[Piece], key_range: KeyRange) -> bool:
             return False
         at = piece.key_range.upto
     return bool(pieces) and (at is None or (key_range.upto is not None and at >= key_range.upto))
+
+
+def _fits(splices: Sequence[_Splice], digests: tuple[str, str]) -> bool:
+    """Whether the first digest becomes the second one by what differs."""
+    differ = _joined(splices)
+    return digest_with(digests[0], differ.gone, differ.came) == digests[1]
 
 
 def _joined(splices: Iterable[_Splice]) -> Exchanged:
