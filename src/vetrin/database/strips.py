@@ -1,8 +1,8 @@
 """Strips: a few rows of a page, so that of one that differs not all rows have to be looked at.
 
 Kept as bytes: the CRC-32 of the rest; how many columns the key has, and which of the table's they are (16 bits
-each); then for each strip the last key in it (signed 64 bits a column), the sum of its digest (80 bits), how many rows
-it has, how many bytes these had as the server sent them, and their tag.
+each); then for each strip the last key in it (signed 64 bits a column), the sum of its digest (80 bits), how many
+rows it has, how many bytes these had as the server sent them, and their tag.
 """
 
 from __future__ import annotations
