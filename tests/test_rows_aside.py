@@ -12,11 +12,11 @@ ROWS = [b"\x01a", b"", b"\xfb" * 300]
 
 
 def part(records: list[bytes] | None, upto: int = 7) -> Part:
-    return Part(KeyRange(None, (upto,)), ("1-2", "3-4"), b"before", records)
+    return Part(KeyRange(None, (upto,)), ("1-2", "3-4"), records)
 
 
 def lacking(one: Part) -> Part:
-    return one._replace(before=b"", records=None)
+    return one._replace(records=None)
 
 
 def test_they_are_there_once(tmp_path: Path) -> None:

@@ -21,12 +21,11 @@ _AT_ONCE = 1 << 20  # bytes that are written in one go
 
 
 class Part(NamedTuple):
-    """A range in which a page differs: the digests that its rows had and have; the record of the row before it, where
-    that is known; and all records in it, None where they have to be read."""
+    """A range in which a page differs: the digests that its rows had and have, and all records in it, None where they
+    have to be read."""
 
     key_range: KeyRange
     digests: tuple[str, str]
-    before: bytes = b""
     records: list[bytes] | None = None
 
 
@@ -58,10 +57,10 @@ class RowsAside:
 
     def put(self, page: int, parts: Sequence[Part]) -> None:
         """Keep what is known of a page, in the order of its key: the rows as far as there is room."""
-        self._parts[page] = [part._replace(before=b"", records=None) for part in parts]
+        self._parts[page] = [part._replace(records=None) for part in parts]
         if all(part.records is None for part in parts):
             return
-        content = marshal.dumps([(part.before, part.records) for part in parts])
+        content = marshal.dumps([part.records for part in parts])
         if len(content) <= self._room:
             self._room -= len(content)
             self._waiting[page] = content
@@ -97,8 +96,5 @@ class RowsAside:
         if not content or len(content) < size:
             return parts
         # Nobody else can have written to a file that has no name.
-        kept: list[tuple[bytes, list[bytes] | None]] = marshal.loads(content)
-        return [
-            part._replace(before=before, records=records)
-            for part, (before, records) in zip(parts, kept, strict=True)
-        ]
+        kept: list[list[bytes] | None] = marshal.loads(content)
+        return [part._replace(records=records) for part, records in zip(parts, kept, strict=True)]

@@ -296,17 +296,16 @@ class Baseline:
         key_range: KeyRange,
         records: Sequence[bytes],
         digests: tuple[str, str] | None = None,
-        before: bytes = b"",
     ) -> Exchanged | None:
         """Put all rows that a range has now, in the order of the key, in the place of those that were kept; which of
-        them differ, None where that is not known. ``digests`` are those of both, ``before`` the record of the row
-        before them, where they are known. The ranges of a table come in order, until ``settle``."""
+        them differ, None where that is not known. ``digests`` are those of both, where they are known. The ranges
+        of a table come in order, until ``settle``."""
         if not self.kept:
             return None
         found = None
         with self.trying() as store:
             try:
-                found = self._edits_of(store, table).exchange(key_range, records, digests, before)
+                found = self._edits_of(store, table).exchange(key_range, records, digests)
             except DamagedObject as error:
                 store.contents.set_aside(error.digest)
             except ValueError:  # some engines take texts for numbers

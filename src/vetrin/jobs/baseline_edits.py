@@ -77,13 +77,11 @@ class _Opened:
         """All of it as it is now."""
         return b"".join([*self._done, self._content[self._at :]])
 
-    def step_by_step(
-        self, key_range: KeyRange, records: Sequence[bytes], before: bytes
-    ) -> _Splice | None:
+    def step_by_step(self, key_range: KeyRange, records: Sequence[bytes]) -> _Splice | None:
         """What replaces the rows of a range, found by going along both: quick, but only likely to be right, as the
-        first of the rows, or the one before it, is looked for by its bytes. None where neither is found."""
+        first of the rows is looked for by its bytes. None where it is not found."""
         content, form = self._content, self._form
-        begin = self._begin(key_range, records, before)
+        begin = self._begin(key_range, records)
         if begin < 0:
             return None
         found = _Splice(begin, begin, b"".join(records))
@@ -112,19 +110,16 @@ class _Opened:
         found.end = at
         return found
 
-    def _begin(self, key_range: KeyRange, records: Sequence[bytes], before: bytes) -> int:
+    def _begin(self, key_range: KeyRange, records: Sequence[bytes]) -> int:
         """Where the rows of a range are likely to begin, -1 where that cannot be told."""
         after, first = key_range.after, self.piece.key_range.after
         if after is None or (first is not None and after <= first) or after == self._upto:
             return self._at
-        content, begin = self._content, -1
-        if before:
-            begin = content.find(before, self._at)
-            begin += len(before) if begin >= 0 else 0
-        if begin < 0 and records:
-            begin = content.find(records[0], self._at)
-        if begin < 0 and records:  # it begins with the same value, which mostly is its key
-            begin = content.find(records[0][: record_end(records[0], 0, 1)], self._at)
+        if not records:
+            return -1
+        begin = self._content.find(records[0], self._at)
+        if begin < 0:  # it begins with the same value, which mostly is its key
+            begin = self._content.find(records[0][: record_end(records[0], 0, 1)], self._at)
         return begin
 
     def row_by_row(self, key_range: KeyRange, records: Sequence[bytes]) -> _Splice:
@@ -187,11 +182,10 @@ class BaselineEdits:
         key_range: KeyRange,
         records: Sequence[bytes],
         digests: tuple[str, str] | None = None,
-        before: bytes = b"",
     ) -> Exchanged | None:
         """Put all rows that a range has now, in the order of the key, in the place of those it had; which of them
         differ, None where not all of the range is kept, or other rows are. ``digests`` are those of the rows that it
-        had and has, and ``before`` is the record of the row before it: with them much less is looked at.
+        had and has: with them much less is looked at.
 
         Raises:
             StoreError: what is kept cannot be read, or no more be kept.
@@ -208,7 +202,7 @@ class BaselineEdits:
             ]
         found = None
         if digests is not None:
-            found = self._quickly(opened, key_range, parts, digests, before)
+            found = self._quickly(opened, key_range, parts, digests)
         if found is None:
             found = [
                 item.row_by_row(key_range, part) for item, part in zip(opened, parts, strict=True)
@@ -230,12 +224,11 @@ class BaselineEdits:
         key_range: KeyRange,
         parts: Sequence[Sequence[bytes]],
         digests: tuple[str, str],
-        before: bytes,
     ) -> list[_Splice] | None:
         found = []
         for item, part in zip(opened, parts, strict=True):
             try:
-                splice = item.step_by_step(key_range, part, before)
+                splice = item.step_by_step(key_range, part)
             except (ValueError, TypeError, IndexError):  # it began amid a row
                 splice = None
             if splice is None:

@@ -165,7 +165,6 @@ class DifferingRows:
                         part.key_range,
                         part.records or [],
                         digests=part.digests,
-                        before=part.before,
                     )
                     for part in parts
                 ]

@@ -190,8 +190,7 @@ class _Reading:
             total = sum(sums_of_records(records))
             found = Strip(strip.upto, strip.rows, total, self._prints.strip_print(view))
             if found.total != strip.total:
-                before = self._row_before(rows, now, begin) if self._aside is not None else b""
-                parts.append(Part(one, (strip.digest, found.digest), before, records))
+                parts.append(Part(one, (strip.digest, found.digest), records))
             now.append(found)
             begin = end
         if not self._is_beyond(rows, begin, number):
@@ -205,15 +204,6 @@ class _Reading:
             self._aside.put(number, parts)
         rows.pass_by(begin)
         return True
-
-    @staticmethod
-    def _row_before(rows: RawRows, strips: Sequence[Strip], begin: int) -> bytes:
-        """The last record of the strips that were passed, of which all rows lie before ``begin``."""
-        if not strips:
-            return b""
-        last = strips[-1]
-        _, records = rows.walk(begin - last.seen.size, last.rows)
-        return records[-1] if records and len(records) == last.rows else b""
 
     def _rest(self, rows: RawRows, numbers: Sequence[int], *, begun: bool) -> None:
         """Find the digests of pages by all rows that are left of an answer; ``begun``: those of the first are more
