@@ -58,3 +58,8 @@ def joint_digest(digests: Iterable[str]) -> str:
         some, _, part = digest.partition("-")
         count, total = count + int(some), total + int(part)
     return f"{count}-{total}"
+
+
+def rows_in(digest: str) -> int:
+    """Of how many rows a digest is; none for one that cannot be told."""
+    return int(digest.partition("-")[0] or 0)

@@ -60,20 +60,19 @@ def digests_by_reading(
     aside: RowsAside | None = None,
 ) -> list[str]:
     """What ``Reader.digests`` gives, where no server makes it; ``rows`` reads a range."""
-    if aside is None or not known:
-        return [digest_of_rows(rows(key_range)) for key_range in ranges]
     found = []
-    for number, (key_range, before) in enumerate(zip(ranges, known, strict=True)):
+    for number, key_range in enumerate(ranges):
         parts, there, size = [], list[bytes](), 0
         for batch in rows(key_range):
             records = _records(batch)
             size += batch.size
-            there += records if size <= LARGEST else ()
+            if aside is not None and size <= LARGEST:
+                there += records
             parts.append(digest_of_records(records))
         now = joint_digest(parts)
         found.append(now)
-        if now != before and size <= LARGEST:
-            aside.put(number, [Part(key_range, (before, now), records=there)])
+        if aside is not None and known and now != known[number] and size <= LARGEST:
+            aside.put(number, [Part(key_range, (known[number], now), there)])
     return found
 
 

@@ -24,6 +24,7 @@ from ..database import (
     pages_as_they_became,
     with_pages,
 )
+from ..database.digests import rows_in
 from ..database.row_codec import RecordForm, cells_of, records_of
 from ..database.strips import changed_strips
 from ..site import RowPipeline
@@ -126,7 +127,7 @@ class DifferingRows:
         self._ours = ours
         self._update = update
         self._digests = digests
-        self._counts = [[_count(digest) for digest in pair] for pair in digests]
+        self._counts = [[rows_in(digest) for digest in pair] for pair in digests]
         self._ranges = ranges_of(update.known)
         self._laying = Laying(means, update)
         self._new: dict[int, list[Page]] = {}
@@ -233,7 +234,7 @@ class DifferingRows:
                 strips = changed_strips(strips_of(page.became), old, new, self._key)
                 self._ours.prints.learn(became, None, strips, self._places)
             now = self._digests[number][0]
-            self._new[number] = [Page(page.upto, _count(now), now, became)]
+            self._new[number] = [Page(page.upto, rows_in(now), now, became)]
         self._lay(before, after)
 
     def _there(self, keys: frozenset[tuple[int, ...]]) -> list[bytes]:
@@ -353,10 +354,6 @@ def all_of(stretches: Iterable[list[bytes]]) -> list[bytes]:
 def at_target(item: TablePlan) -> Table:
     """A table as it is read at the target."""
     return replace(item.table, name=item.target)
-
-
-def _count(digest: str) -> int:
-    return int(digest.partition("-")[0] or 0)
 
 
 def _groups(

@@ -1,21 +1,17 @@
-"""Digests of pages whose rows are read, here or by a helper where they are, and mostly look as they did."""
+"""Digests of pages whose rows are read here, and mostly look as they did."""
 
 from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing
-from dataclasses import dataclass
-from functools import cached_property
 
-from ..base import Table
-from ..digests import NO_ROWS, UNTOLD, digest_of_records, joint_digest, sums_of_records
+from ..digests import NO_ROWS, UNTOLD, digest_of_records, joint_digest, rows_in, sums_of_records
 from ..key_ranges import KeyRange
-from ..page_prints import ALIGNED, Packets, PagePrints, PrintsThere
-from ..pages import can_copy_in_ranges
-from ..row_codec import RecordForm
+from ..page_prints import ALIGNED, Packets, PagePrints
 from ..rows_aside import LARGEST, Part, RowsAside
 from ..strips import UNSEEN, Print, Strip, digest_of_strips
+from .asked_pages import Ask, AskedPages
 from .raw_rows import RawRows
 from .wire import Wire
 
@@ -23,34 +19,6 @@ _HELD = 4 << 20  # bytes of a page that are looked at at once
 _STRETCH = 1 << 20
 _TOGETHER = 1 << 20  # bytes of pages that are asked for in one query
 _PAGES = 16  # such pages
-Query = Callable[[KeyRange], str]
-Ask = Callable[[Sequence[KeyRange]], Sequence[str]]  # the server, for the digests of some ranges
-
-
-@dataclass(frozen=True)
-class AskedPages:
-    """Some ranges of a table, in order, of which ``known`` is what their digests were once. ``query`` reads one."""
-
-    table: Table
-    ranges: Sequence[KeyRange]
-    known: Sequence[str]
-    query: Query
-
-    @cached_property
-    def form(self) -> RecordForm:
-        return RecordForm(self.table, mixed=False)
-
-    @cached_property
-    def places(self) -> Sequence[int]:
-        """Where the columns of the key are; none where rows are not read in its order, or it is not made of whole
-        numbers."""
-        return self.form.places if can_copy_in_ranges(self.table) else ()
-
-    def part(self, number: int, strips: Sequence[Strip], place: int) -> KeyRange:
-        """The range of one of a page's strips."""
-        mine = self.ranges[number]
-        after = strips[place - 1].upto if place else mine.after
-        return KeyRange(after, strips[place].upto if place < len(strips) - 1 else mine.upto)
 
 
 def read_digests(
@@ -120,7 +88,7 @@ class _Reading:
             like = known
             group.append(number)
             size += seen.size if seen else 0
-            rows += _count(claim)
+            rows += rows_in(claim)
         if group:
             yield group
 
@@ -288,57 +256,3 @@ class _Gathered:
         elif self._packets is not None and self._learns:
             self._prints.learn(digest, self._packets.seen())
         return digest
-
-
-def told_digests(
-    wire: Wire, pages: AskedPages, prints: PrintsThere, ask: Ask, aside: RowsAside | None = None
-) -> list[str]:
-    """The same, where somebody on the way tells prints of the rows; the server is asked for the digests of those that
-    look otherwise than before, strip by strip where these are known.
-
-    Raises:
-        pymysql.Error: the server said so, or the connection broke.
-    """
-    found = [*pages.known]
-    others: dict[int, Print] = {}
-    prints.know(pages.known)
-    queries = [pages.query(one) for one in pages.ranges]
-    for number, (claim, seen) in enumerate(
-        zip(pages.known, wire.prints(queries, prints.key), strict=True)
-    ):
-        if seen.size if claim == NO_ROWS else seen != prints.of(claim):
-            others[number] = seen
-    strips_of = prints.strips_of([pages.known[number] for number in others], pages.places)
-    strips = {number: strips_of(pages.known[number]) for number in others}
-    parts = {
-        number: [pages.part(number, some, place) for place in range(len(some))]
-        or [pages.ranges[number]]
-        for number, some in strips.items()
-    }
-    asked = [one for some in parts.values() for one in some]
-    digests = iter(ask(asked) if asked else ())
-    for number, ranges in parts.items():
-        now = [next(digests) for _ in ranges]
-        found[number] = joint_digest(now)
-        if found[number] == UNTOLD:
-            continue
-        some = [
-            strip._replace(rows=_count(digest), total=int(digest.partition("-")[2]))
-            for strip, digest in zip(strips[number], now, strict=False)
-        ]
-        prints.learn(found[number], others[number], some, pages.places)
-        if aside is not None and some and found[number] != pages.known[number]:
-            aside.put(
-                number,
-                [
-                    Part(one, (strip.digest, digest))
-                    for one, strip, digest in zip(ranges, strips[number], now, strict=True)
-                    if digest != strip.digest
-                ],
-            )
-    prints.keep()
-    return found
-
-
-def _count(digest: str) -> int:
-    return int(digest.partition("-")[0] or 0)

@@ -12,11 +12,13 @@ from ..page_prints import PagePrints, PrintsThere
 from ..row_codec import cells_of
 from ..rows_aside import RowsAside
 from .answers import Wires, rows_by_answers
+from .asked_pages import AskedPages
 from .columns import quote
 from .connect import said
 from .page_digests import Pace, PageDigests
-from .read_digests import AskedPages, read_digests, told_digests
+from .read_digests import read_digests
 from .row_query import DIALECT, rows_of
+from .told_digests import told_digests
 from .wire import Wire
 
 # That a statement for digests should take where an answer has to come soon.

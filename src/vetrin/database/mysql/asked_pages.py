@@ -1,0 +1,42 @@
+"""Pages of a table whose digests are asked for, and their strips."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+from ..base import Table
+from ..key_ranges import KeyRange
+from ..pages import can_copy_in_ranges
+from ..row_codec import RecordForm
+from ..strips import Strip
+
+Query = Callable[[KeyRange], str]
+Ask = Callable[[Sequence[KeyRange]], Sequence[str]]  # the server, for the digests of some ranges
+
+
+@dataclass(frozen=True)
+class AskedPages:
+    """Some ranges of a table, in order, of which ``known`` is what their digests were once. ``query`` reads one."""
+
+    table: Table
+    ranges: Sequence[KeyRange]
+    known: Sequence[str]
+    query: Query
+
+    @cached_property
+    def form(self) -> RecordForm:
+        return RecordForm(self.table, mixed=False)
+
+    @cached_property
+    def places(self) -> Sequence[int]:
+        """Where the columns of the key are; none where rows are not read in its order, or it is not made of whole
+        numbers."""
+        return self.form.places if can_copy_in_ranges(self.table) else ()
+
+    def part(self, number: int, strips: Sequence[Strip], place: int) -> KeyRange:
+        """The range of one of a page's strips."""
+        mine = self.ranges[number]
+        after = strips[place - 1].upto if place else mine.after
+        return KeyRange(after, strips[place].upto if place < len(strips) - 1 else mine.upto)
