@@ -133,10 +133,12 @@ class _Reading:
         not known."""
         pages = self._pages
         claim = pages.known[number]
+        if not pages.places:
+            return False
         if self._strips is None:
             self._strips = self._prints.strips_of(pages.known, pages.places)
         strips = self._strips(claim)
-        if not strips or not pages.places:
+        if not strips:
             return False
         begin = 0
         now: list[Strip] = []
