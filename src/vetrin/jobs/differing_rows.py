@@ -219,20 +219,18 @@ class DifferingRows:
         )
         before = self._there(keys)
         waiting = iter(after)
-        strips_of = None
-        if self._ours.prints is not None:
-            strips_of = self._ours.prints.strips_of(
-                [known.pages[n].became for n in came], self._places
-            )
+        prints, strips_of = self._ours.prints, None
+        if prints is not None:
+            strips_of = prints.strips_of([known.pages[n].became for n in came], self._places)
         for number in came:
             new = [next(waiting) for _ in came[number]]
             old = before[between(before, self._ranges[number], self._key)]
             became = digest_with(known.pages[number].became, old, new)
             page = known.pages[number]
-            if strips_of is not None and self._ours.prints is not None:
+            if prints is not None and strips_of is not None and became != page.became:
                 # Nobody has seen the page as it will be, but much of it is as it was.
                 strips = changed_strips(strips_of(page.became), old, new, self._key)
-                self._ours.prints.learn(became, None, strips, self._places)
+                prints.learn(became, None, strips, self._places)
             now = self._digests[number][0]
             self._new[number] = [Page(page.upto, rows_in(now), now, became)]
         self._lay(before, after)
