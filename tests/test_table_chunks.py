@@ -5,10 +5,12 @@ from __future__ import annotations
 import random
 import sqlite3
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
 from zlib import crc32
 
 import pytest
+import zstandard
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -21,6 +23,7 @@ from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.errors import DamagedObject
 from vetrin.store import Chunk, Contents, FolderBackend, Hands, TableReader, TableWriter
 from vetrin.store.objects import fingerprint
+from vetrin.store.splices import Splice, composed, packed, spliced, unpacked
 from vetrin.store.table_chunks import Chunker
 
 
@@ -203,3 +206,88 @@ def test_stored_rows_answer_as_the_database_does(
     finally:
         stored.close()
         live.close()
+
+
+@st.composite
+def edits(draw: st.DrawFn, size: int) -> list[Splice]:
+    places = sorted(draw(st.lists(st.integers(0, size), max_size=8)))
+    return [
+        Splice(begin, end, draw(st.binary(max_size=9)))
+        for begin, end in zip(places[::2], places[1::2], strict=False)
+    ]
+
+
+@given(st.binary(max_size=60), st.data())
+def test_splices_on_splices_are_splices_of_the_base(base: bytes, data: st.DataObject) -> None:
+    all_of: list[Splice] = []
+    content = base
+    for _ in range(3):
+        more = data.draw(edits(len(content)))
+        by_hand = bytearray(content)
+        for begin, end, instead in reversed(more):
+            by_hand[begin:end] = instead
+        assert spliced(content, more) == bytes(by_hand)
+        content, all_of = bytes(by_hand), composed(all_of, more)
+        assert spliced(base, all_of) == content
+        assert unpacked(packed(all_of), len(base)) == all_of
+
+
+@given(edits(50), st.data())
+def test_a_patch_that_is_none_is_told(splices: list[Splice], data: st.DataObject) -> None:
+    patch = packed(splices)
+    for other in (patch[: data.draw(st.integers(0, len(patch) - 1))], patch + b"x"):
+        with pytest.raises(ValueError, match="a patch"):
+            unpacked(other, 50)
+    if any(one.end for one in splices):
+        with pytest.raises(ValueError, match="a patch of something else"):
+            unpacked(patch, max(one.end for one in splices) - 1)
+
+
+def test_a_page_is_altered_again_and_again(tmp_path: Path) -> None:
+    backend = FolderBackend(tmp_path)
+    contents = Contents(backend)
+    (page,), _ = kept(contents, rows(list(range(600))))
+    before = content = TableReader(contents).read(page)
+    for turn in range(4):
+        opened = TableReader(contents).open(page)
+        splices = [Splice(turn * 99, turn * 99 + 7, b"halt %d" % turn), Splice(9000, 9000, b"!")]
+        with Hands() as hands:
+            writer = TableWriter(contents, hands, [page])
+            writer.alter(opened, splices, 600)
+            (page,) = writer.finish()
+        content = spliced(content, splices)
+        assert TableReader(contents).read(page) == content
+        assert (page.digest, page.rows, page.size) == (fingerprint(content), 600, len(content))
+        assert page.patch is not None
+        assert page.patch.base == fingerprint(before)  # never a patch itself
+        assert page.patch.size < 200
+        assert writer.added < 400
+
+    def end(splices: list[Splice]) -> Chunk:
+        with Hands() as hands:
+            writer = TableWriter(contents, hands, [page])
+            writer.alter(TableReader(contents).open(page), splices, 600)
+            return writer.finish()[0]
+
+    again = end([Splice(0, len(content), before)])
+    assert (again.patch, again.digest) == (None, fingerprint(before))
+    other = end([Splice(0, len(before) // 2, random.Random(1).randbytes(len(before) // 2))])
+    assert other.patch is None
+    assert end([]) == page
+
+    # What is damaged is named: the base, the bundle, or where both are sound the page.
+    backend.settle()
+    (tmp_path / "another.zst").write_bytes(zstandard.compress(b"another" * 9999))
+    assert page.patch is not None
+    for digest in (page.patch.base, page.patch.bundle):
+        at = tmp_path / contents.place(digest)
+        sound = at.read_bytes()
+        at.write_bytes((tmp_path / "another.zst").read_bytes())
+        with pytest.raises(DamagedObject) as caught:
+            TableReader(contents).read(page)
+        assert caught.value.digest == digest
+        at.write_bytes(sound)
+    wrong = replace(page, digest=fingerprint(b"another"))
+    with pytest.raises(DamagedObject) as caught:
+        TableReader(contents).read(wrong)
+    assert caught.value.digest == wrong.digest

@@ -9,14 +9,14 @@ from __future__ import annotations
 import threading
 from bisect import bisect_right
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, field
 from itertools import islice
 
 from ..database import KeyRange, Table, digest_with
 from ..database.row_codec import RecordForm, record_end, split_records
-from ..store import Chunk, Contents, Hands, TableReader, TableWriter
+from ..store import Chunk, Contents, Hands, OpenedPage, Splice, TableReader, TableWriter, spliced
 
 Key = tuple[int, ...]
 _LARGE = 1 << 20  # bytes of a page that is cut once more
@@ -40,52 +40,57 @@ class Exchanged:
 
 
 @dataclass
-class _Splice:
-    """What of a piece's content is replaced: from ``begin`` to ``end``, by ``content``; and the rows that differ."""
+class _Found:
+    """What differs in a range of a piece, which reaches up to ``end`` in its content: what is replaced there, and the
+    rows."""
 
-    begin: int
     end: int
-    content: bytes
+    splices: list[Splice] = field(default_factory=list)
     gone: list[bytes] = field(default_factory=list)
     came: list[bytes] = field(default_factory=list)
-
-
-@dataclass(frozen=True)
-class PieceContent:
-    """The records of a piece, one behind the other. ``bases`` are the contents that its pages lean on."""
-
-    content: bytes
-    bases: Mapping[str, bytes]
 
 
 class _Opened:
     """A piece at hand, exchanged up to some place."""
 
-    def __init__(self, piece: Piece, read: PieceContent, form: RecordForm) -> None:
+    def __init__(self, piece: Piece, pages: Sequence[OpenedPage], form: RecordForm) -> None:
         self.piece = piece
-        self.bases = read.bases
+        self.pages = pages
         self.rows = sum(page.rows for page in piece.pages)
-        self.altered = False
-        self._content = read.content
+        self.content = (
+            pages[0].content if len(pages) == 1 else b"".join(page.content for page in pages)
+        )
+        self.size = len(self.content)  # as it will be, in bytes
+        self.splices: list[Splice] = []
         self._form = form
         self._at = 0
         self._upto: Key | None = None  # of the range that ends there
-        self._done: list[bytes] = []
 
-    @property
-    def content(self) -> bytes:
-        """All of it as it is now."""
-        return b"".join([*self._done, self._content[self._at :]])
-
-    def step_by_step(self, key_range: KeyRange, records: Sequence[bytes]) -> _Splice | None:
-        """What replaces the rows of a range, found by going along both: quick, but only likely to be right, as the
-        first of the rows is looked for by its bytes. None where it is not found."""
-        content, form = self._content, self._form
+    def quickly(self, key_range: KeyRange, records: Sequence[bytes]) -> _Found | None:
+        """How the rows of a range differ from these: only likely to be right, as the first of them is looked for by
+        its bytes. None where it is not found."""
         begin = self._begin(key_range, records)
-        if begin < 0:
-            return None
-        found = _Splice(begin, begin, b"".join(records))
-        at = begin
+        return None if begin < 0 else self._along(begin, key_range, records)
+
+    def certainly(self, key_range: KeyRange, records: Sequence[bytes]) -> _Found:
+        """The same for certain."""
+        rows = split_records(self.content, self._form.width)
+        first = between(rows, key_range, self._form.key).start
+        return self._along(sum(map(len, rows[:first])), key_range, records)
+
+    def _along(self, begin: int, key_range: KeyRange, records: Sequence[bytes]) -> _Found:
+        """Go along both from where the range begins."""
+        content, form = self.content, self._form
+        found = _Found(begin)
+        at = since = begin  # what is between them goes
+        comes: list[bytes] = []
+
+        def replaced() -> None:
+            if comes or since < at:
+                found.splices.append(Splice(since, at, b"".join(comes)))
+                found.came.extend(comes)
+                comes.clear()
+
         for record in records:
             # A record says how long it is, so none is the beginning of another.
             while not content.startswith(record, at):
@@ -96,10 +101,11 @@ class _Opened:
                     found.gone.append(there)
                     at = end
                 if old is None or old >= key:
-                    found.came.append(record)
+                    comes.append(record)
                     break
             else:
-                at += len(record)
+                replaced()
+                at = since = at + len(record)
         while at < len(content):
             end = record_end(content, at, form.width)
             there = content[at:end]
@@ -107,6 +113,7 @@ class _Opened:
                 break
             found.gone.append(there)
             at = end
+        replaced()
         found.end = at
         return found
 
@@ -117,34 +124,17 @@ class _Opened:
             return self._at
         if not records:
             return -1
-        begin = self._content.find(records[0], self._at)
+        begin = self.content.find(records[0], self._at)
         if begin < 0:  # it begins with the same value, which mostly is its key
-            begin = self._content.find(records[0][: record_end(records[0], 0, 1)], self._at)
+            begin = self.content.find(records[0][: record_end(records[0], 0, 1)], self._at)
         return begin
 
-    def row_by_row(self, key_range: KeyRange, records: Sequence[bytes]) -> _Splice:
-        """The same for certain."""
-        rows = split_records(self._content, self._form.width)
-        there = between(rows, key_range, self._form.key)
-        old = rows[there]
-        were, are = set(old), set(records)
-        begin = sum(map(len, rows[: there.start]))
-        return _Splice(
-            begin=begin,
-            end=begin + sum(map(len, old)),
-            content=b"".join(records),
-            gone=[record for record in old if record not in are],
-            came=[record for record in records if record not in were],
-        )
-
-    def put(self, key_range: KeyRange, splice: _Splice) -> None:
+    def put(self, key_range: KeyRange, found: _Found) -> None:
         """Exchange the rows of a range."""
-        altered = bool(splice.gone or splice.came)
-        before = self._content[self._at : splice.begin if altered else splice.end]
-        self._done += [before, splice.content if altered else b""]
-        self._at, self._upto = splice.end, key_range.upto
-        self.altered = self.altered or altered
-        self.rows += len(splice.came) - len(splice.gone)
+        self.splices += found.splices
+        self._at, self._upto = found.end, key_range.upto
+        self.rows += len(found.came) - len(found.gone)
+        self.size += sum(map(len, found.came)) - sum(map(len, found.gone))
 
 
 class BaselineEdits:
@@ -167,7 +157,7 @@ class BaselineEdits:
         self._hands = hands
         self._readers = threading.local()
         self._expected: deque[int] = deque()  # the pieces that are likely to be opened next
-        self._reading: dict[int, Future[PieceContent]] = {}
+        self._reading: dict[int, Future[list[OpenedPage]]] = {}
         old = [page for piece in self._pieces for page in piece.pages]
         self._writer = TableWriter(contents, hands, old)
         self._opened: _Opened | None = None
@@ -205,12 +195,12 @@ class BaselineEdits:
             found = self._quickly(opened, key_range, parts, digests)
         if found is None:
             found = [
-                item.row_by_row(key_range, part) for item, part in zip(opened, parts, strict=True)
+                item.certainly(key_range, part) for item, part in zip(opened, parts, strict=True)
             ]
             if digests is not None and not _fits(found, digests):
                 return None  # what is kept are other rows than they should be
-        for item, splice in zip(opened, found, strict=True):
-            item.put(key_range, splice)
+        for item, one in zip(opened, found, strict=True):
+            item.put(key_range, one)
         if self._opened is not None and self._opened is not opened[0]:
             self._close(self._opened)
         for item in opened[:-1]:
@@ -224,16 +214,16 @@ class BaselineEdits:
         key_range: KeyRange,
         parts: Sequence[Sequence[bytes]],
         digests: tuple[str, str],
-    ) -> list[_Splice] | None:
+    ) -> list[_Found] | None:
         found = []
         for item, part in zip(opened, parts, strict=True):
             try:
-                splice = item.step_by_step(key_range, part)
+                one = item.quickly(key_range, part)
             except (ValueError, TypeError, IndexError):  # it began amid a row
-                splice = None
-            if splice is None:
+                one = None
+            if one is None:
                 return None
-            found.append(splice)
+            found.append(one)
         return found if _fits(found, digests) else None
 
     def expect(self, ranges: Sequence[KeyRange]) -> None:
@@ -264,35 +254,34 @@ class BaselineEdits:
             else:
                 yield _Opened(piece, self._read(number), self._form)
 
-    def _read(self, number: int) -> PieceContent:
+    def _read(self, number: int) -> list[OpenedPage]:
         while self._expected and self._expected[0] < number:
             passed = self._reading.pop(self._expected.popleft(), None)
             if passed is not None:
                 passed.cancel()
         for coming in (number, *islice(self._expected, _AHEAD)):
             if coming not in self._reading:
-                self._reading[coming] = self._hands.do(self._content_of, self._pieces[coming])
+                self._reading[coming] = self._hands.do(self._open, self._pieces[coming])
         return self._reading.pop(number).result()
 
-    def _content_of(self, piece: Piece) -> PieceContent:
+    def _open(self, piece: Piece) -> list[OpenedPage]:
         reader = getattr(self._readers, "reader", None)
         if reader is None:
             reader = self._readers.reader = TableReader(self._contents)
-        bases: dict[str, bytes] = {}
-        content = b"".join(reader.read(page, bases) for page in piece.pages)
-        return PieceContent(content, bases)
+        pages: list[OpenedPage] = [reader.open(page) for page in piece.pages]
+        return pages
 
     def _close(self, item: _Opened) -> None:
         """Store a piece, if something in it is another."""
-        if not item.altered:
+        if not item.splices:
             return
         keys: list[Key] | None = []
-        content = item.content
-        if not content:
+        if not item.size:
             keys = None
-        elif len(content) <= _LARGE:
-            self._writer.put(content, item.rows, item.bases)
+        elif item.size <= _LARGE and len(item.pages) == 1:
+            self._writer.alter(item.pages[0], item.splices, item.rows)
         else:
+            content = spliced(item.content, item.splices)
             rows, before = split_records(content, self._form.width), self._writer.rows
             ends = [end - before for end in self._writer.add(rows)]
             self._writer.end_page()
@@ -321,17 +310,17 @@ def _covers(pieces: Sequence[Piece], key_range: KeyRange) -> bool:
     return bool(pieces) and (at is None or (key_range.upto is not None and at >= key_range.upto))
 
 
-def _fits(splices: Sequence[_Splice], digests: tuple[str, str]) -> bool:
+def _fits(found: Sequence[_Found], digests: tuple[str, str]) -> bool:
     """Whether the first digest becomes the second one by what differs."""
-    differ = _joined(splices)
+    differ = _joined(found)
     return digest_with(digests[0], differ.gone, differ.came) == digests[1]
 
 
-def _joined(splices: Iterable[_Splice]) -> Exchanged:
+def _joined(parts: Iterable[_Found]) -> Exchanged:
     found = Exchanged()
-    for splice in splices:
-        found.gone.extend(splice.gone)
-        found.came.extend(splice.came)
+    for part in parts:
+        found.gone.extend(part.gone)
+        found.came.extend(part.came)
     return found
 
 

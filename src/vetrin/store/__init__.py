@@ -13,8 +13,9 @@ from .retention import Held, Verdict, judge
 from .snapshot_database import SnapshotDatabase
 from .snapshot_files import SnapshotPath, SnapshotTree, keep_files
 from .snapshot_site import manifest_of, open_snapshot
+from .splices import Splice, spliced
 from .store import Store
-from .table_chunks import Chunk, TableReader, TableWriter, written
+from .table_chunks import Chunk, OpenedPage, TableReader, TableWriter, written
 from .verify import Damage
 
 __all__ = [
@@ -33,10 +34,12 @@ __all__ = [
     "Held",
     "Manifest",
     "NoCipher",
+    "OpenedPage",
     "PassphraseCipher",
     "SnapshotDatabase",
     "SnapshotPath",
     "SnapshotTree",
+    "Splice",
     "Store",
     "StoredBuild",
     "StoredData",
@@ -57,5 +60,6 @@ __all__ = [
     "manifest_of",
     "open_snapshot",
     "open_store",
+    "spliced",
     "written",
 ]

@@ -2,9 +2,9 @@
 
 The digest is BLAKE2b of the content (RFC 7693; 256 bits, as ``b2sum -l 256`` makes it), so equal content is
 stored once, whoever writes it, and a content is proved by its name whenever it is read. A content that differs
-in a few places from one that is there is stored as a patch: a frame whose dictionary is that other content, as
-``zstd --patch-from`` makes and reads. Patches are small and many; those of one table lie one behind the other
-in a content of their own.
+in a few places from one that is there is stored as a patch: what is replaced in it (``splices``), or a frame whose
+dictionary is that other content, as ``zstd --patch-from`` makes and reads. Patches are small and many; those of one
+table lie one behind the other in a content of their own.
 """
 
 from __future__ import annotations
@@ -20,6 +20,7 @@ import zstandard
 from ..errors import DamagedObject, MissingPiece
 from .backend import Backend
 from .encryption import Cipher, NoCipher
+from .splices import Splice, spliced, unpacked
 
 LEVEL = (
     1  # by which the disk is quicker to fill than by more thorough ones, for a twentieth more of it
@@ -105,17 +106,20 @@ class Contents:
         return self._backend.fetch(places) if places else {}
 
     def _proved(self, digest: str, held: Mapping[str, bytes]) -> bytes:
+        content = self._unproved(digest, held)
+        if fingerprint(content) != digest:
+            raise DamagedObject(digest, "is damaged: it is not what it was")
+        return content
+
+    def _unproved(self, digest: str, held: Mapping[str, bytes]) -> bytes:
         place = self.place(digest)
         try:
             raw = held[place] if place in held else self._backend.read(place)
-            content = opened(self._decompressor(), self._cipher.open(place, raw), LARGEST)
+            return opened(self._decompressor(), self._cipher.open(place, raw), LARGEST)
         except MissingPiece as error:
             raise DamagedObject(digest, "is missing") from error
         except (ValueError, zstandard.ZstdError) as error:
             raise DamagedObject(digest, f"is damaged: {error}") from error
-        if fingerprint(content) != digest:
-            raise DamagedObject(digest, "is damaged: it is not what it was")
-        return content
 
     def keep_blocks(self, blocks: Iterable[bytes | memoryview]) -> tuple[list[str], int]:
         """Store a content of any size in blocks of ``LARGEST`` bytes; their digests, and what it added."""
@@ -147,6 +151,21 @@ class Contents:
         if fingerprint(content) != digest:
             raise DamagedObject(digest, "is damaged: it is not what it was")
         return content
+
+    def spliced(self, patch: bytes, base: str, digest: str) -> tuple[bytes, list[Splice]]:
+        """The content that splices make of another one, and these. Raises DamagedObject."""
+        there = self._unproved(base, self._held())
+        try:
+            splices = unpacked(patch, len(there))
+            content = spliced(there, splices)
+            reason = "it is not what it was"
+        except ValueError as error:
+            content, reason = b"", str(error)
+        # Where it is what it was, all is proved that was taken of the other one.
+        if fingerprint(content) != digest:
+            self._proved(base, self._held())
+            raise DamagedObject(digest, f"is damaged: {reason}")
+        return content, splices
 
     def set_aside(self, digest: str) -> None:
         """Take the name from a damaged content, so that the next who has the content stores it anew."""

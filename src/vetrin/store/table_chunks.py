@@ -3,28 +3,30 @@
 A page ends behind a row whose CRC-32 is small enough for the row's length, so that pages are of some 256 kB
 on average whatever the rows are like, and a row that comes, goes or changes concerns the page that it is in
 and at most the next one. Pages that are there already are not stored again; one that differs from the page
-that stood at its place is stored as a patch of it.
+that stood at its place is stored as a patch of it. Edits of a page say what they replace in it (``alter``);
+otherwise what is the same is found by compressing one page with the other as its dictionary.
 """
 
 from __future__ import annotations
 
 import json
 from collections import deque
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, replace
 from itertools import compress
-from types import MappingProxyType
 from typing import Any
 from zlib import crc32
 
 from ..errors import DamagedObject
 from .objects import LARGEST, Contents, Hands, fingerprint
+from .splices import Splice, composed, is_packed, packed, spliced
 
 _CUT = (1 << 32) // (256 << 10)
 _LEAST = 32 << 10
 _MOST = 2 << 20
 _BUNDLE = LARGEST
+_SPLICED = 8  # a patch by splices takes at most this part of its page; they are compressed together
 _WAITING = 32  # pages of which it is not known yet what came of them
 _BEGINNING = 12  # bytes of a page by which its first row is known again
 
@@ -75,6 +77,17 @@ class Chunk:
         return cls(digest, rows, size, mark, tuple(data[4]) if len(data) == 5 else ())
 
 
+@dataclass(frozen=True)
+class OpenedPage:
+    """A page at hand: ``content`` is what ``splices`` make of the content ``base``; None where it is kept
+    otherwise."""
+
+    chunk: Chunk
+    content: bytes
+    base: str = ""
+    splices: Sequence[Splice] | None = None
+
+
 class Chunker:
     """Cuts records, however they come, into pages."""
 
@@ -115,6 +128,11 @@ class Chunker:
             yield page
 
 
+_Kept = (
+    Chunk | tuple[Chunk, str, bytes]
+)  # a page as it lies, or with its base and its patch of that
+
+
 class TableWriter:
     """Stores the pages of one table. ``old`` are those of the table in an earlier snapshot."""
 
@@ -127,7 +145,7 @@ class TableWriter:
         self._left = 0  # rows of the old page before it that were not met yet
         self._next = 0  # the old page that is likely to stand where the next one is
         self._cutter = Chunker()
-        self._jobs: deque[Future[Chunk | tuple[Chunk, str, bytes]]] = deque()
+        self._jobs: deque[Future[_Kept]] = deque()
         self._pages: list[Chunk] = []
         self._patches: list[tuple[int, str, bytes]] = []
         self._room = _BUNDLE
@@ -141,11 +159,14 @@ class TableWriter:
             ends.append(self.rows)
         return ends
 
-    def put(self, content: bytes, rows: int, bases: Mapping[str, bytes]) -> None:
-        """Store a page of its own: some whole records, at most 2 MiB of them. ``bases`` are contents that are at
-        hand, by their digests. Raises StoreError."""
+    def alter(self, page: OpenedPage, splices: Sequence[Splice], rows: int) -> None:
+        """Store, as a page of its own, what becomes of a page once some of it is replaced, at most 2 MiB; ``rows`` it
+        has then. Raises StoreError."""
         self.end_page()
-        self._begin_content(content, rows, bases)
+        self.rows += rows
+        self.size += len(page.content)
+        self.size += sum(len(one.content) - (one.end - one.begin) for one in splices)
+        self._do(self._altered, page, splices, rows)
 
     def end_page(self) -> None:
         """Let no page reach beyond the records that were added by now. Raises StoreError."""
@@ -157,11 +178,7 @@ class TableWriter:
         return self._pages[beyond : self._patches[0][0] if self._patches else None]
 
     def _begin(self, records: list[bytes]) -> None:
-        self._begin_content(b"".join(records), len(records))
-
-    def _begin_content(
-        self, content: bytes, rows: int, bases: Mapping[str, bytes] = MappingProxyType({})
-    ) -> None:
+        content, rows = b"".join(records), len(records)
         mark = crc32(content[:_BEGINNING])
         digest, like = "", None
         if self._old:
@@ -170,7 +187,10 @@ class TableWriter:
         page = Chunk(digest, rows, len(content), mark)
         self.rows += page.rows
         self.size += page.size
-        self._jobs.append(self._hands.do(self._keep, content, page, like, bases))
+        self._do(self._keep, content, page, like)
+
+    def _do(self, job: Callable[..., _Kept], *values: Any) -> None:
+        self._jobs.append(self._hands.do(job, *values))
         while len(self._jobs) > _WAITING:
             self._settle()
 
@@ -188,9 +208,19 @@ class TableWriter:
         self._next = at + 1
         return self._old[at] if at < len(self._old) else None
 
-    def _keep(
-        self, content: bytes, page: Chunk, like: Chunk | None, bases: Mapping[str, bytes]
-    ) -> Chunk | tuple[Chunk, str, bytes]:
+    def _altered(self, page: OpenedPage, splices: Sequence[Splice], rows: int) -> _Kept:
+        content = spliced(page.content, splices)
+        chunk = Chunk(fingerprint(content), rows, len(content), crc32(content[:_BEGINNING]))
+        if page.splices is not None:
+            every = composed(page.splices, splices)
+            if not every:
+                return chunk  # it is the base, which is there
+            patch = packed(every)
+            if len(patch) < chunk.size // _SPLICED:
+                return chunk, page.base, patch
+        return self._keep(content, chunk, page.chunk)
+
+    def _keep(self, content: bytes, page: Chunk, like: Chunk | None) -> _Kept:
         digest = page.digest
         if like is not None and like.digest == digest and all(map(self._contents.has, like.needs)):
             return like
@@ -203,8 +233,7 @@ class TableWriter:
         if like is not None and not like.blocks and not self._contents.has(digest):
             base = like.patch.base if like.patch is not None else like.digest
             try:
-                leaning = bases[base] if base in bases else self._contents.read(base)
-                frame = self._contents.patch(content, leaning)
+                frame = self._contents.patch(content, self._contents.read(base))
             except DamagedObject:
                 frame = content  # then there is nothing to lean on
             if len(frame) < page.size // 16:
@@ -254,34 +283,36 @@ class TableWriter:
 
 
 class TableReader:
-    """Reads pages. The last bundle and base that were needed are kept at hand."""
+    """Reads pages. The last bundle that was needed is kept at hand."""
 
     def __init__(self, contents: Contents) -> None:
         self._contents = contents
         self._bundle = ("", b"")
 
-    def read(self, page: Chunk, bases: dict[str, bytes] | None = None) -> bytes:
-        """The records of a page, one behind the other; what a patch of it would lean on is put into ``bases``, by its
-        digest. Raises DamagedObject."""
-        content, digest, base = self._read(page)
-        if bases is not None and digest:
-            bases[digest] = base
-        return content
+    def read(self, page: Chunk) -> bytes:
+        """The records of a page, one behind the other. Raises DamagedObject."""
+        return self.open(page).content
 
-    def _read(self, page: Chunk) -> tuple[bytes, str, bytes]:
+    def open(self, page: Chunk) -> OpenedPage:
+        """The same, with how it is kept. Raises DamagedObject."""
         if page.patch is not None:
-            if self._bundle[0] != page.patch.bundle:
-                self._bundle = (page.patch.bundle, self._contents.read(page.patch.bundle))
-            frame = self._bundle[1][page.patch.start : page.patch.start + page.patch.size]
-            base = self._contents.read(page.patch.base)
-            return self._contents.patched(frame, base, page.digest), page.patch.base, base
+            return self._patched(page, page.patch)
         if page.blocks:
             content = b"".join(self._contents.blocks(page.blocks))
             if fingerprint(content) != page.digest:
                 raise DamagedObject(page.digest, "is damaged: it is not what it was")
-            return content, "", b""
-        content = self._contents.read(page.digest)
-        return content, page.digest, content
+            return OpenedPage(page, content)
+        return OpenedPage(page, self._contents.read(page.digest), page.digest, ())
+
+    def _patched(self, page: Chunk, where: Patched) -> OpenedPage:
+        if self._bundle[0] != where.bundle:
+            self._bundle = (where.bundle, self._contents.read(where.bundle))
+        patch = self._bundle[1][where.start : where.start + where.size]
+        if is_packed(patch):
+            content, splices = self._contents.spliced(patch, where.base, page.digest)
+            return OpenedPage(page, content, where.base, splices)
+        base = self._contents.read(where.base)
+        return OpenedPage(page, self._contents.patched(patch, base, page.digest))
 
 
 def written(pages: Sequence[Chunk]) -> bytes:
