@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import io
+import random
 import secrets
 import socket
 import subprocess
@@ -198,10 +199,14 @@ def packets_of(rows: list[bytes]) -> bytes:
         .map(lambda lengths: [*lengths, 0]),
         min_size=1,
         max_size=40,
-    )
+    ),
+    chance=st.randoms(use_true_random=False),
 )
-def test_prints_are_those_of_the_rows(wire: Wire, answers: list[list[int]]) -> None:
-    """However they lie in what the helper reads, also where a row takes several packets."""
+def test_prints_are_those_of_the_rows(
+    wire: Wire, answers: list[list[int]], chance: random.Random
+) -> None:
+    """However they lie in what the helper reads, also where a row takes several packets, and whatever was there
+    before."""
     large = [i for i, lengths in enumerate(answers) if max(lengths) > 300]
     answers = [a for i, a in enumerate(answers) if i not in large[1:]]  # they take long
     queries, wanted = [], []
@@ -212,8 +217,14 @@ def test_prints_are_those_of_the_rows(wire: Wire, answers: list[list[int]]) -> N
         rows = packets_of([record(length) for length in lengths] if lengths != [0] else [])
         wanted.append(Print(len(rows), prints.tag_of(rows)))
     with printing(wire) as one:
-        for _ in range(2):
-            assert list(one.prints(queries, prints.key)) == wanted
+        for _ in range(3):
+            seen = [
+                chance.choice(
+                    [one, one, None, chance.choice(wanted), Print(chance.randrange(9000), one.tag), Print(one.size, bytes(16))]
+                )
+                for one in wanted
+            ]  # fmt: skip
+            assert list(one.prints(queries, prints.key, seen)) == wanted
             assert one.several(["SELECT 7"]) == [[("7",)]] or one.several(["SELECT 7"]) == [[(7,)]]
 
 
@@ -224,11 +235,12 @@ def test_an_error_among_prints_ends_them(wire: Wire) -> None:
     for query, code in ((wrong, 1242), ("SELECT nothing", 1054), ("SET @a = 1", None)):
         with printing(wire) as one:
             with pytest.raises(pymysql.Error) as error:
-                list(one.prints(["SELECT 'a'", query, *["SELECT 'b'"] * 30], b"key"))
+                list(one.prints(["SELECT 'a'", query, *["SELECT 'b'"] * 30], b"key", [None] * 32))
             assert code is None or error.value.args[0] == code
             assert not one.open
     with printing(wire) as one, pytest.raises(pymysql.OperationalError) as lost:
-        for _ in one.prints(["SELECT 'a'", f"KILL {one.thread_id()}", "SELECT 'b'"], b"key"):
+        queries = ["SELECT 'a'", f"KILL {one.thread_id()}", "SELECT 'b'"]
+        for _ in one.prints(queries, b"key", [None] * 3):
             pass
     assert was_cut_off(lost.value) or lost.value.args[0] == 1317
 

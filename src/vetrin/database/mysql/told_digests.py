@@ -24,10 +24,10 @@ def told_digests(
     others: dict[int, Print] = {}
     prints.know(pages.known)
     queries = [pages.query(one) for one in pages.ranges]
-    for number, (claim, seen) in enumerate(
-        zip(pages.known, wire.prints(queries, prints.key), strict=True)
-    ):
-        if seen.size if claim == NO_ROWS else seen != prints.of(claim):
+    before = [prints.of(claim) for claim in pages.known]
+    now = wire.prints(queries, prints.key, before)
+    for number, (claim, was, seen) in enumerate(zip(pages.known, before, now, strict=True)):
+        if seen.size if claim == NO_ROWS else seen != was:
             others[number] = seen
     strips_of = prints.strips_of([pages.known[number] for number in others], pages.places)
     strips = {number: strips_of(pages.known[number]) for number in others}
@@ -39,13 +39,13 @@ def told_digests(
     asked = [one for some in parts.values() for one in some]
     digests = iter(ask(asked) if asked else ())
     for number, ranges in parts.items():
-        now = [next(digests) for _ in ranges]
-        found[number] = joint_digest(now)
+        are = [next(digests) for _ in ranges]
+        found[number] = joint_digest(are)
         if found[number] == UNTOLD:
             continue
         some = [
             strip._replace(rows=rows_in(digest), total=int(digest.partition("-")[2]))
-            for strip, digest in zip(strips[number], now, strict=False)
+            for strip, digest in zip(strips[number], are, strict=False)
         ]
         prints.learn(found[number], others[number], some, pages.places)
         if aside is not None and some and found[number] != pages.known[number]:
@@ -53,7 +53,7 @@ def told_digests(
                 number,
                 [
                     Part(one, (strip.digest, digest))
-                    for one, strip, digest in zip(ranges, strips[number], now, strict=True)
+                    for one, strip, digest in zip(ranges, strips[number], are, strict=True)
                     if digest != strip.digest
                 ],
             )

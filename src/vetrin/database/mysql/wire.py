@@ -184,9 +184,12 @@ class Wire(Connection):
         """True where somebody on the way tells the prints of rows, if he can read what the server says."""
         return hasattr(self._sock, "ask_for_prints") and not self.speaks_tls  # type: ignore[attr-defined]
 
-    def prints(self, queries: Sequence[str], key: bytes) -> Iterator[Print]:
-        """The prints of the rows that some short queries give, made on the way by ``PrintsThere``. The connection can
-        do nothing else until all are through; stopping earlier closes it.
+    def prints(
+        self, queries: Sequence[str], key: bytes, seen: Sequence[Print | None]
+    ) -> Iterator[Print]:
+        """The prints of the rows that some short queries give, made on the way by ``PrintsThere``; where they are
+        those that were ``seen``, that takes less. The connection can do nothing else until all are through; stopping
+        earlier closes it.
 
         Raises:
             pymysql.Error: the server said so, or the connection broke.
@@ -194,7 +197,7 @@ class Wire(Connection):
         done = False
         try:
             self._sock.settimeout(self._read_timeout)  # type: ignore[attr-defined]
-            self._sock.ask_for_prints(queries, key)  # type: ignore[attr-defined]
+            self._sock.ask_for_prints(queries, key, seen)  # type: ignore[attr-defined]
             for _ in queries:
                 size, tag = _PRINT.unpack(self._exactly(_PRINT.size))
                 if size == _REFUSAL:

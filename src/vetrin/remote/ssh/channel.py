@@ -194,9 +194,14 @@ class PrintingSocket(Socket):
         super().__init__(pipe)
         self._word = word
 
-    def ask_for_prints(self, queries: Sequence[str], key: bytes) -> None:
-        """Ask for those of the rows that some short queries give; they come as ``helper_scripts/helper.py`` says."""
-        request = json.dumps({"queries": list(queries), "key": key.hex()}).encode("ascii")
+    def ask_for_prints(
+        self, queries: Sequence[str], key: bytes, seen: Sequence[tuple[int, bytes] | None]
+    ) -> None:
+        """Ask for those of the rows that some short queries give, which may be those that were ``seen``; they come as
+        ``helper_scripts/helper.py`` says."""
+        before = [None if one is None else (one[0], one[1].hex()) for one in seen]
+        asked = {"queries": list(queries), "key": key.hex(), "seen": before}
+        request = json.dumps(asked).encode("ascii")
         self.sendall(self._word + struct.pack(">I", len(request)) + request)
 
 
