@@ -24,7 +24,7 @@ from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.mysql.wire import Wire
 from vetrin.database.page_prints import Packets, PagePrints, PrintsThere
-from vetrin.database.strips import Print
+from vetrin.database.strips import UNSEEN, Print, Strip
 from vetrin.errors import DatabaseError
 from vetrin.jobs import was_cut_off
 from vetrin.remote.helper_protocol import Frames
@@ -228,6 +228,55 @@ def test_prints_are_those_of_the_rows(
             assert one.several(["SELECT 7"]) == [[("7",)]] or one.several(["SELECT 7"]) == [[(7,)]]
 
 
+@settings(
+    max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
+@given(
+    pages=st.lists(st.lists(SMALL, max_size=20), min_size=1, max_size=20),
+    chance=st.randoms(use_true_random=False),
+)
+def test_strips_are_told_where_they_hold_as_many_rows(
+    wire: Wire, pages: list[list[int]], chance: random.Random
+) -> None:
+    queries, seen, wanted = [], [], []
+    prints = PrintsThere()
+
+    def seen_of(packets: bytes) -> Print:
+        return Print(len(packets), prints.tag_of(packets))
+
+    for lengths in pages:
+        sql = " UNION ALL ".join(f"SELECT REPEAT('x', {length})" for length in lengths or [0])
+        queries.append(sql + ("" if lengths else " LIMIT 0"))
+        records = [record(length) for length in lengths]
+        packets = [
+            len(one).to_bytes(3, "little") + bytes([at + 4]) + one for at, one in enumerate(records)
+        ]
+        sizes, at = [], 0
+        while at < len(records):
+            sizes.append(chance.randrange(1, 5))
+            at += sizes[-1]
+        if at == len(records) and chance.random() < 0.1:  # there were fewer rows, or more
+            sizes = sizes[:-1] if chance.random() < 0.5 else [*sizes, 1]
+        fits = sum(sizes) == len(records)
+        strips: list[Strip] = []
+        others: list[tuple[Print, list[bytes]] | None] = []
+        at = 0
+        for size in sizes:
+            now = seen_of(b"".join(packets[at : at + size]))
+            was = chance.choice(
+                [now, now, UNSEEN, Print(now.size, bytes(16)), Print(9999, now.tag)]
+            )
+            was = was if len(packets) >= at + size else UNSEEN
+            strips.append(Strip((at,), size, 0, was))
+            others.append(None if was == now else (now, records[at : at + size]))
+            at += size
+        seen.append(strips)
+        wanted.append((seen_of(b"".join(packets)), others) if fits else None)
+    with printing(wire) as one:
+        assert list(one.strips(queries, prints.key, seen)) == wanted
+        assert one.several(["SELECT 'a'"]) == [[("a",)]]
+
+
 def test_an_error_among_prints_ends_them(wire: Wire) -> None:
     wrong = (
         "SELECT IF(n < 3, 'x', (SELECT 1 UNION SELECT 2)) FROM (SELECT 1 n UNION ALL SELECT 3) t"
@@ -236,6 +285,12 @@ def test_an_error_among_prints_ends_them(wire: Wire) -> None:
         with printing(wire) as one:
             with pytest.raises(pymysql.Error) as error:
                 list(one.prints(["SELECT 'a'", query, *["SELECT 'b'"] * 30], b"key", [None] * 32))
+            assert code is None or error.value.args[0] == code
+            assert not one.open
+        with printing(wire) as one:
+            strips = [[Strip((1,), 2, 0), Strip((2,), 2, 0)]] * 3
+            with pytest.raises(pymysql.Error) as error:
+                list(one.strips(["SELECT 'a'", query, "SELECT 'b'"], b"key", strips))
             assert code is None or error.value.args[0] == code
             assert not one.open
     with printing(wire) as one, pytest.raises(pymysql.OperationalError) as lost:

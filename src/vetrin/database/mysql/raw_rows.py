@@ -202,6 +202,19 @@ class RawRows:
         self._buffer, self._at = b"".join(parts), 0
 
 
+def records_in(packets: bytes, count: int) -> list[bytes]:
+    """The records of rows that take a packet each. Raises ValueError where these are not ``count`` whole ones."""
+    found: list[bytes] = []
+    at = 0
+    while at < len(packets):
+        start = at + _HEAD
+        at = start + int.from_bytes(packets[at : at + _HEAD - 1], "little")
+        found.append(packets[start:at])
+    if at != len(packets) or len(found) != count:
+        raise ValueError("rows that are cut off")
+    return found
+
+
 def _closes(body: bytes) -> bool:
     """Whether a packet is the one behind the last row; raises what the server says in one."""
     if body[0] == _WRONG:

@@ -2,60 +2,144 @@
 
 from __future__ import annotations
 
-from ..digests import NO_ROWS, UNTOLD, joint_digest, rows_in
+from collections.abc import Iterator, Sequence
+
+from ..digests import NO_ROWS, UNTOLD, joint_digest, rows_in, sums_of_records
 from ..page_prints import PrintsThere
-from ..rows_aside import Part, RowsAside
-from ..strips import Print
+from ..rows_aside import LARGEST, Part, RowsAside
+from ..strips import UNSEEN, Print, Strip, digest_of_strips
 from .asked_pages import Ask, AskedPages
-from .wire import Wire
+from .wire import ToldStrips, Wire
+
+_AT_ONCE = 64  # pages whose strips are asked for together
+_FEW = 3  # of the strips at most this part comes as rows: of a table in which more changed all may have
 
 
 def told_digests(
     wire: Wire, pages: AskedPages, prints: PrintsThere, ask: Ask, aside: RowsAside | None = None
 ) -> list[str]:
-    """The digests of some pages, of whose rows somebody on the way tells prints; the server is asked for those that
-    look otherwise than before, strip by strip where these are known. What is known of those that are not as they were
-    is put ``aside``.
+    """The digests of some pages, of whose rows somebody on the way tells prints. Of those that look otherwise than
+    before he tells those of their strips, and sends the rows of strips that look otherwise. The server is asked for
+    what then is not known, strip by strip where these are known. What is known of pages that are not as they were is
+    put ``aside``.
 
     Raises:
         pymysql.Error: the server said so, or the connection broke.
     """
-    found = [*pages.known]
-    others: dict[int, Print] = {}
-    prints.know(pages.known)
-    queries = [pages.query(one) for one in pages.ranges]
-    before = [prints.of(claim) for claim in pages.known]
-    now = wire.prints(queries, prints.key, before)
-    for number, (claim, was, seen) in enumerate(zip(pages.known, before, now, strict=True)):
-        if seen.size if claim == NO_ROWS else seen != was:
-            others[number] = seen
-    strips_of = prints.strips_of([pages.known[number] for number in others], pages.places)
-    strips = {number: strips_of(pages.known[number]) for number in others}
-    parts = {
-        number: [pages.part(number, some, place) for place in range(len(some))]
-        or [pages.ranges[number]]
-        for number, some in strips.items()
-    }
-    asked = [one for some in parts.values() for one in some]
-    digests = iter(ask(asked) if asked else ())
-    for number, ranges in parts.items():
-        are = [next(digests) for _ in ranges]
-        found[number] = joint_digest(are)
-        if found[number] == UNTOLD:
-            continue
-        some = [
-            strip._replace(rows=rows_in(digest), total=int(digest.partition("-")[2]))
-            for strip, digest in zip(strips[number], are, strict=False)
+    return _Telling(wire, pages, prints, aside).found(ask)
+
+
+class _Telling:
+    def __init__(
+        self, wire: Wire, pages: AskedPages, prints: PrintsThere, aside: RowsAside | None
+    ) -> None:
+        self._wire = wire
+        self._pages = pages
+        self._prints = prints
+        self._aside = aside
+        self._found = [*pages.known]
+
+    def found(self, ask: Ask) -> list[str]:
+        known = self._pages.known
+        self._prints.know(known)
+        others = self._others()
+        strips_of = self._prints.strips_of([known[number] for number in others], self._pages.places)
+        strips = {number: strips_of(known[number]) for number in others}
+        for number in self._told(others, strips):
+            del others[number]
+        self._ask(ask, others, strips)
+        self._prints.keep()
+        return self._found
+
+    def _others(self) -> dict[int, Print]:
+        """The pages that look otherwise than before, and what they look like."""
+        pages, prints = self._pages, self._prints
+        before = [prints.of(claim) for claim in pages.known]
+        queries = [pages.query(one) for one in pages.ranges]
+        now = self._wire.prints(queries, prints.key, before)
+        return {
+            number: seen
+            for number, (claim, was, seen) in enumerate(zip(pages.known, before, now, strict=True))
+            if (seen.size if claim == NO_ROWS else seen != was)
+        }
+
+    def _told(self, others: dict[int, Print], strips: dict[int, list[Strip]]) -> Iterator[int]:
+        """The pages whose digests are known by their strips."""
+        pages = self._pages
+        numbers = [
+            number
+            for number, some in strips.items()
+            if sum(strip.seen == UNSEEN for strip in some) * _FEW < len(some)
+            and others[number].size <= LARGEST
         ]
-        prints.learn(found[number], others[number], some, pages.places)
-        if aside is not None and some and found[number] != pages.known[number]:
-            aside.put(
-                number,
-                [
-                    Part(one, (strip.digest, digest))
-                    for one, strip, digest in zip(ranges, strips[number], are, strict=True)
-                    if digest != strip.digest
-                ],
+        looked = came = 0
+        for at in range(0, len(numbers), _AT_ONCE):
+            some = numbers[at : at + _AT_ONCE]
+            told = self._wire.strips(
+                [pages.query(pages.ranges[number]) for number in some],
+                self._prints.key,
+                [strips[number] for number in some],
             )
-    prints.keep()
-    return found
+            for number, one in zip(some, told, strict=True):
+                looked += len(strips[number])
+                came += len(strips[number]) if one is None else sum(map(bool, one.others))
+                if one is not None and self._by_strips(number, strips[number], one):
+                    yield number
+            if came * _FEW > looked:
+                return
+
+    def _by_strips(self, number: int, strips: Sequence[Strip], told: ToldStrips) -> bool:
+        """Find the digest of a page by its strips; False where rows lie in others than they did."""
+        pages, key = self._pages, self._pages.form.key
+        now: list[Strip] = []
+        parts: list[Part] = []
+        for place, (strip, other) in enumerate(zip(strips, told.others, strict=True)):
+            if other is None:
+                now.append(strip)
+                continue
+            seen, records = other
+            one = pages.part(number, strips, place)
+            if records and not (one.holds(key(records[0])) and one.holds(key(records[-1]))):
+                return False
+            found = strip._replace(total=sum(sums_of_records(records)), seen=seen)
+            if found.total != strip.total:
+                parts.append(Part(one, (strip.digest, found.digest), records))
+            now.append(found)
+        digest = self._found[number] = digest_of_strips(now)
+        self._prints.learn(digest, told.whole, now, pages.places)
+        self._put(number, parts)
+        return True
+
+    def _put(self, number: int, parts: Sequence[Part]) -> None:
+        if self._aside is not None and parts and self._found[number] != self._pages.known[number]:
+            self._aside.put(number, parts)
+
+    def _ask(self, ask: Ask, others: dict[int, Print], strips: dict[int, list[Strip]]) -> None:
+        """Have the server digest some pages, which look so."""
+        pages = self._pages
+        ranges = {
+            number: [pages.part(number, strips[number], at) for at in range(len(strips[number]))]
+            or [pages.ranges[number]]
+            for number in others
+        }
+        asked = [one for some in ranges.values() for one in some]
+        digests = iter(ask(asked) if asked else ())
+        for number, some in ranges.items():
+            before = strips[number]
+            now = [next(digests) for _ in some]
+            self._found[number] = joint_digest(now)
+            if self._found[number] == UNTOLD:
+                continue
+            after = [
+                strip
+                if strip.digest == digest
+                else Strip(strip.upto, rows_in(digest), int(digest.partition("-")[2]))
+                for strip, digest in zip(before, now, strict=False)
+            ]
+            self._prints.learn(self._found[number], others[number], after, pages.places)
+            parts = [
+                Part(one, (strip.digest, digest))
+                for one, strip, digest in zip(some, before, now, strict=False)
+                if digest != strip.digest
+            ]
+            self._put(number, parts)

@@ -14,21 +14,23 @@ import struct
 from collections.abc import Generator, Iterable, Iterator, Sequence
 from functools import partial
 from itertools import chain, islice
-from typing import Any, Protocol
+from typing import Any, NamedTuple, Protocol
 
 import pymysql
 from pymysql.connections import Connection
 from pymysql.constants import CLIENT, COMMAND, CR
 from pymysql.protocol import OKPacketWrapper
 
-from ..strips import Print
-from .raw_rows import RawRows
+from ..strips import Print, Strip
+from .raw_rows import RawRows, records_in
 from .tls import OverStreams
 
 _READ_BUFFER = 1 << 18
 _WHOLE = 0xFFFFFF
 _PRINT = struct.Struct("<Q16s")
 _REFUSAL = (1 << 64) - 1  # the size of no rows: what the server says follows
+_LOST = (1 << 64) - 2  # the same where strips are asked for, and cannot be told
+_MOST_TOLD = 256 << 20  # bytes of the rows in a strip
 _AHEAD = 16  # queries that wait at the server
 # Behind the last of them, so that there is always something more to come while one of them is read.
 _AT_LAST = "SELECT 1"
@@ -43,6 +45,14 @@ MORE = 65000  # the number of the error that ends an answer which was cut betwee
 
 class More(Exception):
     """The rows that came were not all: the rest is to be asked for."""
+
+
+class ToldStrips(NamedTuple):
+    """What the rows of a page look like; and of each of its strips that is not as it was what it looks like, and its
+    records."""
+
+    whole: Print
+    others: list[tuple[Print, list[bytes]] | None]
 
 
 class ByRequest(Protocol):
@@ -194,24 +204,63 @@ class Wire(Connection):
         Raises:
             pymysql.Error: the server said so, or the connection broke.
         """
+        with self._telling():
+            self._sock.ask_for_prints(queries, key, seen)  # type: ignore[attr-defined]
+            for _ in queries:
+                yield self._next_print()
+
+    def strips(
+        self, queries: Sequence[str], key: bytes, seen: Sequence[Sequence[Strip]]
+    ) -> Iterator[ToldStrips | None]:
+        """Of each of some short queries, of whose rows some strips were ``seen``, what these look like; None where
+        that cannot be told, as other numbers of rows are in them. Otherwise as ``prints``.
+
+        Raises:
+            pymysql.Error: the server said so, or the connection broke.
+        """
+        with self._telling():
+            asked = [[(strip.rows, *strip.seen) for strip in some] for some in seen]
+            self._sock.ask_for_strips(queries, key, asked)  # type: ignore[attr-defined]
+            for some in seen:
+                yield self._next_strips(some)
+
+    def _next_strips(self, seen: Sequence[Strip]) -> ToldStrips | None:
+        found: list[tuple[Print, list[bytes]] | None] = []
+        for strip in seen:
+            now = self._next_print()
+            if now.size == _LOST:
+                return None
+            if now == strip.seen:
+                found.append(None)
+                continue
+            with self._well_formed():
+                if now.size > _MOST_TOLD:
+                    raise ValueError("a strip that is too large")
+                found.append((now, records_in(self._exactly(now.size), strip.rows)))
+        whole = self._next_print()
+        return None if whole.size == _LOST else ToldStrips(whole, found)
+
+    @contextlib.contextmanager
+    def _telling(self) -> Iterator[None]:
         done = False
         try:
             self._sock.settimeout(self._read_timeout)  # type: ignore[attr-defined]
-            self._sock.ask_for_prints(queries, key, seen)  # type: ignore[attr-defined]
-            for _ in queries:
-                size, tag = _PRINT.unpack(self._exactly(_PRINT.size))
-                if size == _REFUSAL:
-                    (length,) = struct.unpack("<I", self._exactly(4))
-                    said = self._exactly(min(length, _WHOLE))
-                    with self._well_formed():
-                        pymysql.err.raise_mysql_exception(said)
-                yield Print(size, tag)
+            yield
             done = True
         except OSError as error:
             raise pymysql.OperationalError(2013, f"Lost connection: {error}") from error
         finally:
             if not done:
                 self._cut()
+
+    def _next_print(self) -> Print:
+        size, tag = _PRINT.unpack(self._exactly(_PRINT.size))
+        if size == _REFUSAL:
+            (length,) = struct.unpack("<I", self._exactly(4))
+            said = self._exactly(min(length, _WHOLE))
+            with self._well_formed():
+                pymysql.err.raise_mysql_exception(said)
+        return Print(size, tag)
 
     def _exactly(self, count: int) -> bytes:
         found: bytes = self._rfile.read(count)

@@ -590,11 +590,15 @@ WHOLE = 0xFFFFFF  # bytes of a packet behind which its row goes on
 CLOSING = 9  # bytes of the packet behind the last row
 HELD = 8 << 20  # bytes of rows that are compared at once
 PATIENCE = 0.05  # seconds for which bytes are waited for that need not come
+LOST = PRINT.pack((1 << 64) - 2, b"")  # where fewer or more rows come than there were
 
 
 def tell_prints(stream, other):
     """Of each of some short queries: how many bytes the packets of its rows have, and the tag of these, which are
-    mostly those that were ``seen``. Then the connection to the database server goes on as before."""
+    mostly those that were ``seen``. Then the connection to the database server goes on as before.
+
+    With ``strips``, of each query the rows in some stretches were ``seen``: first the same is told of each of these,
+    before the packets themselves where they are others."""
     (size,) = struct.unpack(">I", stream.exactly(4))
     ask = json.loads(stream.exactly(size).decode("ascii"))
     queries = [text.encode("utf-8") for text in ask["queries"]]
@@ -605,7 +609,11 @@ def tell_prints(stream, other):
             other.sendall(head + b"\x03" + queries[sent])
             sent += 1
         try:
-            told = PRINT.pack(*answers.of_rows(key, seen))
+            answers.begin()
+            if ask["strips"]:
+                told = b"".join(answers.of_strips(key, seen))
+            else:
+                told = PRINT.pack(*answers.of_rows(key, seen))
         except Refusal as error:
             # What the server says of it stands behind a size that nothing has.
             told = PRINT.pack((1 << 64) - 1, b"") + struct.pack("<I", len(error.said)) + error.said
@@ -664,32 +672,75 @@ class Answers:
         self.refused = True
         raise Refusal(said)
 
-    def looks(self, key, seen):
-        """Whether the rows of an answer are those that were ``seen``: then they are passed over."""
-        if seen is None or seen[0] > HELD:
-            return False
-        size, tag = seen[0], bytes.fromhex(seen[1])
-        if not self.have(size + CLOSING, PATIENCE):
-            return False
-        end = self.at + size
-        rows = memoryview(self.buffer)[self.at : end]
-        if not closes(self.buffer[end : end + CLOSING]):
-            return False
-        if hashlib.blake2b(rows, key=key, digest_size=16).digest() != tag:
-            return False
-        self.at = end + CLOSING
-        return True
-
-    def of_rows(self, key, seen):
-        """The size and the tag of the rows of the next answer."""
+    def begin(self):
+        """Come to the rows of the next answer."""
         columns = self.packet()
         if len(columns) != 1 or not 0 < columns[0] < 251:
             self.refuse(columns)
         for _ in range(columns[0] + 1):
             self.packet()
-        if self.looks(key, seen):
-            return seen[0], bytes.fromhex(seen[1])
-        tag, size = hashlib.blake2b(key=key, digest_size=16), 0
+
+    def same(self, key, seen, behind):
+        """The next rows where they are those that were ``seen``, as far as so many bytes more are ``behind`` them;
+        otherwise nothing."""
+        size, tag = seen
+        if not 0 < size <= HELD or not self.have(size + behind, PATIENCE):
+            return b""
+        rows = memoryview(self.buffer)[self.at : self.at + size]
+        if hashlib.blake2b(rows, key=key, digest_size=16).hexdigest() != tag:
+            return b""
+        return rows
+
+    def next_rows(self, count):
+        """The packets of so many rows; None where the answer has fewer, or one takes several."""
+        end = 0
+        for _ in range(count):
+            self.need(end + 5)
+            at = self.at + end
+            length = int.from_bytes(self.buffer[at : at + 3], "little")
+            self.need(end + 4 + length)
+            at = self.at + end
+            first = self.buffer[at + 4]
+            if not length or first == 0xFF:
+                self.refuse(self.buffer[at + 4 : at + 4 + length])
+            if length == WHOLE or (first == 0xFE and length < CLOSING):
+                return None
+            end += 4 + length
+        return self.buffer[self.at : self.at + end]
+
+    def of_strips(self, key, strips):
+        """What is told of the stretches of an answer, of which each had so many rows, and looked so."""
+        tag, size, rows = hashlib.blake2b(key=key, digest_size=16), 0, b""
+        for count, *seen in strips:
+            rows = self.same(key, seen, 0)
+            if rows:
+                yield PRINT.pack(seen[0], bytes.fromhex(seen[1]))
+            else:
+                rows = self.next_rows(count)
+                if rows is None:
+                    break
+                yield PRINT.pack(len(rows), hashlib.blake2b(rows, key=key, digest_size=16).digest())
+                yield rows
+            tag.update(rows)
+            size += len(rows)
+            self.at += len(rows)
+        more = self.rest(hashlib.blake2b())
+        yield LOST if more or rows is None else PRINT.pack(size, tag.digest())
+
+    def of_rows(self, key, seen):
+        """The size and the tag of an answer's rows."""
+        if seen is not None:
+            rows = self.same(key, seen, CLOSING)
+            end = self.at + len(rows)
+            if rows and closes(self.buffer[end : end + CLOSING]):
+                self.at = end + CLOSING
+                return seen[0], bytes.fromhex(seen[1])
+        tag = hashlib.blake2b(key=key, digest_size=16)
+        return self.rest(tag), tag.digest()
+
+    def rest(self, tag):
+        """Take all rows that are left of an answer; how many bytes they have."""
+        size = 0
         goes_on = ended = False
         while not ended:
             buffer, at = self.buffer, self.at
@@ -715,7 +766,7 @@ class Answers:
                 self.at = end
             else:
                 self.need(max(5, end - at if at < limit else 5))
-        return size, tag.digest()
+        return size
 
 
 def closes(packet):

@@ -200,9 +200,18 @@ class PrintingSocket(Socket):
         """Ask for those of the rows that some short queries give, which may be those that were ``seen``; they come as
         ``helper_scripts/helper.py`` says."""
         before = [None if one is None else (one[0], one[1].hex()) for one in seen]
-        asked = {"queries": list(queries), "key": key.hex(), "seen": before}
-        request = json.dumps(asked).encode("ascii")
-        self.sendall(self._word + struct.pack(">I", len(request)) + request)
+        self._ask({"queries": list(queries), "key": key.hex(), "seen": before, "strips": False})
+
+    def ask_for_strips(
+        self, queries: Sequence[str], key: bytes, seen: Sequence[Sequence[tuple[int, int, bytes]]]
+    ) -> None:
+        """The same for stretches of the rows of each query: how many rows each had, and what these looked like."""
+        before = [[(rows, size, tag.hex()) for rows, size, tag in some] for some in seen]
+        self._ask({"queries": list(queries), "key": key.hex(), "seen": before, "strips": True})
+
+    def _ask(self, request: dict[str, object]) -> None:
+        text = json.dumps(request).encode("ascii")
+        self.sendall(self._word + struct.pack(">I", len(text)) + text)
 
 
 class _Reading(io.RawIOBase):
