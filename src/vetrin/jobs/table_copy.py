@@ -35,6 +35,7 @@ from ..database import (
     spans,
 )
 from ..errors import NewerLog
+from ..heap import give_back
 from ..site import RowPipeline
 from .arrival_steps import Step, tables_of
 from .baseline import Baseline
@@ -48,6 +49,7 @@ from .table_update import TableUpdater
 
 _VERSION = 2  # of the record; pages of version 1 had digests that different rows may share
 STRETCH = 32_000_000  # bytes that are stored together
+_FREED = 16 << 20  # bytes of rows after which freed memory is given back
 SECONDS = 8.0  # or what comes in so long
 _LOOKS = 6  # at a source of which no view lasts, until what changes all the time is taken as it is
 VIEW = 900.0  # seconds after which another table is taken from a view of its own
@@ -607,6 +609,7 @@ class Waiting:
     def __init__(self, batches: Iterator[Batch]) -> None:
         self._batches = batches
         self._next = next(batches, None)
+        self._freed = 0  # bytes of those that were taken since memory was given back
 
     def __bool__(self) -> bool:
         return self._next is not None
@@ -614,4 +617,8 @@ class Waiting:
     def __iter__(self) -> Iterator[Batch]:
         while self._next is not None:
             batch, self._next = self._next, next(self._batches, None)
+            self._freed += batch.size
             yield batch
+            if self._freed >= _FREED:
+                self._freed = 0
+                give_back()
