@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import os
+import shlex
 import shutil
 import sqlite3
 import tempfile
+import time
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from types import SimpleNamespace
@@ -205,6 +207,22 @@ def test_a_line_that_is_lost_while_contents_are_read(
             assert entry.path != "media/2"
     assert was_cut_off(told.value)
     lines.close()
+
+
+def test_who_reads_slowly_is_not_sent_more_and_more(
+    tmp_path: Path, lines: Lines, ssh: SshServer
+) -> None:
+    """What has come and nobody took yet is in memory: the other side has to wait with the rest."""
+    far = tmp_path / "far"
+    count = f"import os,sys\nn=0\nwhile True: n+=os.write(1,bytes(1<<16)); open({str(far)!r},'w').write(str(n))"
+    pipe = lines.to(Host(ssh.name)).command(f"python3 -c {shlex.quote(count)}")
+    taken, into = 0, memoryview(bytearray(1 << 18))
+    while taken < 24 << 20:
+        taken += pipe.take_into(into)
+        time.sleep(0.02)  # so that the other side is not the slower one
+    sent = int(far.read_text() or 0)
+    pipe.close()
+    assert sent - taken < 8 << 20
 
 
 def test_everything_arrives_and_comes_back(pair: tuple[LocalTree, RemoteTree]) -> None:

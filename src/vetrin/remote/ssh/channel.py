@@ -20,7 +20,7 @@ import asyncssh
 from ...errors import ConnectionFailed, ConnectionLost
 from ..pace import Pace
 
-_FULL = 4 << 20  # bytes that have come and wait to be taken, before the sender is held
+_FULL = 1 << 20  # bytes that have come and wait to be taken, before the sender is held
 _SLICE = 1 << 18  # bytes that go out in one step
 _COMPLAINT = 4096  # bytes of what a command says on stderr that are kept
 
@@ -40,6 +40,7 @@ class Pipe(asyncssh.SSHClientSession[bytes]):
         self._held = 0
         self._change = threading.Condition()
         self._paused = False
+        self._resuming = False
         self._ended = False
         self._broken: BaseException | None = None
         self._writable = threading.Event()
@@ -62,10 +63,25 @@ class Pipe(asyncssh.SSHClientSession[bytes]):
             self._waiting.append(data)
             self._held += len(data)
             self.received += len(data)
-            if self._held > _FULL and not self._paused:
-                self._paused = True
-                self._channel.pause_reading()
+            if not self._resuming:
+                self._hold_back()
             self._change.notify()
+
+    def _hold_back(self) -> None:
+        if self._held > _FULL and not self._paused:
+            self._paused = True
+            self._channel.pause_reading()
+
+    def _resume(self) -> None:
+        """Have what the channel holds by now delivered, all of it: held back before that, it would each time let the
+        other side send as much once more, and hold more and more."""
+        self._resuming = True
+        try:
+            self._channel.resume_reading()
+        finally:
+            self._resuming = False
+        with self._change:
+            self._hold_back()
 
     def eof_received(self) -> bool:
         with self._change:
@@ -115,7 +131,7 @@ class Pipe(asyncssh.SSHClientSession[bytes]):
             if resume:
                 self._paused = False
         if resume:
-            self._loop.call_soon_threadsafe(self._channel.resume_reading)
+            self._loop.call_soon_threadsafe(self._resume)
         self._pace.spend(size)
         return size
 

@@ -34,7 +34,7 @@ _CONFIGURATIONS = ("~/.ssh/config", "/etc/ssh/ssh_config")
 _CONNECT = 20.0  # seconds
 _LOGIN = 120.0  # a person may have to type
 _ALIVE = 15.0  # seconds between two questions whether the other side is still there
-_WINDOW = 4 << 20
+_WINDOW = 2 << 20  # bytes that the other side may send before they are taken
 
 
 class _Loop:
