@@ -174,10 +174,15 @@ def on_a_server(
     )
     parser.add_argument("--size", type=float, default=500, help="megabytes of the database (500)")
     parser.add_argument("--runs", type=int, default=3, help="runs of each (3)")
+    parser.add_argument(
+        "--pool", type=int, default=128,
+        help="megabytes of its databases that the server holds in memory, as it does by itself (128)",
+    )  # fmt: skip
     args = parser.parse_args()
     folder = Path(tempfile.mkdtemp(prefix="vb-", dir="/tmp"))
+    pool = f"--innodb-buffer-pool-size={args.pool}M"
     try:
-        with running(Mariadb, folder / "server") as server:
+        with running(Mariadb, folder / "server", pool) as server:
             measure(server, folder, args.size, args.runs)
     finally:
         shutil.rmtree(folder, ignore_errors=True)

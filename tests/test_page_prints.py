@@ -111,12 +111,12 @@ def test_strips_that_are_not_those_of_the_page_are_none(
     digest = looked_at(first, MANY)
     first.keep()
     with closing(sqlite3.connect(path)) as file, file:
-        ((kept,),) = file.execute("SELECT strips FROM pages")
+        ((kept,),) = file.execute("SELECT strips FROM strips")
         for at in range(len(kept)) if damage is None else ():
             changed = bytearray(kept)
             changed[at] ^= 1
             assert unpacked(bytes(changed), digest, [3, 1]) == []
-        file.execute("UPDATE pages SET strips = ?", (kept[:-1] if damage is None else damage,))
+        file.execute("UPDATE strips SET strips = ?", (kept[:-1] if damage is None else damage,))
     later = PagePrints(path)
     assert later.of(digest) == first.of(digest)
     assert later.strips_of([digest], [3, 1])(digest) == []

@@ -29,13 +29,20 @@ from .strips import UNSEEN, Print, Strip, packed, strip_rows, unpacked
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS key (secret BLOB NOT NULL);
-CREATE TABLE IF NOT EXISTS pages (
-  digest TEXT PRIMARY KEY, size INTEGER NOT NULL, tag BLOB NOT NULL, strips BLOB NOT NULL, asked INTEGER NOT NULL
+CREATE TABLE IF NOT EXISTS seen (
+  digest TEXT PRIMARY KEY, size INTEGER NOT NULL, tag BLOB NOT NULL, asked INTEGER NOT NULL
 ) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS strips (digest TEXT PRIMARY KEY, strips BLOB NOT NULL) WITHOUT ROWID;
 DROP TABLE IF EXISTS prints;
+DROP TABLE IF EXISTS pages;
 """
-_KEEP = "INSERT OR REPLACE INTO pages VALUES (?, ?, ?, ?, ?)"
-_ASKED = "UPDATE pages SET asked = ? WHERE digest = ?"
+_SEEN = "INSERT OR REPLACE INTO seen VALUES (?, ?, ?, ?)"
+_STRIPS = "INSERT OR REPLACE INTO strips VALUES (?, ?)"
+_ASKED = "UPDATE seen SET asked = ? WHERE digest = ?"
+_FORGET = (
+    "DELETE FROM strips WHERE digest IN (SELECT digest FROM seen WHERE asked < ?)",
+    "DELETE FROM seen WHERE asked < ?",
+)
 _LARGEST = 0xFFFFFF  # bytes of a row that is one packet
 _TOGETHER = 500  # pages that the file is asked for at once
 _DAY = 24 * 3600
@@ -108,17 +115,18 @@ class PagePrints:
         self._days: dict[str, int] = {}  # when each was asked for
         self._asked: set[str] = set()
         self._strips: dict[str, bytes] = {}  # of the pages that are new
+        self._forgot = False  # what nobody has asked for in a long time
 
     @property
     def empty(self) -> bool:
         """True where no page is known."""
-        return not self._known and not any(self._kept("SELECT 1 FROM pages LIMIT 1"))
+        return not self._known and not any(self._kept("SELECT 1 FROM seen LIMIT 1"))
 
     def know(self, digests: Iterable[str]) -> None:
         """Have at hand what is known of some pages."""
         rest = [digest for digest in digests if digest not in self._looked_for]
         self._looked_for.update(rest)
-        sql = "SELECT digest, size, tag, asked FROM pages WHERE digest IN "
+        sql = "SELECT digest, size, tag, asked FROM seen WHERE digest IN "
         for digest, size, tag, asked in self._kept(sql, rest):
             if digest not in self._known:
                 self._known[digest] = Print(int(size), bytes(tag))
@@ -146,7 +154,7 @@ class PagePrints:
         the key's columns."""
         kept = {digest: self._strips[digest] for digest in digests if digest in self._strips}
         rest = [digest for digest in digests if digest not in kept]
-        kept.update(self._kept("SELECT digest, strips FROM pages WHERE digest IN ", rest))
+        kept.update(self._kept("SELECT digest, strips FROM strips WHERE digest IN ", rest))
         return lambda digest: unpacked(kept.get(digest, b""), digest, places)
 
     def _kept(self, sql: str, digests: Sequence[str] | None = None) -> Iterator[Any]:
@@ -221,17 +229,19 @@ class PagePrints:
         """Have what was learned last, where that can be."""
         if not (self._strips or self._asked) or self._path is None:
             return
-        new = [
-            (digest, *self._known[digest], strips, self._days[digest])
-            for digest, strips in self._strips.items()
-        ]
+        new = [(digest, *self._known[digest], self._days[digest]) for digest in self._strips]
+        strips = [one for one in self._strips.items() if one[1]]
         asked = [(self._days[digest], digest) for digest in self._asked]
         with contextlib.suppress(*UNKEPT), remembered(self._path, _SCHEMA) as file:
             # Tags under another key than that of the file would never be met again.
             if _secret_in(file, self._secret) == self._secret:
                 file.executemany(_ASKED, asked)
-                file.executemany(_KEEP, new)
-                file.execute("DELETE FROM pages WHERE asked < ?", (self._today - _KEPT,))
+                file.executemany(_SEEN, new)
+                file.executemany(_STRIPS, strips)
+                if not self._forgot:
+                    for sql in _FORGET:
+                        file.execute(sql, (self._today - _KEPT,))
+                self._forgot = True
                 self._strips.clear()
             self._asked.clear()
 
