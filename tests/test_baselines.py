@@ -365,7 +365,7 @@ def test_every_so_often_what_nothing_needs_is_removed(
 # -- where it cannot be kept --------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize("step", ["begin", "write"])
+@pytest.mark.parametrize("step", ["begin", "keep", "drop"])
 def test_notes_that_cannot_be_written_cost_the_baseline_only(
     railway: Pair, monkeypatch: pytest.MonkeyPatch, step: str
 ) -> None:

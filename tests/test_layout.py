@@ -153,6 +153,20 @@ def test_values_of_many_fields_are_made_by_name() -> None:
     assert not found
 
 
+def test_no_module_gives_a_name_to_two_things() -> None:
+    """A constant that is set once more further down has the later value everywhere."""
+    twice = []
+    for path in sorted(SOURCE.rglob("*.py")):
+        names: set[str] = set()
+        for node in ast.parse(path.read_text()).body:
+            found = node.targets if isinstance(node, ast.Assign) else []
+            for one in (name for target in found for name in ast.walk(target)):
+                if isinstance(one, ast.Name):
+                    twice += [f"{path.name}: {one.id}"] if one.id in names else []
+                    names.add(one.id)
+    assert not twice
+
+
 def test_each_engine_that_a_configuration_can_name_is_known() -> None:
     assert set(ENGINES) == set(site_config.ENGINES)
     for engine in ENGINES.values():

@@ -14,7 +14,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -84,12 +84,22 @@ class AppendLog:
         Raises:
             OSError: it could not be written; nothing of it is left.
         """
-        line = json.dumps(event).encode() + b"\n"
+        self.append_all([event], durable=durable)
+
+    def append_all(self, events: Iterable[Mapping[str, Any]], *, durable: bool = True) -> None:
+        """The same for several, at one go. A process that is killed meanwhile leaves the first of them.
+
+        Raises:
+            OSError: they could not be written; nothing of them is left.
+        """
+        lines = b"".join(json.dumps(event).encode() + b"\n" for event in events)
+        if not lines:
+            return
         handle = os.open(self.path, os.O_RDWR | os.O_CREAT | os.O_APPEND, 0o644)
         try:
             if not self._begun:
                 self._begin(handle)
-            _write_whole(handle, line)
+            _write_whole(handle, lines)
             if durable:
                 os.fsync(handle)
         finally:

@@ -16,7 +16,6 @@ from dataclasses import replace
 from datetime import datetime
 from itertools import islice
 from types import TracebackType
-from typing import Any
 
 from ..append_log import AppendLog
 from ..database import Attachment, Batch, KeyRange, Table, can_copy_in_ranges
@@ -127,19 +126,26 @@ class Notes:
         self._log.remove()
         self._log.begin()
         for table, pieces in tables.items():
-            for piece in pieces:
-                self.write(table, piece.key_range, piece.pages)
+            self.keep(table, pieces)
 
-    def write(self, table: str, key_range: KeyRange, pages: Sequence[Chunk] | None) -> None:
-        """Note what is kept of a range, None for nothing. A stretch whose note is lost is read once more; that
-        something is kept no longer must not be lost."""
-        line: dict[str, Any] = {"table": table, "after": key_range.after, "upto": key_range.upto}
-        if pages is not None:
-            line["pages"] = [page.as_list() for page in pages]
-        self._log.append(line, durable=pages is None)
+    def keep(self, table: str, pieces: Iterable[Piece]) -> None:
+        """Note what is kept by now. A stretch whose note is lost is read once more."""
+        lines = (
+            _line(table, piece.key_range, pages=[page.as_list() for page in piece.pages])
+            for piece in pieces
+        )
+        self._log.append_all(lines, durable=False)
+
+    def drop(self, table: str, ranges: Iterable[KeyRange]) -> None:
+        """Note of which ranges nothing is kept any longer, which must not be lost."""
+        self._log.append_all(_line(table, key_range) for key_range in ranges)
 
     def remove(self) -> None:
         self._log.remove()
+
+
+def _line(table: str, key_range: KeyRange, **more: object) -> dict[str, object]:
+    return {"table": table, "after": key_range.after, "upto": key_range.upto, **more}
 
 
 class Baseline:
@@ -259,11 +265,11 @@ class Baseline:
             if pieces is None or next(pieces.gaps(), None) is not None:
                 return False
             with self.trying():
-                self._notes.write(table.name, KeyRange(), None)
+                self._notes.drop(table.name, [KeyRange()])
                 self._tables[table.name] = Pieces()
                 for piece in pieces:
                     self._tables[table.name].add(piece)
-                    self._notes.write(table.name, piece.key_range, piece.pages)
+                self._notes.keep(table.name, pieces)
         return True
 
     def drop(self, table: Table, key_range: KeyRange) -> None:
@@ -271,7 +277,7 @@ class Baseline:
         if self.kept:
             self._tables[table.name].drop(key_range)
             with self.trying():
-                self._notes.write(table.name, key_range, None)
+                self._notes.drop(table.name, [key_range])
 
     def _edits_of(self, store: Store, table: Table) -> BaselineEdits:
         if self._edits is None or self._edits.table != table.name:
@@ -321,11 +327,14 @@ class Baseline:
         if edits is None or edits.table != table.name or not self.kept:
             return
         with self.trying():
-            for key_range, pieces in edits.finish():
-                self.drop(table, key_range)
-                for piece in pieces:
-                    self._tables[table.name].add(piece)
-                    self._notes.write(table.name, piece.key_range, piece.pages)
+            found, kept = edits.finish(), self._tables[table.name]
+            self._notes.drop(table.name, [key_range for key_range, _ in found])
+            for key_range, _ in found:
+                kept.drop(key_range)
+            pieces = [piece for _, some in found for piece in some]
+            for piece in pieces:
+                kept.add(piece)
+            self._notes.keep(table.name, pieces)
             self._added += edits.added
 
     def gaps(self, table: Table) -> list[KeyRange]:
@@ -346,9 +355,10 @@ class Baseline:
         noted = 0
 
         def note(pages: Sequence[Chunk], *, last: bool = False) -> int:
-            for piece in stretch.pieces(pages, last=last):
+            pieces = [*stretch.pieces(pages, last=last)]
+            for piece in pieces:
                 self._tables[table.name].add(piece)
-                self._notes.write(table.name, piece.key_range, piece.pages)
+            self._notes.keep(table.name, pieces)
             return len(pages)
 
         for batch in batches:

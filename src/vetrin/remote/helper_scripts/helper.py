@@ -588,9 +588,9 @@ PRINT = struct.Struct("<Q16s")
 AHEAD = 16  # queries that are sent before the first is answered
 WHOLE = 0xFFFFFF  # bytes of a packet behind which its row goes on
 CLOSING = 9  # bytes of the packet behind the last row
-HELD = 8 << 20  # bytes of rows that are compared at once
+COMPARED = 8 << 20  # bytes of rows that are compared at once
 PATIENCE = 0.05  # seconds for which bytes are waited for that need not come
-LOST = PRINT.pack((1 << 64) - 2, b"")  # where fewer or more rows come than there were
+SHIFTED = PRINT.pack((1 << 64) - 2, b"")  # where fewer or more rows come than there were
 
 
 def tell_prints(stream, other):
@@ -684,7 +684,7 @@ class Answers:
         """The next rows where they are those that were ``seen``, as far as so many bytes more are ``behind`` them;
         otherwise nothing."""
         size, tag = seen
-        if not 0 < size <= HELD or not self.have(size + behind, PATIENCE):
+        if not 0 < size <= COMPARED or not self.have(size + behind, PATIENCE):
             return b""
         rows = memoryview(self.buffer)[self.at : self.at + size]
         if hashlib.blake2b(rows, key=key, digest_size=16).hexdigest() != tag:
@@ -725,7 +725,7 @@ class Answers:
             size += len(rows)
             self.at += len(rows)
         more = self.rest(hashlib.blake2b())
-        yield LOST if more or rows is None else PRINT.pack(size, tag.digest())
+        yield SHIFTED if more or rows is None else PRINT.pack(size, tag.digest())
 
     def of_rows(self, key, seen):
         """The size and the tag of an answer's rows."""
