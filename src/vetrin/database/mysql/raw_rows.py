@@ -13,22 +13,17 @@ from pymysql.constants import CR
 _WHOLE = 0xFFFFFF
 _HEAD = 4  # bytes before the body of a packet
 _END = 9  # bytes of the packet behind the last row
-_ROOM = 2 << 20  # bytes
-_LARGEST_ROOM = 8 << 20  # that is used again
 _LAST = 0xFE  # what that one begins with, and a row of which the first value has 16 MB
 _WRONG = 0xFF  # what an error begins with, and no row
 
 
 class RawRows:
-    """The answers to queries that were sent one behind the other. ``read`` puts what comes next into some room, at
-    least a byte, and says how many. What is given as a view is there until the next call."""
+    """The answers to queries that were sent one behind the other. ``read`` gives what comes next, at least a byte."""
 
-    def __init__(self, read: Callable[[memoryview], int]) -> None:
+    def __init__(self, read: Callable[[], bytes]) -> None:
         self._read = read
-        self._room = memoryview(bytearray(_ROOM))
-        self._at = self._end = (
-            0  # where in it what has come, and was not passed by, begins and ends
-        )
+        self._buffer = b""
+        self._at = 0
         self._ended = True
 
     def begin(self) -> None:
@@ -48,7 +43,10 @@ class RawRows:
 
     def peek(self, begin: int, size: int) -> memoryview | None:
         """So many bytes of the answer that lie ``begin`` bytes ahead; None where there may be fewer."""
-        return self._ahead(begin, begin + size) if self._arrives(begin + size) else None
+        if not self._arrives(begin + size):
+            return None
+        at = self._at + begin
+        return memoryview(self._buffer)[at : at + size]
 
     def walk(self, begin: int, count: int) -> tuple[int, list[bytes]]:
         """The records of the next rows behind ``begin`` bytes, and how many bytes lie before what comes then: fewer
@@ -58,20 +56,20 @@ class RawRows:
             pymysql.Error: the server said so, or the connection broke.
         """
         records: list[bytes] = []
-        while len(records) < count:  # for many rows of pages that changed
-            room, start = self._room, self._at + begin + _HEAD
-            if start > self._end:
+        while len(records) < count:
+            buffer, start = self._buffer, self._at + begin + _HEAD
+            if start > len(buffer):
                 self._need(begin + _HEAD)
                 continue
-            size = room[start - 4] | room[start - 3] << 8 | room[start - 2] << 16
+            size = buffer[start - 4] | buffer[start - 3] << 8 | buffer[start - 2] << 16
             if not size:
                 raise _malformed()
             if size == _WHOLE:
                 break
-            if start + size > self._end:
+            if start + size > len(buffer):
                 self._need(begin + _HEAD + size)
                 continue
-            record = bytes(room[start : start + size])
+            record = buffer[start : start + size]
             if record[0] >= _LAST and _closes(record):
                 break
             records.append(record)
@@ -91,12 +89,13 @@ class RawRows:
         if self._ended:
             return True
         self._need(begin + _HEAD + 1)
-        if self._room[self._at + begin + _HEAD] < _LAST:
+        at = self._at + begin
+        if self._buffer[at + _HEAD] < _LAST:
             return False
-        size = self._size_at(begin)
-        end = begin + _HEAD + min(size, _END)
-        self._need(end)
-        return size < _WHOLE and _closes(bytes(self._ahead(begin + _HEAD, end)))
+        size = int.from_bytes(self._buffer[at : at + _HEAD - 1], "little")
+        self._need(begin + _HEAD + min(size, _END))
+        at = self._at + begin + _HEAD
+        return size < _WHOLE and _closes(self._buffer[at : at + size])
 
     def at_end(self) -> bool:
         """The same here; then the answer is behind."""
@@ -104,6 +103,20 @@ class RawRows:
             self._ended = True
             self._at += _END
         return self._ended
+
+    def _arrives(self, count: int) -> bool:
+        """Have so many bytes in the buffer; False where there may be no more to wait for."""
+        parts = [self._buffer[self._at :]] if self._at + count > len(self._buffer) else []
+        lack = self._at + count - len(self._buffer)
+        last = parts[0][-_END:] if parts else b""
+        # What looks like an end is what comes last of all, as far as one can see here.
+        while lack > 0 and not _is_end(last):
+            parts.append(self._read())
+            lack -= len(parts[-1])
+            last = (last + parts[-1][-_END:])[-_END:]
+        if parts:
+            self._buffer, self._at = b"".join(parts), 0
+        return lack <= 0
 
     def stretches(
         self, most: int, *, apart: bool = True
@@ -114,23 +127,20 @@ class RawRows:
             pymysql.Error: the server said so, or the connection broke.
         """
         while not self._ended:
+            begin = self._at
+            buffer = self._buffer
             records: list[bytes] = []
-            size = self._along(records if apart else None, most)
-            rows = self._ahead(0, size)
-            self._at += size
-            if size:
-                yield rows, records
+            self._at = at = self._along(records if apart else None, begin + most)
+            if at > begin:
+                yield memoryview(buffer)[begin:at], records
             if self._ended:
                 self._at += _END
-            elif size < most:
+            elif at < begin + most:
                 yield from self._next()
 
     def _along(self, records: list[bytes] | None, most: int) -> int:
-        """Go along the rows that have come as a whole, and take them; how many bytes they have."""
-        rows = self._room[self._at : self._end]
-        # Slices of these are records, without a copy between.
-        buffer = rows if records is None else bytes(rows)
-        at, limit = 0, len(buffer)
+        """Go along the rows that are in the buffer as a whole, and take them; where they end."""
+        buffer, at, limit = self._buffer, self._at, len(self._buffer)
         stop = min(limit - _HEAD, most)
         while at < stop:  # for every row of a page that changed, so nothing else is asked here
             start = at + _HEAD
@@ -138,11 +148,11 @@ class RawRows:
             end = start + size
             if end > limit or size == _WHOLE:
                 break
-            if buffer[start] >= _LAST and _closes(bytes(buffer[start:end])):
+            if buffer[start] >= _LAST and _closes(buffer[start:end]):
                 self._ended = True
                 break
             if records is not None:
-                records.append(buffer[start:end])  # type: ignore[arg-type]
+                records.append(buffer[start:end])
             at = end
         return at
 
@@ -152,68 +162,44 @@ class RawRows:
             pass
 
     def _next(self) -> Iterator[tuple[memoryview, list[bytes]]]:
-        """Have the next packet come as a whole; a row of several ones is given by itself."""
+        """Have the next packet in the buffer as a whole; a row of several ones comes by itself."""
         self._need(_HEAD)
-        size = self._size_at(0)
+        size = int.from_bytes(self._buffer[self._at : self._at + 3], "little")
         if not size:
             raise _malformed()
         if size < _WHOLE:
             self._need(_HEAD + size)
             return
-        end = 0
-        places: list[slice] = []
-        while not places or size == _WHOLE:
+        begin = end = 0
+        parts = []
+        while size == _WHOLE:
             self._need(end + _HEAD)
-            size = self._size_at(end)
-            places.append(slice(end + _HEAD, end + _HEAD + size))
+            begin = self._at + end
+            size = int.from_bytes(self._buffer[begin : begin + 3], "little")
             end += _HEAD + size
             self._need(end)
-        row = self._ahead(0, end)
+            parts.append(self._buffer[self._at + end - size : self._at + end])
+        view = memoryview(self._buffer)[self._at : self._at + end]
         self._at += end
-        yield row, [b"".join(row[place] for place in places)]
+        yield view, [b"".join(parts)]
 
     def _packet(self) -> bytes:
         self._need(_HEAD)
-        stop = _HEAD + self._size_at(0)
+        stop = _HEAD + int.from_bytes(self._buffer[self._at : self._at + 3], "little")
         self._need(stop)
-        body = bytes(self._ahead(_HEAD, stop))
+        body = self._buffer[self._at + _HEAD : self._at + stop]
         self._at += stop
         return body
 
-    # -- the room ---------------------------------------------------------------------------------------------
-
-    def _ahead(self, begin: int, end: int) -> memoryview:
-        return self._room[self._at + begin : self._at + end]
-
-    def _size_at(self, begin: int) -> int:
-        """The size of the packet that begins there."""
-        return int.from_bytes(self._ahead(begin, begin + _HEAD - 1), "little")
-
     def _need(self, count: int) -> None:
-        """Have so many bytes come."""
-        if self._at + count > self._end:
-            self._make_room(count)
-            while self._at + count > self._end:
-                self._end += self._read(self._room[self._end :])
-
-    def _arrives(self, count: int) -> bool:
-        """The same; False where there may be no more to wait for."""
-        if self._at + count > self._end:
-            self._make_room(count)
-            # What looks like an end is what comes last of all, as far as one can see here.
-            while self._at + count > self._end and not _is_end(self._room[: self._end]):
-                self._end += self._read(self._room[self._end :])
-        return self._at + count <= self._end
-
-    def _make_room(self, count: int) -> None:
-        """For so many bytes from where the rest begins."""
-        if self._at + count <= len(self._room):
+        lack = count - (len(self._buffer) - self._at)
+        if lack <= 0:
             return
-        there = self._end - self._at
-        fits = count + _HEAD <= len(self._room) <= _LARGEST_ROOM
-        room = self._room if fits else memoryview(bytearray(max(_ROOM, 2 * count)))
-        room[:there] = bytes(self._ahead(0, there))
-        self._room, self._at, self._end = room, 0, there
+        parts = [self._buffer[self._at :]]
+        while lack > 0:
+            parts.append(self._read())
+            lack -= len(parts[-1])
+        self._buffer, self._at = b"".join(parts), 0
 
 
 def records_in(packets: bytes, count: int) -> list[bytes]:
@@ -236,10 +222,9 @@ def _closes(body: bytes) -> bool:
     return len(body) < _END
 
 
-def _is_end(come: memoryview) -> bool:
-    """True where what came last looks like the packet behind the last row."""
-    last = bytes(come[-_END:])
-    return len(last) == _END and last.startswith(b"\5\0\0") and last[_HEAD] == _LAST
+def _is_end(packet: bytes) -> bool:
+    """True for what looks like the packet behind the last row."""
+    return len(packet) == _END and packet.startswith(b"\5\0\0") and packet[_HEAD] == _LAST
 
 
 def _malformed() -> pymysql.Error:
