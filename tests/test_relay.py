@@ -275,7 +275,7 @@ def test_a_host_that_forgets_at_once_is_no_endless_loop(
         address = RelayHost.parse(f"{between.address}/{relay.file.name}", "production", WebAccess())
         host = connected(address, relay.key)
         host.exchange.measure(1 << 16)
-        assert 0 < host.exchange.latency < 1 and host.exchange.rate > 0
+        assert host.exchange.latency > 0 and host.exchange.rate > 0
         if lost == "session":
             between.meddle = forget
             with pytest.raises(FilesError, match="does not remember sessions"):
@@ -424,6 +424,7 @@ def test_values_are_as_large_as_memory_allows(
 
 def test_one_that_has_expired_or_was_superseded_says_so_to_its_own_client(site: Path) -> None:
     shutil.rmtree(site / ".vetrin", ignore_errors=True)
+    before = set(site.iterdir())
     with WebHost(site) as web:
         now = int(time.time())
         old = lay_relay(web, until=now - 5)
@@ -437,7 +438,7 @@ def test_one_that_has_expired_or_was_superseded_says_so_to_its_own_client(site: 
         for relay in (old, first, second):
             assert open_exchange(relay.host(), relay.key).leave()
             assert not relay.file.exists()
-        assert not (site / ".vetrin").exists() and not list(site.glob("vetrin-*"))
+        assert set(site.iterdir()) == before
 
 
 def test_messages_say_what_is_in_the_way(site: Path, tmp_path: Path) -> None:
