@@ -13,17 +13,22 @@ from pymysql.constants import CR
 _WHOLE = 0xFFFFFF
 _HEAD = 4  # bytes before the body of a packet
 _END = 9  # bytes of the packet behind the last row
+_ROOM = 2 << 20  # bytes
+_LARGEST_ROOM = 8 << 20  # that is used again
+_WALKED = 64 << 10  # bytes that are taken apart at once
 _LAST = 0xFE  # what that one begins with, and a row of which the first value has 16 MB
 _WRONG = 0xFF  # what an error begins with, and no row
 
 
 class RawRows:
-    """The answers to queries that were sent one behind the other. ``read`` gives what comes next, at least a byte."""
+    """The answers to queries that were sent one behind the other. ``read`` puts what comes next into some room, at
+    least a byte, and says how many. What is given as a view is there until the next call."""
 
-    def __init__(self, read: Callable[[], bytes]) -> None:
+    def __init__(self, read: Callable[[memoryview], int]) -> None:
         self._read = read
-        self._buffer = b""
-        self._at = 0
+        self._room = memoryview(bytearray(_ROOM))
+        # Where in it what has come, and was not passed by, begins and ends.
+        self._at = self._end = 0
         self._ended = True
 
     def begin(self) -> None:
@@ -43,10 +48,7 @@ class RawRows:
 
     def peek(self, begin: int, size: int) -> memoryview | None:
         """So many bytes of the answer that lie ``begin`` bytes ahead; None where there may be fewer."""
-        if not self._arrives(begin + size):
-            return None
-        at = self._at + begin
-        return memoryview(self._buffer)[at : at + size]
+        return self._ahead(begin, begin + size) if self._arrives(begin + size) else None
 
     def walk(self, begin: int, count: int) -> tuple[int, list[bytes]]:
         """The records of the next rows behind ``begin`` bytes, and how many bytes lie before what comes then: fewer
@@ -57,19 +59,23 @@ class RawRows:
         """
         records: list[bytes] = []
         while len(records) < count:
-            buffer, start = self._buffer, self._at + begin + _HEAD
-            if start > len(buffer):
+            come = self._end - self._at
+            if come < begin + _HEAD:
                 self._need(begin + _HEAD)
                 continue
-            size = buffer[start - 4] | buffer[start - 3] << 8 | buffer[start - 2] << 16
+            rows = bytes(self._ahead(begin, min(come, begin + _WALKED)))
+            at, found = _records_ahead(rows, count - len(records))
+            records += found
+            begin += at
+            if found:
+                continue
+            size = self._size_at(begin)
             if not size:
                 raise _malformed()
             if size == _WHOLE:
                 break
-            if start + size > len(buffer):
-                self._need(begin + _HEAD + size)
-                continue
-            record = buffer[start : start + size]
+            self._need(begin + _HEAD + size)
+            record = bytes(self._ahead(begin + _HEAD, begin + _HEAD + size))
             if record[0] >= _LAST and _closes(record):
                 break
             records.append(record)
@@ -89,13 +95,12 @@ class RawRows:
         if self._ended:
             return True
         self._need(begin + _HEAD + 1)
-        at = self._at + begin
-        if self._buffer[at + _HEAD] < _LAST:
+        if self._room[self._at + begin + _HEAD] < _LAST:
             return False
-        size = int.from_bytes(self._buffer[at : at + _HEAD - 1], "little")
-        self._need(begin + _HEAD + min(size, _END))
-        at = self._at + begin + _HEAD
-        return size < _WHOLE and _closes(self._buffer[at : at + size])
+        size = self._size_at(begin)
+        end = begin + _HEAD + min(size, _END)
+        self._need(end)
+        return size < _WHOLE and _closes(bytes(self._ahead(begin + _HEAD, end)))
 
     def at_end(self) -> bool:
         """The same here; then the answer is behind."""
@@ -103,20 +108,6 @@ class RawRows:
             self._ended = True
             self._at += _END
         return self._ended
-
-    def _arrives(self, count: int) -> bool:
-        """Have so many bytes in the buffer; False where there may be no more to wait for."""
-        parts = [self._buffer[self._at :]] if self._at + count > len(self._buffer) else []
-        lack = self._at + count - len(self._buffer)
-        last = parts[0][-_END:] if parts else b""
-        # What looks like an end is what comes last of all, as far as one can see here.
-        while lack > 0 and not _is_end(last):
-            parts.append(self._read())
-            lack -= len(parts[-1])
-            last = (last + parts[-1][-_END:])[-_END:]
-        if parts:
-            self._buffer, self._at = b"".join(parts), 0
-        return lack <= 0
 
     def stretches(
         self, most: int, *, apart: bool = True
@@ -127,20 +118,23 @@ class RawRows:
             pymysql.Error: the server said so, or the connection broke.
         """
         while not self._ended:
-            begin = self._at
-            buffer = self._buffer
             records: list[bytes] = []
-            self._at = at = self._along(records if apart else None, begin + most)
-            if at > begin:
-                yield memoryview(buffer)[begin:at], records
+            size = self._along(records if apart else None, most)
+            rows = self._ahead(0, size)
+            self._at += size
+            if size:
+                yield rows, records
             if self._ended:
                 self._at += _END
-            elif at < begin + most:
+            elif size < most:
                 yield from self._next()
 
     def _along(self, records: list[bytes] | None, most: int) -> int:
-        """Go along the rows that are in the buffer as a whole, and take them; where they end."""
-        buffer, at, limit = self._buffer, self._at, len(self._buffer)
+        """Go along the rows that have come as a whole, and take them; how many bytes they have."""
+        rows = self._room[self._at : self._end]
+        # Slices of these are records, without a copy between.
+        buffer = rows if records is None else bytes(rows)
+        at, limit = 0, len(buffer)
         stop = min(limit - _HEAD, most)
         while at < stop:  # for every row of a page that changed, so nothing else is asked here
             start = at + _HEAD
@@ -148,11 +142,11 @@ class RawRows:
             end = start + size
             if end > limit or size == _WHOLE:
                 break
-            if buffer[start] >= _LAST and _closes(buffer[start:end]):
+            if buffer[start] >= _LAST and _closes(bytes(buffer[start:end])):
                 self._ended = True
                 break
             if records is not None:
-                records.append(buffer[start:end])
+                records.append(buffer[start:end])  # type: ignore[arg-type]
             at = end
         return at
 
@@ -162,44 +156,68 @@ class RawRows:
             pass
 
     def _next(self) -> Iterator[tuple[memoryview, list[bytes]]]:
-        """Have the next packet in the buffer as a whole; a row of several ones comes by itself."""
+        """Have the next packet come as a whole; a row of several ones is given by itself."""
         self._need(_HEAD)
-        size = int.from_bytes(self._buffer[self._at : self._at + 3], "little")
+        size = self._size_at(0)
         if not size:
             raise _malformed()
         if size < _WHOLE:
             self._need(_HEAD + size)
             return
-        begin = end = 0
-        parts = []
-        while size == _WHOLE:
+        end = 0
+        places: list[slice] = []
+        while not places or size == _WHOLE:
             self._need(end + _HEAD)
-            begin = self._at + end
-            size = int.from_bytes(self._buffer[begin : begin + 3], "little")
+            size = self._size_at(end)
+            places.append(slice(end + _HEAD, end + _HEAD + size))
             end += _HEAD + size
             self._need(end)
-            parts.append(self._buffer[self._at + end - size : self._at + end])
-        view = memoryview(self._buffer)[self._at : self._at + end]
+        row = self._ahead(0, end)
         self._at += end
-        yield view, [b"".join(parts)]
+        yield row, [b"".join(row[place] for place in places)]
 
     def _packet(self) -> bytes:
         self._need(_HEAD)
-        stop = _HEAD + int.from_bytes(self._buffer[self._at : self._at + 3], "little")
+        stop = _HEAD + self._size_at(0)
         self._need(stop)
-        body = self._buffer[self._at + _HEAD : self._at + stop]
+        body = bytes(self._ahead(_HEAD, stop))
         self._at += stop
         return body
 
+    # -- the room ---------------------------------------------------------------------------------------------
+
+    def _ahead(self, begin: int, end: int) -> memoryview:
+        return self._room[self._at + begin : self._at + end]
+
+    def _size_at(self, begin: int) -> int:
+        """The size of the packet that begins there."""
+        return int.from_bytes(self._ahead(begin, begin + _HEAD - 1), "little")
+
     def _need(self, count: int) -> None:
-        lack = count - (len(self._buffer) - self._at)
-        if lack <= 0:
+        """Have so many bytes come."""
+        if self._at + count > self._end:
+            self._make_room(count)
+            while self._at + count > self._end:
+                self._end += self._read(self._room[self._end :])
+
+    def _arrives(self, count: int) -> bool:
+        """The same; False where there may be no more to wait for."""
+        if self._at + count > self._end:
+            self._make_room(count)
+            # What looks like an end is what comes last of all, as far as one can see here.
+            while self._at + count > self._end and not _is_end(self._room[self._at : self._end]):
+                self._end += self._read(self._room[self._end :])
+        return self._at + count <= self._end
+
+    def _make_room(self, count: int) -> None:
+        """For so many bytes from where the rest begins."""
+        if self._at + count <= len(self._room):
             return
-        parts = [self._buffer[self._at :]]
-        while lack > 0:
-            parts.append(self._read())
-            lack -= len(parts[-1])
-        self._buffer, self._at = b"".join(parts), 0
+        there = self._end - self._at
+        fits = count + _HEAD <= len(self._room) <= _LARGEST_ROOM
+        room = self._room if fits else memoryview(bytearray(max(_ROOM, 2 * count)))
+        room[:there] = bytes(self._ahead(0, there))
+        self._room, self._at, self._end = room, 0, there
 
 
 def records_in(packets: bytes, count: int) -> list[bytes]:
@@ -215,6 +233,22 @@ def records_in(packets: bytes, count: int) -> list[bytes]:
     return found
 
 
+def _records_ahead(rows: bytes, most: int) -> tuple[int, list[bytes]]:
+    """The records of the first rows in some bytes, as far as they are there as a whole and cannot be anything else,
+    and how many bytes these rows take."""
+    records: list[bytes] = []
+    append, at, limit = records.append, 0, len(rows)
+    stop = limit - _HEAD
+    while at < stop and len(records) < most:  # for many rows of pages that changed
+        start = at + _HEAD
+        end = start + (rows[at] | rows[at + 1] << 8 | rows[at + 2] << 16)
+        if end > limit or rows[start] >= _LAST or end == start:
+            break
+        append(rows[start:end])
+        at = end
+    return at, records
+
+
 def _closes(body: bytes) -> bool:
     """Whether a packet is the one behind the last row; raises what the server says in one."""
     if body[0] == _WRONG:
@@ -222,9 +256,10 @@ def _closes(body: bytes) -> bool:
     return len(body) < _END
 
 
-def _is_end(packet: bytes) -> bool:
-    """True for what looks like the packet behind the last row."""
-    return len(packet) == _END and packet.startswith(b"\5\0\0") and packet[_HEAD] == _LAST
+def _is_end(come: memoryview) -> bool:
+    """True where what came last looks like the packet behind the last row."""
+    last = bytes(come[-_END:])
+    return len(last) == _END and last.startswith(b"\5\0\0") and last[_HEAD] == _LAST
 
 
 def _malformed() -> pymysql.Error:

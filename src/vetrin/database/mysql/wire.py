@@ -12,7 +12,6 @@ from __future__ import annotations
 import contextlib
 import struct
 from collections.abc import Generator, Iterable, Iterator, Sequence
-from functools import partial
 from itertools import chain, islice
 from typing import Any, NamedTuple, Protocol
 
@@ -317,7 +316,7 @@ class Wire(Connection):
             pymysql.Error: the server said so, or the connection broke.
         """
         waiting = chain(statements, [_AT_LAST])
-        answers = RawRows(partial(self._more, self._rfile, b""))
+        answers = RawRows(self._read_into)
         done = False
         try:
             for sql in islice(waiting, _AHEAD):
@@ -334,6 +333,17 @@ class Wire(Connection):
         finally:
             if not done:
                 self._cut()
+
+    def _read_into(self, room: memoryview) -> int:
+        """Put what comes next into some room: at least a byte."""
+        try:
+            # Not from the reader, which is empty between two answers: it would wait until the room is full.
+            size: int = self._rfile.raw.readinto(room)
+        except OSError as error:
+            raise pymysql.OperationalError(2013, f"Lost connection: {error}") from error
+        if not size:
+            raise pymysql.OperationalError(2013, "Lost connection to the server during a query")
+        return size
 
     def _bodies(self, stretch_bytes: int) -> Iterator[list[bytes]]:
         """The bodies of row packets, taken out of the buffer as they lie there."""
