@@ -5,23 +5,40 @@ from __future__ import annotations
 import sqlite3
 import stat
 from contextlib import closing
+from itertools import chain
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from vetrin.database import KeyRange, digest_with
 from vetrin.database.digests import digest_of_records, sums_of_records
-from vetrin.database.page_prints import Packets, PagePrints
+from vetrin.database.page_prints import (
+    Packets,
+    PagePrints,
+    PrintsThere,
+    first_packet,
+    packets_of,
+)
 from vetrin.database.strips import UNSEEN, Print, changed_strips, digest_of_strips, unpacked
 
 ROWS = [b"\x01a", b"\x02bb", b"\xfb"]
 
 
-def seen(prints: PagePrints) -> Print | None:
+def learned(prints: PagePrints, *stretches: list[bytes]) -> str:
+    """Have stretches of rows looked at; the digest of all."""
     packets = Packets(prints, 1)
-    packets.add(ROWS[:1])
-    packets.add(ROWS[1:])
-    return packets.seen()
+    for rows in stretches:
+        packets.add(rows, sums_of_records(rows))
+    packets.learn()
+    return digest_of_records(chain(*stretches))
+
+
+def seen(prints: PagePrints) -> Print:
+    found = prints.of(learned(prints, ROWS[:1], ROWS[1:]))
+    assert found is not None
+    return found
 
 
 def test_they_are_there_the_next_time(tmp_path: Path) -> None:
@@ -60,10 +77,23 @@ def test_packets_are_numbered_as_a_server_does() -> None:
         len(row).to_bytes(3, "little") + bytes([number]) + row for number, row in enumerate(ROWS, 4)
     )
     assert seen(prints) == Print(len(raw), prints.tag_of(raw))
-    packets = Packets(prints, 1)
-    packets.add([b"\x00"] * 300)
+    digest = learned(prints, [b"\x00"] * 300)
     many = b"".join(b"\1\0\0" + bytes([number % 256]) + b"\0" for number in range(4, 304))
-    assert packets.seen() == Print(len(many), prints.tag_of(many))
+    assert prints.of(digest) == Print(len(many), prints.tag_of(many))
+
+
+@given(st.lists(st.lists(st.binary(min_size=1, max_size=40), max_size=5), max_size=5))
+def test_stretches_add_up_to_what_was_seen_as_a_whole(stretches: list[list[bytes]]) -> None:
+    for prints in (PagePrints(), PrintsThere()):
+        digest = learned(prints, *stretches)
+        raw = packets_of([*chain(*stretches)], first_packet(1)) or b""
+        assert prints.of(digest) == (Print(len(raw), prints.tag_of(raw)) if raw else None)
+        at = 0
+        for one in prints.strips_of([digest], ())(digest):
+            part = raw[at : at + one.seen.size]
+            assert one.seen == prints.strip_print(part)
+            at += len(part)
+        assert at == len(raw)
 
 
 MANY = {(7, number): b"\x03%03d\x01x" % number for number in range(100)}
@@ -111,12 +141,14 @@ def test_strips_that_are_not_those_of_the_page_are_none(
     digest = looked_at(first, MANY)
     first.keep()
     with closing(sqlite3.connect(path)) as file, file:
-        ((kept,),) = file.execute("SELECT strips FROM strips")
+        ((kept,),) = file.execute("SELECT strips FROM page_strips")
         for at in range(len(kept)) if damage is None else ():
             changed = bytearray(kept)
             changed[at] ^= 1
             assert unpacked(bytes(changed), digest, [3, 1]) == []
-        file.execute("UPDATE strips SET strips = ?", (kept[:-1] if damage is None else damage,))
+        file.execute(
+            "UPDATE page_strips SET strips = ?", (kept[:-1] if damage is None else damage,)
+        )
     later = PagePrints(path)
     assert later.of(digest) == first.of(digest)
     assert later.strips_of([digest], [3, 1])(digest) == []

@@ -20,6 +20,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from systems import DatabaseServer
+from vetrin.database.digests import digest_of_records, sums_of_records
 from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.mysql.wire import Wire
@@ -108,9 +109,12 @@ def test_rows_of_many_answers(
         end, records = rows.walk(0, count)
         assert (end, records) == (len(packets_of(single[:count])), single[:count])
         assert rows.ends(end) == (len(records) == len(wanted))
-        packets = Packets(PagePrints(), 1)
-        packets.add(wanted)
-        assert (packets.seen() is None) == any(len(row) >= PACKET for row in wanted)
+        prints = PagePrints()
+        packets = Packets(prints, 1)
+        packets.add(wanted, sums_of_records(wanted))
+        packets.learn()
+        whole = wanted and all(len(row) < PACKET for row in wanted)
+        assert (prints.of(digest_of_records(wanted)) is not None) == bool(whole)
         if guess % 2:
             rows.pass_by(end)
             raw, wanted = raw[end:], wanted[len(records) :]

@@ -1,10 +1,12 @@
 """What pages looked like on their way from a server, so that one is known again without its rows being taken apart.
 
 A print is how many bytes the rows of a page have as the server sends them when it is asked for them alone, and a tag
-of these. Here that is their Poly1305 tag (RFC 8439) under a random key that only this file holds. Used so, it is a
-universal hash: that two different pages of n bytes have one tag has a chance of n / 2**107 (Bernstein, "The
-Poly1305-AES message-authentication code", theorem 3.3). Prints are found by the page's digest (``digests.py``), and
-so are its strips (``strips.py``). Nothing in them is needed: where they are lost, rows are digested.
+of these. Here that is the tag that ChaCha20-Poly1305 (RFC 8439) gives to them as data that is only authenticated,
+under a random key that only this file holds and always one nonce: nothing is encrypted, and nobody is shown a tag.
+Used so, it is a universal hash: that two different pages of n bytes have one tag has a chance of n / 2**107
+(Bernstein, "The Poly1305-AES message-authentication code", theorem 3.3). Prints are found by the page's digest
+(``digests.py``), and so are its strips (``strips.py``). Nothing in them is needed: where they are lost, rows are
+digested.
 """
 
 from __future__ import annotations
@@ -22,31 +24,36 @@ from operator import add
 from pathlib import Path
 from typing import Any, Protocol
 
+from cryptography.hazmat.primitives.ciphers import Cipher
+from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
+from cryptography.hazmat.primitives.ciphers.algorithms import ChaCha20
 from cryptography.hazmat.primitives.poly1305 import Poly1305
 
 from ..remembered import UNKEPT, remembered
-from .strips import UNSEEN, Print, Strip, packed, strip_rows, unpacked
+from .strips import UNSEEN, Print, Strip, digest_of_strips, packed, strip_rows, unpacked
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS key (secret BLOB NOT NULL);
 CREATE TABLE IF NOT EXISTS seen (
   digest TEXT PRIMARY KEY, size INTEGER NOT NULL, tag BLOB NOT NULL, asked INTEGER NOT NULL
 ) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS strips (digest TEXT PRIMARY KEY, strips BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS page_strips (digest TEXT PRIMARY KEY, strips BLOB NOT NULL);
+DROP TABLE IF EXISTS strips;
 DROP TABLE IF EXISTS prints;
 DROP TABLE IF EXISTS pages;
 """
 _SEEN = "INSERT OR REPLACE INTO seen VALUES (?, ?, ?, ?)"
-_STRIPS = "INSERT OR REPLACE INTO strips VALUES (?, ?)"
+_STRIPS = "INSERT OR REPLACE INTO page_strips VALUES (?, ?)"
 _ASKED = "UPDATE seen SET asked = ? WHERE digest = ?"
 _FORGET = (
-    "DELETE FROM strips WHERE digest IN (SELECT digest FROM seen WHERE asked < ?)",
+    "DELETE FROM page_strips WHERE digest IN (SELECT digest FROM seen WHERE asked < ?)",
     "DELETE FROM seen WHERE asked < ?",
 )
 _LARGEST = 0xFFFFFF  # bytes of a row that is one packet
 _TOGETHER = 500  # pages that the file is asked for at once
 _DAY = 24 * 3600
 _KEPT = 14  # days for which a page stays that nobody asks for
+_NONCE = bytes(12)
 ALIGNED = 256  # rows: the packets of what comes behind so many are numbered as if it came alone
 
 
@@ -71,26 +78,35 @@ def first_packet(width: int) -> int:
 
 
 class Packets:
-    """Makes the print of rows out of their records, which are those of a table of ``width`` columns."""
+    """Makes the print of rows out of their records, which are those of a table of ``width`` columns, and that of each
+    stretch of them."""
 
     def __init__(self, prints: PagePrints, width: int) -> None:
+        self._prints = prints
         self._tag = prints.tag()
         self._size = 0
         self._number = first_packet(width)
         self._single = True
+        self._stretches: list[Strip] = []
 
-    def add(self, records: Sequence[bytes]) -> None:
-        """Take rows that follow those before."""
+    def add(self, records: Sequence[bytes], sums: Sequence[int]) -> None:
+        """Take a stretch of rows that follow those before, each with what it adds to the digest."""
+        if not records:
+            return
         rows = packets_of(records, self._number) if self._single else None
         self._number += len(records)
         self._single = rows is not None
         if rows is not None:
             self._tag.update(rows)
             self._size += len(rows)
+            seen = self._prints.strip_print(rows)
+            self._stretches.append(Strip((), len(records), sum(sums), seen))
 
-    def seen(self) -> Print | None:
-        """The print of all of them, once; None for rows that take several packets."""
-        return Print(self._size, self._tag.finalize()) if self._single else None
+    def learn(self) -> None:
+        """Have it remembered what all of them looked like, once; not where a row takes several packets."""
+        if self._single and self._stretches:
+            seen = Print(self._size, self._tag.finalize())
+            self._prints.learn(digest_of_strips(self._stretches), seen, self._stretches)
 
 
 class Tag(Protocol):
@@ -154,7 +170,7 @@ class PagePrints:
         the key's columns."""
         kept = {digest: self._strips[digest] for digest in digests if digest in self._strips}
         rest = [digest for digest in digests if digest not in kept]
-        kept.update(self._kept("SELECT digest, strips FROM strips WHERE digest IN ", rest))
+        kept.update(self._kept("SELECT digest, strips FROM page_strips WHERE digest IN ", rest))
         return lambda digest: unpacked(kept.get(digest, b""), digest, places)
 
     def _kept(self, sql: str, digests: Sequence[str] | None = None) -> Iterator[Any]:
@@ -171,12 +187,12 @@ class PagePrints:
 
     def tag(self) -> Tag:
         """What makes a tag: ``update`` it with the bytes of all rows, then ``finalize`` it."""
-        return Poly1305(self._secret)
+        return _Authenticated(self._secret)
 
     def tag_of(self, rows: bytes | memoryview) -> bytes:
-        return Poly1305.generate_tag(self._secret, rows)
+        return self._cipher.encrypt(_NONCE, b"", rows)
 
-    def strip_print(self, rows: memoryview) -> Print:
+    def strip_print(self, rows: bytes | memoryview) -> Print:
         """What a strip looks like amid its page."""
         return Print(len(rows), self.tag_of(rows))
 
@@ -246,6 +262,10 @@ class PagePrints:
             self._asked.clear()
 
     @cached_property
+    def _cipher(self) -> ChaCha20Poly1305:
+        return ChaCha20Poly1305(self._secret)
+
+    @cached_property
     def _today(self) -> int:
         return int(time.time()) // _DAY
 
@@ -273,6 +293,23 @@ class PrintsThere(PagePrints):
         tag = self.tag()
         tag.update(rows)
         return tag.finalize()
+
+
+class _Authenticated:
+    """Piece by piece the same tag as ``ChaCha20Poly1305`` gives to all bytes at once (RFC 8439, 2.8)."""
+
+    def __init__(self, secret: bytes) -> None:
+        stream = Cipher(ChaCha20(secret, bytes(4) + _NONCE), mode=None).encryptor()
+        self._made = Poly1305(stream.update(bytes(32)))
+        self._size = 0
+
+    def update(self, data: bytes | memoryview) -> None:
+        self._made.update(data)
+        self._size += len(data)
+
+    def finalize(self) -> bytes:
+        self._made.update(bytes(-self._size % 16) + struct.pack("<QQ", self._size, 0))
+        return self._made.finalize()
 
 
 class _Blake:

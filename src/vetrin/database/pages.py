@@ -84,18 +84,16 @@ def with_pages(
     names = [column.name for column in table.columns]
     places = [names.index(name) for name in table.key] if can_copy_in_ranges(table) else []
     whole = Packets(prints, len(names)) if prints is not None and not places else None
-    digests: list[str] = []
     for batch in batches:
         records = _records(batch)
         with contextlib.suppress(ValueError, TypeError):  # some engines take texts for numbers
             batch.pages = tuple(_pages(batch, places, prints if places else None))
         if whole is not None:
-            whole.add(records)
-            digests += [page.digest for page in batch.pages]
+            whole.add(records, batch.sums or ())
         yield batch
     if prints is not None:
         if whole is not None:
-            prints.learn(joint_digest(digests), whole.seen())
+            whole.learn()
         prints.keep()
 
 

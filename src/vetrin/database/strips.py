@@ -1,4 +1,5 @@
-"""Strips: a few rows of a page, so that of one that differs not all rows have to be looked at.
+"""Strips: a few rows of a page, so that of one that differs not all rows have to be looked at. Those of a table that
+does not go by key are the stretches in which it came.
 
 Kept as bytes: the CRC-32 of the rest; how many columns the key has, and which of the table's they are (16 bits
 each); then for each strip the last key in it (signed 64 bits a column), the sum of its digest (80 bits), how many
@@ -15,7 +16,7 @@ from zlib import crc32
 
 from .digests import sums_of_records
 
-_STRIPS = 16  # of a page
+_STRIPS = 32  # of a page
 _FEWEST = 2  # rows of a strip
 _LOW = (1 << 64) - 1
 
@@ -46,7 +47,7 @@ class Strip(NamedTuple):
 
 def digest_of_strips(strips: Sequence[Strip]) -> str:
     """The digest of all their rows."""
-    return f"{sum(strip.rows for strip in strips)}-{sum(strip.total for strip in strips)}"
+    return f"{sum([strip.rows for strip in strips])}-{sum([strip.total for strip in strips])}"
 
 
 def changed_strips(
@@ -95,16 +96,17 @@ def packed(strips: Sequence[Strip], places: Sequence[int]) -> bytes:
 
 def unpacked(content: bytes, digest: str, places: Sequence[int]) -> list[Strip]:
     """The strips in some bytes; none where they are not those of a page with this digest and such a key."""
-    found = []
-    head, body = _head(places), content[4:]
+    head, body, width = _head(places), content[4:], len(places)
     if not body.startswith(head) or crc32(body) != int.from_bytes(content[:4], "little"):
         return []
     try:
-        for *upto, low, high, rows, size, tag in _form(len(places)).iter_unpack(body[len(head) :]):
-            seen = Print(size, tag) if size else UNSEEN
-            found.append(Strip(tuple(upto), rows, low | high << 64, seen))
+        fields = [*_form(width).iter_unpack(body[len(head) :])]
     except struct.error:
         return []
+    found = [
+        Strip(one[:width], one[-3], one[-5] | one[-4] << 64, Print(one[-2], one[-1]) if one[-2] else UNSEEN)
+        for one in fields  # of every page that changed
+    ]  # fmt: skip
     return found if digest_of_strips(found) == digest else []
 
 

@@ -6,7 +6,7 @@ from bisect import bisect_right
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing
 
-from ..digests import NO_ROWS, UNTOLD, digest_of_records, joint_digest, rows_in, sums_of_records
+from ..digests import NO_ROWS, UNTOLD, joint_digest, rows_in, sums_of_records
 from ..key_ranges import KeyRange
 from ..page_prints import ALIGNED, Packets, PagePrints
 from ..rows_aside import LARGEST, Part, RowsAside
@@ -101,7 +101,10 @@ class _Reading:
             claim = self._pages.known[number]
             seen = self._seen(claim)
             if seen is not None and seen.size > _HELD:  # it comes alone
-                self.found[number] = self._large(rows, claim, seen)
+                if stretches := self._prints.strips_of([claim], ())(claim):
+                    self.found[number] = claim if self._are(rows, stretches) else UNTOLD
+                else:
+                    self._rest(rows, [number], begun=False)
                 return
             if seen is not None and self._is(rows, 0, seen):
                 rows.pass_by(seen.size)
@@ -203,12 +206,13 @@ class _Reading:
                 part = Part(self._pages.ranges[number], (claim, digest), records=one.records)
                 self._aside.put(number, [part])
 
-    def _large(self, rows: RawRows, claim: str, before: Print) -> str:
-        tag, size = self._prints.tag(), 0
-        for seen, _ in rows.stretches(_STRETCH, apart=False):
-            tag.update(seen)
-            size += len(seen)
-        return claim if Print(size, tag.finalize()) == before else UNTOLD
+    def _are(self, rows: RawRows, stretches: Sequence[Strip]) -> bool:
+        """Whether the rows of an answer are those of some stretches, and no more."""
+        for stretch in stretches:
+            if not self._is(rows, 0, stretch.seen):
+                return False
+            rows.pass_by(stretch.seen.size)
+        return rows.at_end()
 
 
 class _Gathered:
@@ -231,13 +235,14 @@ class _Gathered:
             self.records += records
             self._sums += sums_of_records(records)
             return
+        sums = sums_of_records(records)
         if self._packets is None:
             self._packets = Packets(self._prints, self._form.width)
             self._parts.append(self._held())
-            self._packets.add(self.records)
+            self._packets.add(self.records, self._sums)
             self.records, self._sums, self.whole = [], [], False
-        self._packets.add(records)
-        self._parts.append(digest_of_records(records))
+        self._packets.add(records, sums)
+        self._parts.append(f"{len(sums)}-{sum(sums)}")
 
     def _held(self) -> str:
         return f"{len(self._sums)}-{sum(self._sums)}"
@@ -256,5 +261,5 @@ class _Gathered:
                 self._places,
             )
         elif self._packets is not None and self._learns:
-            self._prints.learn(digest, self._packets.seen())
+            self._packets.learn()
         return digest

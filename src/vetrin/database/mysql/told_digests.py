@@ -43,8 +43,9 @@ class _Telling:
         known = self._pages.known
         self._prints.know(known)
         others = self._others()
-        strips_of = self._prints.strips_of([known[number] for number in others], self._pages.places)
-        strips = {number: strips_of(known[number]) for number in others}
+        places = self._pages.places
+        strips_of = self._prints.strips_of([known[number] for number in others], places)
+        strips = {number: strips_of(known[number]) if places else [] for number in others}
         for number in self._told(others, strips):
             del others[number]
         self._ask(ask, others, strips)
