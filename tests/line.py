@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from connected import hosts
 from systems import DatabaseServer, mariadb_site

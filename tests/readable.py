@@ -5,11 +5,12 @@ from __future__ import annotations
 import contextlib
 import sqlite3
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 
 from connected import hosts
 from vetrin.config import Host

@@ -7,13 +7,13 @@ import ssl
 import subprocess
 import threading
 from collections.abc import Iterator
-from dataclasses import replace
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import ClassVar
 
 import httpx
 import pytest
+from msgspec.structs import replace
 
 from test_command_line import document
 from vetrin.config import Environment, WebAccess

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import subprocess
-from dataclasses import fields, is_dataclass
 from pathlib import Path
 
 import pytest
+from msgspec import Struct
 
 from vetrin.cms import (
     SiteConfiguration,
@@ -288,9 +288,13 @@ def test_what_is_wrong_in_a_definition_is_said(wrong: str, said: str) -> None:
 def test_every_key_of_a_definition_is_documented() -> None:
     text = Path(__file__).parent.parent.joinpath("docs/definitions.md").read_text()
     classes = [
-        one for one in vars(rules).values() if is_dataclass(one) and one is not rules.EncodedRule
+        one
+        for one in vars(rules).values()
+        if isinstance(one, type) and issubclass(one, Struct) and one is not rules.EncodedRule
     ]
-    keys = {field.name.rstrip("_").replace("_", "-") for one in classes for field in fields(one)}
+    keys = {
+        field.rstrip("_").replace("_", "-") for one in classes for field in one.__struct_fields__
+    }
     assert {
         key for key in {*keys, *rules.TESTS} if f"`{key}" not in text and f".{key}]`" not in text
     } == set()

@@ -11,10 +11,10 @@ import sys
 import threading
 import time
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from connected import hosts
 from faults import Between

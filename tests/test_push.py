@@ -7,12 +7,12 @@ import os
 import subprocess
 import threading
 from collections.abc import Iterable
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import httpx
 import pytest
+from msgspec.structs import replace
 
 from connected import hosts
 from test_command_line import document, value, vetrin

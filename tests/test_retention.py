@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import datetime, timedelta
 
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from vetrin.cli.commands.snapshots import needed_baselines
 from vetrin.config import Thinning

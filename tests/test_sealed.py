@@ -5,12 +5,12 @@ from __future__ import annotations
 import json
 import random
 from collections.abc import Iterator
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from systems import answer
 from test_command_line import vetrin

@@ -5,7 +5,6 @@ from __future__ import annotations
 import random
 import sqlite3
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from pathlib import Path
 from zlib import crc32
 
@@ -13,6 +12,7 @@ import pytest
 import zstandard
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from readable import stored as stored_database
 from vetrin.database import KeyRange

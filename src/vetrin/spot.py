@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import socket
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 # Linux makes it anew whenever its kernel starts; containers share it with the machine that they run on.
 SINCE_START = "/proc/sys/kernel/random/boot_id"
 
 
-@dataclass(frozen=True)
-class Spot:
+class Spot(Struct, frozen=True):
     """``machine`` tells one from all others until it starts anew; ``path`` is without links; ``identity`` is device
     and inode, None where the way there does not tell them."""
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import sqlite3
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from railway import Railway
 from systems import DatabaseServer

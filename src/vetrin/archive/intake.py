@@ -11,12 +11,13 @@ import json
 import re
 import tempfile
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Literal
 
 import xxhash
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..cms import Definition, SiteConfiguration, read_configuration
 from ..database.engines import engine_of
@@ -41,8 +42,7 @@ from .writer import FILES, MANIFEST
 _SQL = re.compile(r"\.sql(?:\.(?:gz|bz2|xz|zst))?$", re.IGNORECASE)
 
 
-@dataclass(frozen=True)
-class _Layout:
+class _Layout(Struct, frozen=True):
     """Where an export of ours has what: its list, the folder of the site, and its SQL files, of which those of tables
     come first by their names."""
 
@@ -59,8 +59,7 @@ _LAYOUTS = (
 Kind = Literal["database", "prefix", "folder"]
 
 
-@dataclass(frozen=True)
-class Given:
+class Given(Struct, frozen=True):
     """What was said about an archive beside its files: which database, prefix and folder, the old address,
     and its passphrase."""
 

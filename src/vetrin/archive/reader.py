@@ -19,11 +19,11 @@ import zipfile
 import zlib
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any, Literal, cast
 
 import zstandard
+from msgspec import Struct
 
 from ..errors import BadArchive, NeedsPassphrase
 from ..files import Entry
@@ -41,8 +41,7 @@ _LINK = 4096  # bytes of where a link leads
 _MAGIC = ((b"\x1f\x8b", "gzip"), (b"BZh", "bzip2"), (b"\xfd7zXZ\0", "xz"), (b"\x28\xb5\x2f\xfd", "zstd"))  # fmt: skip
 
 
-@dataclass(frozen=True)
-class Member:
+class Member(Struct, frozen=True):
     """A file, folder or link of an archive; ``blocks`` may be read once, before the next member."""
 
     entry: Entry

@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import replace
 from typing import NamedTuple
+
+from msgspec.structs import replace
 
 from ..cms import Definition
 from ..errors import BadArchive, Unclear

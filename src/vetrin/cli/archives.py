@@ -8,8 +8,9 @@ import os
 import sys
 import tempfile
 from collections.abc import Iterator
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from ..archive.download import fetch, joined, keep_stream, shown
 from ..archive.intake import Given, take_in

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import argparse
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from ..config import (
     ARRIVAL_WORDS,

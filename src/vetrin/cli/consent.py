@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from ..cms import is_shipped
 from ..config import VARIABLE, Agreed, Foreign, Project

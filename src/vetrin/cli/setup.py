@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import dataclasses
 import getpass
 import os
 import re
 import socket
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import cast
 
@@ -246,7 +246,7 @@ class CopyDatabase:
     def likely(self) -> Account:
         """What the account is called, where none could be tried."""
         own = own_account(self._default)
-        return replace(own, user=self._user or own.user, host=self._host, maker="")
+        return dataclasses.replace(own, user=self._user or own.user, host=self._host, maker="")
 
     def left(self) -> Account | None:
         """The account of a configuration that lies in the copy's root already, where an earlier run ended before it
@@ -269,7 +269,7 @@ class CopyDatabase:
                 return None
         maker = self._maker or getpass.getuser()
         password = self._secret(maker, "CREATE") if self._maker else ""
-        account = replace(account, maker=maker, maker_password=password)
+        account = dataclasses.replace(account, maker=maker, maker_password=password)
         try:
             tried = try_account(account, self._like, self._root)
         except DatabaseUnreachable as error:
@@ -282,11 +282,11 @@ class CopyDatabase:
         args = self._args
         if self._user:
             return self._given()
-        own = replace(own_account(self._default), host=self._host)
+        own = dataclasses.replace(own_account(self._default), host=self._host)
         if args.database:
-            own = replace(own, database=args.database)
+            own = dataclasses.replace(own, database=args.database)
         if self._maker:
-            own = replace(
+            own = dataclasses.replace(
                 own,
                 maker=self._maker,
                 maker_password=self._secret(self._maker, "CREATE"),
@@ -319,7 +319,7 @@ class CopyDatabase:
     def _own(self, own: Account, *, sure: bool) -> Account | None:
         """A database and an account of its own, where whoever runs this may make them and wants it."""
         for attempt in range(1, 100):
-            account = own if attempt == 1 else replace(own, database=f"{own.database}_{attempt}",
+            account = own if attempt == 1 else dataclasses.replace(own, database=f"{own.database}_{attempt}",
                                                       user=f"{own.user[:28]}_{attempt}")  # fmt: skip
             try:
                 tried = try_account(account, self._like, self._root)

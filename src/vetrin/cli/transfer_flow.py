@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Callable
-from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..config import Environment, Project
 from ..errors import ExitStatus, NothingToDo, ProjectError, StoreError
@@ -38,8 +40,7 @@ from .progress import clock, listener
 from .stored import baselines_of, show_way_back, store_of
 
 
-@dataclass(frozen=True)
-class TransferFlow:
+class TransferFlow(Struct, frozen=True):
     """What differs between commands.
 
     ``make`` plans, as often as that is needed; ``question`` is asked, after ``show_more`` has said what belongs to it

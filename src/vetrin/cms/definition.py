@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass, field
 from functools import cache
 from importlib import resources
 from pathlib import Path
 from typing import Any
+
+import msgspec
+from msgspec import Struct
 
 from ..errors import DefinitionError
 from .rules import (
@@ -48,8 +50,7 @@ from .site_path import Place
 ROLES = ("visitors", "log", "cache", "index")
 
 
-@dataclass(frozen=True)
-class Definition:
+class Definition(Struct, frozen=True):
     """One CMS. Table names are without the site's prefix; paths are relative to its root."""
 
     name: str
@@ -59,18 +60,18 @@ class Definition:
     version: ValueAt | None = None
     runtime: RuntimeRule | None = None
     serve: ServeRule | None = None
-    parts: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    parts: Mapping[str, tuple[str, ...]] = {}
     whole: tuple[str, ...] = ()
     maintenance: MaintenanceRule | None = None
     marks: tuple[str, ...] = ()
-    roles: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    roles: Mapping[str, tuple[str, ...]] = {}
     settings: SettingsRule | None = None
-    named: Mapping[str, NamedSetting] = field(default_factory=dict)
+    named: Mapping[str, NamedSetting] = {}
     fixed: tuple[str, ...] = ()
     text_files: tuple[str, ...] = ()
     encoded: tuple[EncodedRule, ...] = ()
     signed: tuple[SignedRule, ...] = ()
-    prefixed: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    prefixed: Mapping[str, tuple[str, ...]] = {}
     entries: EntriesRule | None = None
     counts: tuple[CountRule, ...] = ()
     rows: tuple[RowsRule, ...] = ()
@@ -81,15 +82,15 @@ class Definition:
     distinct: tuple[DistinctRule, ...] = ()
     numbered: tuple[NumberedRule, ...] = ()
     visitors: tuple[VisitorsRule, ...] = ()
-    merge: MergeRule = field(default_factory=MergeRule)
+    merge: MergeRule = msgspec.field(default_factory=MergeRule)
     recounts: tuple[RecountRule, ...] = ()
-    kept_rows: Mapping[str, KeptRows] = field(default_factory=dict)
+    kept_rows: Mapping[str, KeptRows] = {}
     extensions: tuple[ExtensionRule, ...] = ()
-    arrival: ArrivalRule = field(default_factory=ArrivalRule)
+    arrival: ArrivalRule = msgspec.field(default_factory=ArrivalRule)
     address_rules: AddressRules | None = None
     address_columns: AddressColumns | None = None
     copy: CopyRule | None = None
-    check: CheckRule = field(default_factory=CheckRule)
+    check: CheckRule = msgspec.field(default_factory=CheckRule)
 
     def is_site(self, root: Place) -> bool:
         """True if all marker files of the CMS are below ``root``."""

@@ -5,12 +5,14 @@ from __future__ import annotations
 import difflib
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import MISSING, dataclass, field, fields
 from typing import Any, TypeVar
+
+from msgspec import Struct
+from msgspec.structs import fields
 
 from ..errors import DefinitionError
 
-Rule = TypeVar("Rule")
+Rule = TypeVar("Rule", bound=Struct)
 Where = Mapping[str, Any]
 
 _ENCODED = re.compile(r"(\w+)\.(\w+)(?: where (\w+)=(.+))?$")
@@ -30,8 +32,7 @@ TESTS = (
 )
 
 
-@dataclass(frozen=True)
-class ValueAt:
+class ValueAt(Struct, frozen=True):
     """A value inside a file: the file, how to read it, and the value's name there."""
 
     file: str
@@ -39,8 +40,7 @@ class ValueAt:
     value: str
 
 
-@dataclass(frozen=True)
-class ConfigurationRule:
+class ConfigurationRule(Struct, frozen=True):
     """Where the CMS keeps its database's name, account and prefix.
 
     ``secrets`` are values that each copy has for itself; ``engines`` says which engine a value of
@@ -50,14 +50,13 @@ class ConfigurationRule:
     files: tuple[str, ...] = ()
     reader: str = "php"
     engine: str = "mysql"
-    values: Mapping[str, str | Sequence[str]] = field(default_factory=dict)
-    engines: Mapping[str, str] = field(default_factory=dict)
+    values: Mapping[str, str | Sequence[str]] = {}
+    engines: Mapping[str, str] = {}
     stop_at: tuple[str, ...] = ()
     secrets: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class RuntimeRule:
+class RuntimeRule(Struct, frozen=True):
     """The language that the CMS runs in, and a command that prints its version.
 
     ``settles`` is for how many seconds it may go on running code that was replaced.
@@ -68,8 +67,7 @@ class RuntimeRule:
     settles: float = 0.0
 
 
-@dataclass(frozen=True)
-class ServeRule:
+class ServeRule(Struct, frozen=True):
     """How a copy is served on this machine: by ``command``, in which ``{python}`` (of the site), ``{root}``,
     ``{host}`` and ``{port}`` are filled in; or by PHP's own web server, where ``front`` is the script that answers
     all addresses that are no file.
@@ -84,8 +82,7 @@ class ServeRule:
     modules: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class MaintenanceRule:
+class MaintenanceRule(Struct, frozen=True):
     """A file that holds visitors off while it is there, and its text; ``{now}`` in it is the time at which it
     is written, in seconds since 1970."""
 
@@ -93,8 +90,7 @@ class MaintenanceRule:
     text: str = ""
 
 
-@dataclass(frozen=True)
-class SettingsRule:
+class SettingsRule(Struct, frozen=True):
     """The table of settings, and which of them hold the site's title and addresses.
 
     ``id`` is a number that the table gives to each row, if it has one.
@@ -108,8 +104,7 @@ class SettingsRule:
     addresses: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class NamedSetting:
+class NamedSetting(Struct, frozen=True):
     """Settings that belong together under one name; keys may end with ``*``.
 
     ``values`` gives words for values, such as hidden for "0"; ``compare``: two environments are
@@ -118,12 +113,11 @@ class NamedSetting:
 
     name: str
     keys: tuple[str, ...]
-    values: Mapping[str, str] = field(default_factory=dict)
+    values: Mapping[str, str] = {}
     compare: bool = False
 
 
-@dataclass(frozen=True)
-class EntriesRule:
+class EntriesRule(Struct, frozen=True):
     """The table of entries that visitors see, for samples and for the newest one.
 
     ``kind`` and ``state`` are the columns that say what an entry is and whether it is public.
@@ -134,22 +128,20 @@ class EntriesRule:
     title: str
     changed: str
     link: str
-    where: Where = field(default_factory=dict)
+    where: Where = {}
     kind: str | None = None
     state: str | None = None
 
 
-@dataclass(frozen=True)
-class CountRule:
+class CountRule(Struct, frozen=True):
     """Rows of a table that a summary counts, under a name."""
 
     name: str
     table: str
-    where: Where = field(default_factory=dict)
+    where: Where = {}
 
 
-@dataclass(frozen=True)
-class RowsRule:
+class RowsRule(Struct, frozen=True):
     """A kind of rows that a transfer can leave out; several rules may share one name.
 
     ``suggested``: a copy seldom needs them.
@@ -157,12 +149,11 @@ class RowsRule:
 
     name: str
     table: str
-    where: Where = field(default_factory=dict)
+    where: Where = {}
     suggested: bool = True
 
 
-@dataclass(frozen=True)
-class LinkRule:
+class LinkRule(Struct, frozen=True):
     """Rows of one table that belong to rows of another: ``from_`` holds a value of ``to``.
 
     ``then`` says what happens to them when their owner is left out: they are left out too
@@ -172,12 +163,12 @@ class LinkRule:
 
     from_: str
     to: str
-    where: Where = field(default_factory=dict)
+    where: Where = {}
     then: str = "leave"
     value: int | str | None = 0
     through: str | None = None
     through_column: str | None = None
-    through_where: Where = field(default_factory=dict)
+    through_where: Where = {}
 
     @property
     def table(self) -> str:
@@ -193,8 +184,7 @@ class LinkRule:
         return table, column
 
 
-@dataclass(frozen=True)
-class ReferenceRule:
+class ReferenceRule(Struct, frozen=True):
     """Where numbers of rows of ``to`` stand beside those of ``LinkRule``, so that they can follow a row that gets
     another number in a merge.
 
@@ -208,14 +198,14 @@ class ReferenceRule:
 
     to: str
     at: tuple[str, ...] = ()
-    where: Where = field(default_factory=dict)
+    where: Where = {}
     list_: bool = False
     paths: tuple[str, ...] = ()
     keys: bool = False
     patterns: tuple[str, ...] = ()
     shortcodes: tuple[str, ...] = ()
     blocks: tuple[str, ...] = ()
-    block_where: Mapping[str, str] = field(default_factory=dict)
+    block_where: Mapping[str, str] = {}
 
     @property
     def table(self) -> str:
@@ -223,8 +213,7 @@ class ReferenceRule:
         return self.to.partition(".")[0]
 
 
-@dataclass(frozen=True)
-class NaturalRule:
+class NaturalRule(Struct, frozen=True):
     """By what two rows are the same, whatever their numbers: the columns ``key``, and those of ``also`` in the row of
     another table whose ``through`` column holds this one's number.
 
@@ -240,19 +229,17 @@ class NaturalRule:
     own: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class DistinctRule:
+class DistinctRule(Struct, frozen=True):
     """A name that no two rows may have, though the database would let them: the text in ``column``, among rows that
     have the same values in ``among`` and meet ``where``. One that comes second gets a number behind it."""
 
     table: str
     column: str
     among: tuple[str, ...] = ()
-    where: Where = field(default_factory=dict)
+    where: Where = {}
 
 
-@dataclass(frozen=True)
-class NumberedRule:
+class NumberedRule(Struct, frozen=True):
     """Structured values in the column ``at``, in rows that meet ``where``, whose keys are numbers that the site gives
     one after the other. What is called after such a key is written as ``called``, with {name}, what the row's
     column ``name`` holds ``without`` its beginning, and {key} in it, in the columns ``in_``."""
@@ -261,22 +248,20 @@ class NumberedRule:
     name: str
     called: str
     in_: tuple[str, ...]
-    where: Where = field(default_factory=dict)
+    where: Where = {}
     without: str = ""
 
 
-@dataclass(frozen=True)
-class SetRule:
+class SetRule(Struct, frozen=True):
     """Lists in which only counts what is in them: in the column ``at``, in rows that meet ``where``, at ``paths`` of
     keys; without a path the value itself."""
 
     at: str
-    where: Where = field(default_factory=dict)
+    where: Where = {}
     paths: tuple[str, ...] = ("",)
 
 
-@dataclass(frozen=True)
-class MergeRule:
+class MergeRule(Struct, frozen=True):
     """How content of two environments is merged.
 
     ``own`` are settings that each environment has for itself, ``leave`` kinds of rows that are not merged,
@@ -293,17 +278,15 @@ class MergeRule:
     file_names: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class VisitorsRule:
+class VisitorsRule(Struct, frozen=True):
     """Rows that visitors may have made, in a table that holds others as well: those that meet ``where``. Before a
     merge removes one from production, it asks."""
 
     table: str
-    where: Where = field(default_factory=dict)
+    where: Where = {}
 
 
-@dataclass(frozen=True)
-class RecountRule:
+class RecountRule(Struct, frozen=True):
     """A column that holds how many rows of another table belong to its row.
 
     Those rows have the row's ``key`` in ``of``; only those that meet ``where`` are counted.
@@ -312,11 +295,10 @@ class RecountRule:
     column: str
     key: str
     of: str
-    where: Where = field(default_factory=dict)
+    where: Where = {}
 
 
-@dataclass(frozen=True)
-class KeptRows:
+class KeptRows(Struct, frozen=True):
     """Rows that an environment can keep under a name, such as its administrators.
 
     A row of the source with the same value in ``same`` is the same one; ``id`` is its number. The
@@ -327,12 +309,11 @@ class KeptRows:
     table: str
     same: str
     id: str
-    where: Where = field(default_factory=dict)
+    where: Where = {}
     with_: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class ExtensionRule:
+class ExtensionRule(Struct, frozen=True):
     """Parts of the site's code that can be active or not: plugins, themes.
 
     ``files`` are looked for below ``folder``; ``reader`` is ``header`` (lines ``Name: value``),
@@ -352,8 +333,7 @@ class ExtensionRule:
     needs: str = ""
 
 
-@dataclass(frozen=True)
-class ArrivalRule:
+class ArrivalRule(Struct, frozen=True):
     """What can be settled on arrival: kinds of rows that are caches or address rules, and folders
     of cached files."""
 
@@ -362,16 +342,14 @@ class ArrivalRule:
     address_rules: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class AddressRules:
+class AddressRules(Struct, frozen=True):
     """A file of the web server with lines that hold the folder of the site's address as {base}."""
 
     file: str
     lines: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class CopyRule:
+class CopyRule(Struct, frozen=True):
     """How a copy is marked, closed to visitors, and its mail turned off.
 
     Either by a file (``file``, ``text`` with {{name}}, {{marker}}, {{mail}}, {{closed}}) or by
@@ -381,22 +359,20 @@ class CopyRule:
     file: str | None = None
     text: str = ""
     marker: str | None = None
-    mail: Mapping[str, str] = field(default_factory=dict)
-    closed: Mapping[str, str] = field(default_factory=dict)
+    mail: Mapping[str, str] = {}
+    closed: Mapping[str, str] = {}
 
 
-@dataclass(frozen=True)
-class AddressColumns:
+class AddressColumns(Struct, frozen=True):
     """A table that holds the site's host, port and scheme in columns of their own."""
 
     table: str
     host: str
     port: str | None = None
-    where: Where = field(default_factory=dict)
+    where: Where = {}
 
 
-@dataclass(frozen=True)
-class SignedRule:
+class SignedRule(Struct, frozen=True):
     """Values in texts that a site signs with its own secrets (see ``rewrite/signed.py``).
 
     ``columns`` are those whose texts hold such, as ``table.column``. The secret is what ``secrets`` of the
@@ -414,8 +390,7 @@ class SignedRule:
     placeholder: str = ""
 
 
-@dataclass(frozen=True)
-class EncodedRule:
+class EncodedRule(Struct, frozen=True):
     """A column that holds encoded payloads, in all rows or where ``key`` is ``is_``.
 
     Written as ``table.column`` or ``table.column where key=value``.
@@ -435,8 +410,7 @@ class EncodedRule:
         return cls(*match.groups())
 
 
-@dataclass(frozen=True)
-class CheckRule:
+class CheckRule(Struct, frozen=True):
     """``broken`` are texts of a page that the CMS shows where its code fails."""
 
     login: str | None = None
@@ -462,7 +436,7 @@ def read_rule(rule: type[Rule], data: object, where: str) -> Rule:
     """
     if not isinstance(data, Mapping):
         raise DefinitionError(f"{where}: write a table")
-    names = {item.name: item for item in fields(rule)}  # type: ignore[arg-type]
+    names = {item.name: item for item in fields(rule)}
     keys = {name.rstrip("_").replace("_", "-"): name for name in names}
     known(data, list(keys), where)
     values: dict[str, Any] = {}
@@ -478,7 +452,7 @@ def read_rule(rule: type[Rule], data: object, where: str) -> Rule:
                 for one in [value] if isinstance(value, str) else value:
                     if not _PLACE.match(str(one)):
                         raise DefinitionError(f"{where} {key}: write table.column")
-        elif names[name].default is MISSING and names[name].default_factory is MISSING:
+        elif names[name].required:
             raise DefinitionError(f"{where}: lacks {key}")
     return rule(**values)
 

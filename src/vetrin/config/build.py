@@ -3,23 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from ..errors import ProjectError
 from .known_names import known_keys
 
 
-@dataclass(frozen=True)
-class Command:
+class Command(Struct, frozen=True):
     """A line for the shell, and the folder it runs in, relative to the project's."""
 
     line: str
     folder: str = "."
 
 
-@dataclass(frozen=True)
-class BuildRule:
+class BuildRule(Struct, frozen=True):
     """``commands`` are run in their order; ``produces`` are paths in the root of the environment that
     is built, which must be there afterwards; each of ``checks`` must end with code 0."""
 

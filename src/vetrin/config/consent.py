@@ -10,16 +10,16 @@ import hashlib
 import json
 import os
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from ..atomic import write_whole
 
 VARIABLE = "VETRIN_PROJECT_COMMANDS"  # "run" where nobody is there to be asked, as in CI
 
 
-@dataclass(frozen=True)
-class Foreign:
+class Foreign(Struct, frozen=True):
     """A command that a project would run: ``what`` says what for, ``folder`` where, as the project has it."""
 
     what: str

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import fields
 from typing import Any
 
 import tomlkit
+from msgspec.structs import asdict
 from tomlkit.exceptions import TOMLKitError
 
 from ..atomic import write_whole
@@ -101,15 +101,14 @@ _WORDS = {
 
 def _plain(choice: Leave | Keep | Arrival) -> dict[str, Any]:
     found: dict[str, Any] = {}
-    for item in fields(choice):
-        value = getattr(choice, item.name)
-        key = "configuration" if item.name == "correct_configuration" else item.name
+    for name, value in asdict(choice).items():
+        key = "configuration" if name == "correct_configuration" else name
         key = key.replace("_", "-")
         if isinstance(value, tuple):
             if value:
                 found[key] = list(value)
-        elif item.name in _WORDS and value is not None:
-            found[key] = _WORDS[item.name][0 if value else 1]
+        elif name in _WORDS and value is not None:
+            found[key] = _WORDS[name][0 if value else 1]
         elif value is not None and value != {}:
             found[key] = dict(value) if isinstance(value, dict) else value
     return found

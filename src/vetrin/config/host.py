@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import ClassVar
+
+import msgspec
+from msgspec import Struct
 
 from ..errors import AddressError, HostError
 from ..rewrite import Address
@@ -15,8 +17,7 @@ _SHAPE = re.compile(
 )
 
 
-@dataclass(frozen=True)
-class Host:
+class Host(Struct, frozen=True):
     """A machine reached over SSH. ``name`` may be an alias of the user's SSH configuration, and what
     is empty or None here comes from there."""
 
@@ -53,8 +54,7 @@ class Host:
         return f"{self.scheme}://{user}{name}{port}"
 
 
-@dataclass(frozen=True)
-class WebAccess:
+class WebAccess(Struct, frozen=True):
     """What pages of a protected environment ask for: ``user`` for the web server (the password is never here), and a
     ``certificate`` of the authority that signed its own, or the ``fingerprint`` of the one certificate that it has
     (SHA-256, 64 hexadecimal digits)."""
@@ -64,8 +64,7 @@ class WebAccess:
     fingerprint: str = ""
 
 
-@dataclass(frozen=True)
-class RelayHost:
+class RelayHost(Struct, frozen=True):
     """A machine reached through the relay of an environment. ``environment`` is what its key is kept under, ``web``
     what the web server in front of it asks for."""
 
@@ -73,7 +72,7 @@ class RelayHost:
 
     url: str
     environment: str
-    web: WebAccess = field(default_factory=WebAccess)
+    web: WebAccess = msgspec.field(default_factory=WebAccess)
 
     @classmethod
     def parse(cls, text: str, environment: str, web: WebAccess) -> RelayHost:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from ..cms import Definition
 from ..cms.rules import (

@@ -5,9 +5,12 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal
+
+import msgspec
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..cms import Definition, EncodedRule, load_definition
 from ..errors import AddressError, DefinitionError, HostError, ProjectError
@@ -65,8 +68,7 @@ _LONGEST = 100_000  # characters of a text: conditions in SQL may be long
 _SHOWN = 120  # characters of where something stands
 
 
-@dataclass(frozen=True)
-class Environment:
+class Environment(Struct, frozen=True):
     """One copy of the site. ``root`` is absolute on this machine; on another one (``host``) it may be
     relative to the account's home, and through a relay to the site's folder. ``rate`` is a limit in bytes per
     second. ``database`` overrides single values of the site's own configuration (never the password)."""
@@ -80,32 +82,31 @@ class Environment:
     role: Role = "local"
     access: Access = "read-write"
     bare_host: bool = False
-    database: Mapping[str, str] = field(default_factory=dict)
-    web: WebAccess = field(default_factory=WebAccess)
-    leave: Leave = field(default_factory=Leave)
-    keep: Keep = field(default_factory=Keep)
-    arrival: Arrival = field(default_factory=Arrival)
+    database: Mapping[str, str] = {}
+    web: WebAccess = msgspec.field(default_factory=WebAccess)
+    leave: Leave = msgspec.field(default_factory=Leave)
+    keep: Keep = msgspec.field(default_factory=Keep)
+    arrival: Arrival = msgspec.field(default_factory=Arrival)
 
     @property
     def addresses(self) -> tuple[Address, ...]:
         return (self.address, *self.also)
 
 
-@dataclass(frozen=True)
-class Project:
+class Project(Struct, frozen=True):
     """The folder with vetrin.toml and what is written there."""
 
     folder: Path
     name: str
     definition: Definition
     environments: Mapping[str, Environment]
-    leave: Leave = field(default_factory=Leave)
-    keep: Keep = field(default_factory=Keep)
-    arrival: Arrival = field(default_factory=Arrival)
-    routes: Mapping[str, Route] = field(default_factory=dict)
-    build: BuildRule = field(default_factory=BuildRule)
-    store: StoreRule = field(default_factory=StoreRule)
-    prefer: Mapping[str, str] = field(default_factory=dict)
+    leave: Leave = msgspec.field(default_factory=Leave)
+    keep: Keep = msgspec.field(default_factory=Keep)
+    arrival: Arrival = msgspec.field(default_factory=Arrival)
+    routes: Mapping[str, Route] = {}
+    build: BuildRule = msgspec.field(default_factory=BuildRule)
+    store: StoreRule = msgspec.field(default_factory=StoreRule)
+    prefer: Mapping[str, str] = {}
 
     @property
     def state(self) -> Path:

@@ -7,8 +7,11 @@ given on the command line; ``merged`` puts two together.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, fields, replace
 from typing import Any, TypeVar
+
+import msgspec
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..errors import ProjectError
 from .known_names import known_keys, nearest
@@ -19,8 +22,7 @@ PROGRAMS = ("triggers", "views", "routines")
 SEARCH_ENGINES = ("hidden", "visible", "unchanged")
 
 
-@dataclass(frozen=True)
-class Leave:
+class Leave(Struct, frozen=True):
     """What is not taken along. Names may hold ``*``; tables with or without the prefix.
 
     ``tables`` stay away as a whole, ``only`` is the inverse, ``empty`` ones arrive without rows;
@@ -34,14 +36,13 @@ class Leave:
     only: tuple[str, ...] = ()
     empty: tuple[str, ...] = ()
     rows: tuple[str, ...] = ()
-    where: Mapping[str, str] = field(default_factory=dict)
+    where: Mapping[str, str] = {}
     files: tuple[str, ...] = ()
     inactive: tuple[str, ...] = ()
     programs: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class Keep:
+class Keep(Struct, frozen=True):
     """What the target keeps of its own.
 
     ``settings`` are names of the definition, keys (also with ``*``), or ``key[part][part]`` for a
@@ -53,8 +54,7 @@ class Keep:
     files: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class Arrival:
+class Arrival(Struct, frozen=True):
     """What is set on the target after a transfer; None where nothing was said."""
 
     search_engines: str | None = None
@@ -66,7 +66,7 @@ class Arrival:
     correct_configuration: bool | None = None
     activate: tuple[str, ...] = ()
     deactivate: tuple[str, ...] = ()
-    settings: Mapping[str, str | int | bool] = field(default_factory=dict)
+    settings: Mapping[str, str | int | bool] = {}
 
 
 def defaults(role: str) -> Arrival:
@@ -83,8 +83,7 @@ def defaults(role: str) -> Arrival:
     )
 
 
-@dataclass(frozen=True)
-class Route:
+class Route(Struct, frozen=True):
     """A transfer saved under a name; ``parts`` is empty for the usual ones. ``mirror``: of the files
     of these parts the target shall hold nothing else."""
 
@@ -92,26 +91,26 @@ class Route:
     source: str
     target: str
     parts: tuple[str, ...] = ()
-    leave: Leave = field(default_factory=Leave)
-    keep: Keep = field(default_factory=Keep)
-    arrival: Arrival = field(default_factory=Arrival)
+    leave: Leave = msgspec.field(default_factory=Leave)
+    keep: Keep = msgspec.field(default_factory=Keep)
+    arrival: Arrival = msgspec.field(default_factory=Arrival)
     mirror: bool = False
 
 
 def merged(general: Choice, special: Choice) -> Choice:
     """Both together: lists are joined, single values of ``special`` win; so does its ``only``."""
     changes: dict[str, Any] = {}
-    for item in fields(general):
-        ours: Any = getattr(general, item.name)
-        theirs: Any = getattr(special, item.name)
-        if item.name == "only":
-            changes[item.name] = theirs or ours
+    for name in general.__struct_fields__:
+        ours: Any = getattr(general, name)
+        theirs: Any = getattr(special, name)
+        if name == "only":
+            changes[name] = theirs or ours
         elif isinstance(ours, tuple):
-            changes[item.name] = tuple(dict.fromkeys([*ours, *theirs]))
+            changes[name] = tuple(dict.fromkeys([*ours, *theirs]))
         elif isinstance(ours, Mapping):
-            changes[item.name] = {**ours, **theirs}
+            changes[name] = {**ours, **theirs}
         else:
-            changes[item.name] = ours if theirs is None else theirs
+            changes[name] = ours if theirs is None else theirs
     return replace(general, **changes)
 
 

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+import msgspec
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from ..errors import ProjectError
 from .known_names import known_keys
@@ -16,8 +19,7 @@ _UNITS = {"": 1, "k": 10**3, "M": 10**6, "G": 10**9, "T": 10**12}
 _COUNTS = ("newest", "daily", "weekly", "monthly")
 
 
-@dataclass(frozen=True)
-class Thinning:
+class Thinning(Struct, frozen=True):
     """``newest``: that many stay. ``daily``, ``weekly``, ``monthly``: the last one of each of so many of
     the latest days, weeks and months that have any. Without any of these four all stay, but for what
     ``age`` (days) and ``size`` (bytes of the whole store) forbid."""
@@ -30,18 +32,17 @@ class Thinning:
     size: int | None = None
 
     def __bool__(self) -> bool:
-        return any(value is not None for value in vars(self).values())
+        return any(value is not None for value in asdict(self).values())
 
 
-@dataclass(frozen=True)
-class StoreRule:
+class StoreRule(Struct, frozen=True):
     """``place`` is a folder, or the address of one elsewhere; empty is the project's own. ``before``:
     what a push to production replaces is kept first."""
 
     place: str = ""
     passphrase: bool = False
     before: bool = True
-    thin: Thinning = field(default_factory=Thinning)
+    thin: Thinning = msgspec.field(default_factory=Thinning)
 
 
 def read_store(data: object) -> StoreRule:

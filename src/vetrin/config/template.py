@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct
 
 from .project import ROLES
 
 
-@dataclass(frozen=True)
-class EnvironmentDraft:
+class EnvironmentDraft(Struct, frozen=True):
     """What is known of an environment when it is written down; ``root`` is as it is to stand there. ``database``
     overrides what the site's configuration says, ``web`` is what its web server asks for, ``remark`` said of it."""
 
@@ -21,13 +21,12 @@ class EnvironmentDraft:
     relay: str = ""
     role: str = ""
     also: tuple[str, ...] = ()
-    database: Mapping[str, str] = field(default_factory=dict)
-    web: Mapping[str, str] = field(default_factory=dict)
+    database: Mapping[str, str] = {}
+    web: Mapping[str, str] = {}
     remark: str = ""
 
 
-@dataclass(frozen=True)
-class Draft:
+class Draft(Struct, frozen=True):
     """What is known when a project is set up."""
 
     site: str

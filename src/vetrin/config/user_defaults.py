@@ -6,23 +6,23 @@ from __future__ import annotations
 import os
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from ..errors import ProjectError
 from .known_names import known_keys
 
 
-@dataclass(frozen=True)
-class UserDefaults:
+class UserDefaults(Struct, frozen=True):
     """``rate`` and ``color`` are as on the command line; ``stores`` is a folder in which each project's store has a
     folder of its own; ``database`` is of copies on this machine: ``host``, ``user``, ``create-as``."""
 
     color: str = ""
     rate: str = ""
     stores: Path | None = None
-    database: Mapping[str, str] = field(default_factory=dict)
+    database: Mapping[str, str] = {}
 
 
 def defaults_file() -> Path:

@@ -10,8 +10,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Literal, Protocol
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from .conditions import Condition, Replacement, Where
 from .page_prints import PagePrints
@@ -35,8 +38,7 @@ def in_words(code: int, message: str) -> str:
     return message
 
 
-@dataclass(frozen=True)
-class Facts:
+class Facts(Struct, frozen=True):
     """What matters about a server before rows are moved to it; ``max_statement`` is in bytes.
 
     ``where`` says for a person how the database is reached; ``identity`` is the same for two
@@ -52,7 +54,7 @@ class Facts:
     bulk_load: bool | None
     where: str
     identity: str
-    details: Mapping[str, str] = field(default_factory=dict)
+    details: Mapping[str, str] = {}
     one_moment: bool = True
 
     def kept(self) -> dict[str, object]:
@@ -66,8 +68,7 @@ class Facts:
         }
 
 
-@dataclass(frozen=True)
-class Column:
+class Column(Struct, frozen=True):
     """``read`` and ``write`` are the engine's own affair: how to get the stored value out and in."""
 
     name: str
@@ -77,8 +78,7 @@ class Column:
     write: str = ""
 
 
-@dataclass(frozen=True)
-class Table:
+class Table(Struct, frozen=True):
     """A base table. ``columns`` leaves out generated ones; ``rows`` and ``size`` are estimates.
 
     ``key`` is the primary key; ``fixed`` holds all columns of primary and unique keys. ``notes``
@@ -139,8 +139,7 @@ class Batch:
             yield self.cells[at : at + width]
 
 
-@dataclass(frozen=True)
-class Attachment:
+class Attachment(Struct, frozen=True):
     """A thing that hangs on tables under a name unique in the whole database.
 
     Two copies of it cannot exist side by side, so it is taken off what leaves and put on what
@@ -167,8 +166,7 @@ class Attachment:
     lost: str = ""
 
 
-@dataclass(frozen=True)
-class ForeignKey:
+class ForeignKey(Struct, frozen=True):
     """A declared foreign key. ``clears``: where a parent row goes, the columns become NULL, and the row stays; see
     ``clears_where``."""
 
@@ -187,8 +185,7 @@ def clears_where(on_delete: str, nullable: bool) -> bool:
     return rule == "SET NULL" or (rule != "CASCADE" and nullable)
 
 
-@dataclass(frozen=True)
-class Exchange:
+class Exchange(Struct, frozen=True):
     """In a swap the table ``live`` goes out as ``outgoing`` and ``incoming`` takes its name.
 
     ``outgoing`` is None where there is no such table yet, ``incoming`` None where none follows.
@@ -199,8 +196,7 @@ class Exchange:
     outgoing: str | None
 
 
-@dataclass(frozen=True)
-class Script:
+class Script(Struct, frozen=True):
     """Statements that exchange tables, as a step of a switch that is handed over (``remote/executor.py``).
 
     ``step`` is that step. ``server`` says which database server the process has to reach (``name`` and
@@ -213,8 +209,7 @@ class Script:
     log_in: Callable[[Any], bool] | None = None
 
 
-@dataclass(frozen=True)
-class Patch:
+class Patch(Struct, frozen=True):
     """Rows of ``table`` to change in place: from what ``before`` holds to what ``after`` holds.
 
     Both are hidden tables laid out like ``table``, with the same rows by ``key``; where the patch is ``whole``, those
@@ -233,15 +228,14 @@ class Patch:
     compared: list[str]
     whole: bool = False
     given: int | None = None
-    born: list[str] = field(default_factory=list)
+    born: list[str] = []
     yields: bool = False
 
     def reversed(self) -> Patch:
         return replace(self, before=self.after, after=self.before, given=None, yields=True)
 
 
-@dataclass(frozen=True)
-class Recount:
+class Recount(Struct, frozen=True):
     """A column of ``table`` that is to hold how many rows of the table ``of`` belong to its row: those whose
     ``owner`` column has the row's ``key``, and that meet ``where``. In the rows of some ``keys`` only."""
 
@@ -254,8 +248,7 @@ class Recount:
     keys: tuple[int, ...]
 
 
-@dataclass(frozen=True)
-class Adapted:
+class Adapted(Struct, frozen=True):
     """A table's schema as this server understands it, and what had to be changed for that."""
 
     sql: str

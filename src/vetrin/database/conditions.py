@@ -7,20 +7,20 @@ which a condition is neither true nor false (because of NULL) counts as not meet
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, fields, is_dataclass
 from typing import Any
 
+from msgspec import Struct
+from msgspec.structs import asdict
 
-@dataclass(frozen=True)
-class OneOf:
+
+class OneOf(Struct, frozen=True):
     """The column holds one of these values."""
 
     column: str
     values: tuple[str | int, ...]
 
 
-@dataclass(frozen=True)
-class Like:
+class Like(Struct, frozen=True):
     """The column begins with, ends with or contains one of ``texts``, by ``place``."""
 
     column: str
@@ -28,8 +28,7 @@ class Like:
     texts: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Compared:
+class Compared(Struct, frozen=True):
     """The column is below or above ``value``; a whole number compares as a number."""
 
     column: str
@@ -37,8 +36,7 @@ class Compared:
     value: str | int
 
 
-@dataclass(frozen=True)
-class InSubquery:
+class InSubquery(Struct, frozen=True):
     """The column's value is among ``key`` of the rows of ``table`` that meet ``condition``.
 
     With ``replaced``, a text in ``key`` is replaced by another one before it is compared; with ``without``, a text is
@@ -53,29 +51,25 @@ class InSubquery:
     without: str = ""
 
 
-@dataclass(frozen=True)
-class AllOf:
+class AllOf(Struct, frozen=True):
     """All of ``parts`` hold; with none of them, every row meets it."""
 
     parts: tuple[Condition, ...] = ()
 
 
-@dataclass(frozen=True)
-class AnyOf:
+class AnyOf(Struct, frozen=True):
     """One of ``parts`` holds; with none of them, no row meets it."""
 
     parts: tuple[Condition, ...] = ()
 
 
-@dataclass(frozen=True)
-class Not:
+class Not(Struct, frozen=True):
     """The part does not hold."""
 
     part: Condition
 
 
-@dataclass(frozen=True)
-class Sql:
+class Sql(Struct, frozen=True):
     """A condition in the engine's own words, as the user wrote it."""
 
     text: str
@@ -91,8 +85,8 @@ def as_json(part: Condition) -> dict[str, Any]:
     """A condition as a document: its kind, and its fields by name."""
 
     def plain(value: object) -> object:
-        if is_dataclass(value) and not isinstance(value, type):
-            own = {item.name: plain(getattr(value, item.name)) for item in fields(value)}
+        if isinstance(value, Struct):
+            own = {name: plain(each) for name, each in asdict(value).items()}
             return {"kind": type(value).__name__, **own}
         return [plain(one) for one in value] if isinstance(value, tuple) else value
 
@@ -111,7 +105,7 @@ def of_json(data: Mapping[str, Any]) -> Condition:
 
     kinds = {kind.__name__: kind for kind in (OneOf, Like, Compared, InSubquery, AllOf, AnyOf, Not)}
     kind = kinds[data["kind"]]
-    own = {item.name: made(data[item.name]) for item in fields(kind)}
+    own = {name: made(data[name]) for name in kind.__struct_fields__}
     return kind(**own)
 
 
@@ -135,16 +129,14 @@ def any_of(parts: Iterable[Condition]) -> Condition | None:
     return found[0] if len(found) == 1 else AnyOf(found)
 
 
-@dataclass(frozen=True)
-class Cleared:
+class Cleared(Struct, frozen=True):
     """In place of a column: ``value`` in the rows that meet ``condition``, elsewhere the column."""
 
     condition: Condition
     value: int | str | None
 
 
-@dataclass(frozen=True)
-class Lowered:
+class Lowered(Struct, frozen=True):
     """In place of a column: it less the number of rows of ``table`` that meet ``condition``.
 
     Only rows count whose ``column`` holds this row's ``key``.

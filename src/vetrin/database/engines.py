@@ -9,6 +9,8 @@ from dataclasses import dataclass, field
 from importlib import import_module
 from typing import Any, Protocol
 
+from msgspec import Struct
+
 from ..cms import Place
 from .base import Attachment, Database, ForeignKey
 from .page_prints import PagePrints
@@ -58,8 +60,7 @@ class Wanted:
     prints: PagePrints | None = None
 
 
-@dataclass(frozen=True)
-class Engine:
+class Engine(Struct, frozen=True):
     """An engine by its name, and what it can do.
 
     ``in_file``: the data are a file, without server or account. ``any_type``: a column holds values of any type, so

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 
-@dataclass(frozen=True)
-class KeyRange:
+class KeyRange(Struct, frozen=True):
     """Rows whose key is beyond ``after`` and not beyond ``upto``; None is no border."""
 
     after: tuple[int, ...] | None = None
@@ -34,8 +34,7 @@ class KeyRange:
         return " AND ".join(parts)
 
 
-@dataclass(frozen=True)
-class KeyRanges:
+class KeyRanges(Struct, frozen=True):
     """Rows whose key is in one of some ranges, or that have one of some ``keys``."""
 
     ranges: tuple[KeyRange, ...] = ()

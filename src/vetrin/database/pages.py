@@ -5,8 +5,10 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from functools import partial
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from .base import Batch, Table
 from .digests import UNTOLD, digest_of_records, joint_digest, sums_of_records
@@ -20,8 +22,7 @@ _PAGE_BYTES = 128 << 10  # or so many, of larger ones
 _WHOLE = ("int", "integer", "bigint", "mediumint", "smallint", "tinyint")
 
 
-@dataclass(frozen=True)
-class Page:
+class Page(Struct, frozen=True):
     """Some rows that were taken: up to which key, how many, their digest, and that of what they ``became``."""
 
     upto: tuple[int, ...]

@@ -7,22 +7,21 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext
-from dataclasses import dataclass
 from typing import Any, Generic, TypeVar
+
+from msgspec import Struct
 
 from .conditions import Where
 
 
-@dataclass(frozen=True)
-class Counting:
+class Counting(Struct, frozen=True):
     """The question of ``ReadableDatabase.count``."""
 
     table: str
     where: Where | None = None
 
 
-@dataclass(frozen=True)
-class Selecting:
+class Selecting(Struct, frozen=True):
     """The question of ``ReadableDatabase.select``."""
 
     table: str
@@ -33,8 +32,7 @@ class Selecting:
     limit: int | None = None
 
 
-@dataclass(frozen=True)
-class Defining:
+class Defining(Struct, frozen=True):
     """The question of ``ReadableDatabase.schema``."""
 
     table: str

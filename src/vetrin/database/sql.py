@@ -6,7 +6,8 @@ What differs between engines is how a name is quoted and the mark that stands fo
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from .base import Recount
 from .conditions import (
@@ -30,8 +31,7 @@ Statement = tuple[str, list[object]]
 _AROUND = {"begins": ("", "%"), "ends": ("%", ""), "contains": ("%", "%")}
 
 
-@dataclass(frozen=True)
-class Dialect:
+class Dialect(Struct, frozen=True):
     """How an engine quotes a name, and the mark that stands for a value."""
 
     quote: Callable[[str], str]

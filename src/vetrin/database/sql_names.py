@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Mapping
-from dataclasses import replace
 from typing import NamedTuple
+
+from msgspec.structs import replace
 
 from .base import Attachment
 from .statements import WORD, Unreadable, databases_of, tokens

@@ -7,10 +7,11 @@ import json
 import random
 import sqlite3
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 from urllib.parse import quote
+
+from msgspec import Struct
 
 from .picture import draw
 from .serialise import serialise
@@ -63,8 +64,7 @@ _EVENTS = ["Steam Gala", "Teddy Bears' Day", "Evening Photo Charter", "Cream Tea
 _WORDS = ["platform", "whistle", "carriage", "ballast", "sleeper", "signal", "semaphore", "firebox", "tender", "coupling", "guard", "ticket", "timetable", "junction", "siding", "loco", "crane", "footplate", "regulator", "injector", "lamp", "points", "volunteer", "station", "halt", "tunnel", "viaduct", "cutting", "embankment", "coal", "water", "steam"]  # fmt: skip
 
 
-@dataclass(frozen=True)
-class Stage:
+class Stage(Struct, frozen=True):
     """How far an environment has come: which share of the content it holds, and what only it has."""
 
     name: str

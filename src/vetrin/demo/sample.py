@@ -8,8 +8,9 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from ..errors import DemoError
 from .content import LOCAL, PRODUCTION, PUBLIC_ADDRESS, STAGING, Stage, fill
@@ -18,8 +19,7 @@ STAGES = (LOCAL, STAGING, PRODUCTION)
 FIRST_PORT = 8411
 
 
-@dataclass(frozen=True)
-class Sample:
+class Sample(Struct, frozen=True):
     """A sample project: its folder, and the port of each environment."""
 
     folder: Path

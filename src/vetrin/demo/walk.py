@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from ..database.sqlite.database import SqliteDatabase
 from ..database.table_digest import table_digest
 from .sample import Sample
 
 
-@dataclass(frozen=True)
-class Step:
+class Step(Struct, frozen=True):
     """One step. ``holds`` says, after the command, whether it did what ``tells`` promises; ``before`` is what people
     do before it."""
 

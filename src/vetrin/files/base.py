@@ -10,8 +10,9 @@ import contextlib
 import posixpath
 import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal, NamedTuple, Protocol
+
+from msgspec import Struct
 
 from ..errors import FilesError
 
@@ -136,8 +137,7 @@ SPECIAL = "no ordinary file"
 UNREADABLE = "not readable for the account"
 
 
-@dataclass(frozen=True)
-class Move:
+class Move(Struct, frozen=True):
     """In an exchange, at ``path``, what stands there goes and what was staged comes.
 
     Each is a file (or link), a folder, or None where nothing goes or comes. A folder that comes is

@@ -10,6 +10,9 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, S
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 
+import msgspec
+from msgspec import Struct
+
 from .base import BLOCK, UNREADABLE, Entry, Kind, Manifest, Move, SourceTree
 from .digest_cache import DigestCache
 from .digests import common_algorithm, digest_of
@@ -36,8 +39,7 @@ class Clash(Exception):
         self.other = other
 
 
-@dataclass(frozen=True)
-class Terms:
+class Terms(Struct, frozen=True):
     """On what terms two trees are compared.
 
     ``skip`` are paths that do not count at the source and at the target. Entries of the source that
@@ -56,12 +58,11 @@ class Terms:
     texts: Patterns | None = None
     rewrite: Callable[[bytes], bytes] = bytes
     mirror: bool = False
-    theirs: DigestCache = field(default_factory=DigestCache)
-    ours: DigestCache = field(default_factory=DigestCache)
+    theirs: DigestCache = msgspec.field(default_factory=DigestCache)
+    ours: DigestCache = msgspec.field(default_factory=DigestCache)
 
 
-@dataclass(frozen=True)
-class Unit:
+class Unit(Struct, frozen=True):
     """A folder that switches over as a whole. ``copies`` are the entries of the target that it
     keeps; ``goes`` is what stands there, and without ``comes`` nothing takes its place."""
 
@@ -75,8 +76,7 @@ class Unit:
         return Move(self.path, self.goes, "folder" if self.comes else None, True)
 
 
-@dataclass(frozen=True)
-class Difference:
+class Difference(Struct, frozen=True):
     """Entries of the source that are new or changed on the target, and those only it has.
 
     ``gone`` are removed there, ``only_there`` stay. ``replaced`` holds, by path, what a changed entry
@@ -94,8 +94,8 @@ class Difference:
     same: int = 0
     gone: tuple[Entry, ...] = ()
     only_there: tuple[Entry, ...] = ()
-    replaced: Mapping[str, Entry] = field(default_factory=dict)
-    reused: Mapping[str, str] = field(default_factory=dict)
+    replaced: Mapping[str, Entry] = {}
+    reused: Mapping[str, str] = {}
     pieced: frozenset[str] = frozenset()
     texts: frozenset[str] = frozenset()
     units: tuple[Unit, ...] = ()
@@ -149,8 +149,7 @@ class Difference:
         return [*moves, *(Move(path, "folder", None) for path in folders)]
 
 
-@dataclass(frozen=True)
-class _Aside:
+class _Aside(Struct, frozen=True):
     """What is not compared: archives and ``withheld`` (path and reason) that do not come, ``left`` paths of the
     source, paths of the target that are ``kept`` (of which ``chosen`` by the terms), and ``blocked`` ones."""
 

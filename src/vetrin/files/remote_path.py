@@ -7,8 +7,9 @@ import errno
 import fnmatch
 import posixpath
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from typing import NamedTuple
+
+from msgspec import Struct
 
 from ..errors import FilesError
 from .remote_machine import FileStatus, Machine
@@ -36,8 +37,7 @@ def looking_at(place: object, names: Iterable[str]) -> Iterator[None]:
         yield
 
 
-@dataclass(frozen=True)
-class RemotePath:
+class RemotePath(Struct, frozen=True):
     """An absolute path on ``machine``. What it says of a file is asked anew each time."""
 
     machine: Machine

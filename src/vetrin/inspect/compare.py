@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict, replace
 
 from ..cms.rules import NamedSetting
 from ..config import Environment
@@ -32,8 +36,7 @@ from ..site.summary import counts_of, standing
 _ROW_BY_ROW = 300_000  # rows; larger tables are compared as a whole
 
 
-@dataclass(frozen=True)
-class Expected:
+class Expected(Struct, frozen=True):
     """What a transfer makes differ on purpose. ``source`` is the environment that was copied; empty where none was.
 
     Of its rows, those that meet ``leave`` by table are not in the copy, ``replacements`` is what stands there in
@@ -43,8 +46,8 @@ class Expected:
     """
 
     source: str = ""
-    leave: Mapping[str, Condition] = field(default_factory=dict)
-    replacements: Mapping[str, Mapping[str, Replacement]] = field(default_factory=dict)
+    leave: Mapping[str, Condition] = {}
+    replacements: Mapping[str, Mapping[str, Replacement]] = {}
     away: frozenset[str] = frozenset()
     settings: tuple[str, ...] = ()
     tables: frozenset[str] = frozenset()
@@ -59,8 +62,7 @@ class Expected:
         )
 
 
-@dataclass(frozen=True)
-class Line:
+class Line(Struct, frozen=True):
     """One thing of both sides, as text; ``same`` is None for what is bound to differ. ``names`` are the files that
     differ."""
 
@@ -72,8 +74,7 @@ class Line:
     names: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class TableDifference:
+class TableDifference(Struct, frozen=True):
     """A table that is not the same: ``state`` is content, columns, or only in one of them.
 
     Counts of rows that differ are None where the table was compared as a whole.
@@ -89,8 +90,7 @@ class TableDifference:
     names: tuple[str, ...] = ()  # of the settings that differ
 
 
-@dataclass(frozen=True)
-class EntryDifference:
+class EntryDifference(Struct, frozen=True):
     """An entry that one side lacks or has another version of.
 
     ``state`` is ``only``, ``newer`` or ``changed``; ``where`` is the environment that has it so.
@@ -126,10 +126,10 @@ class Comparison:
             "b": self.b,
             "same": self.differences == 0,
             "differences": self.differences,
-            "lines": [vars(line) for line in self.lines],
+            "lines": [asdict(line) for line in self.lines],
             "same_tables": self.same_tables,
-            "tables": [vars(item) for item in self.tables],
-            "entries": None if self.entries is None else [vars(item) for item in self.entries],
+            "tables": [asdict(item) for item in self.tables],
+            "entries": None if self.entries is None else [asdict(item) for item in self.entries],
             "expected": list(self.expected),
         }
 
@@ -185,7 +185,7 @@ _OTHER = {"+": "-", "-": "+", "~": "~"}
 
 def _mirrored(found: Comparison) -> Comparison:
     """The same comparison with its sides exchanged."""
-    return replace(
+    return dataclasses.replace(
         found,
         a=found.b,
         b=found.a,
@@ -565,8 +565,7 @@ class _Rows:
                 self.labels.clear()
 
 
-@dataclass(frozen=True)
-class _Entry:
+class _Entry(Struct, frozen=True):
     """What is compared of an entry; ``hash`` stands for all of its values."""
 
     title: str

@@ -8,6 +8,9 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+from msgspec import Struct
+from msgspec.structs import asdict
+
 from ..config import Environment
 from ..database import row_key
 from ..errors import MappingError
@@ -19,8 +22,7 @@ _NOWHERE = Address("http", "nowhere.invalid")
 _SNIPPET = 40
 
 
-@dataclass(frozen=True)
-class Stray:
+class Stray(Struct, frozen=True):
     """A reference to ``environment`` in the form it has there, with its surroundings.
 
     ``target`` is the address or root of that environment which it leads to.
@@ -128,8 +130,7 @@ def _root(environment: Environment) -> DiskPath | None:
         return None
 
 
-@dataclass(frozen=True)
-class Placed:
+class Placed(Struct, frozen=True):
     """A stray and where it stands: ``table.column`` with its row's key, or a file."""
 
     where: str
@@ -163,7 +164,7 @@ class Finding:
                 for (where, environment, form), count in self.counts.most_common()
             ],
             "shown": [
-                {"where": item.where, "key": item.key, **vars(item.stray)} for item in self.shown
+                {"where": item.where, "key": item.key, **asdict(item.stray)} for item in self.shown
             ],
             "candidates": dict(self.candidates),
             "values_that_a_rewrite_mends": self.mendable["rewrite"],

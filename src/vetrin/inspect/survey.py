@@ -8,6 +8,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from msgspec import Struct
+from msgspec.structs import asdict
+
 from ..cms.definition import ROLES
 from ..database import Table
 from ..files import Manifest
@@ -34,8 +37,7 @@ _SPARE = (
 )
 
 
-@dataclass(frozen=True)
-class TableSize:
+class TableSize(Struct, frozen=True):
     """A table: rows as far as the server tells, bytes with its indexes, and what it is for."""
 
     name: str
@@ -44,8 +46,7 @@ class TableSize:
     role: str
 
 
-@dataclass(frozen=True)
-class FolderSize:
+class FolderSize(Struct, frozen=True):
     """How many files a folder holds, and how many bytes."""
 
     path: str
@@ -54,8 +55,7 @@ class FolderSize:
     part: str
 
 
-@dataclass(frozen=True)
-class KindCount:
+class KindCount(Struct, frozen=True):
     """A kind of rows; ``size`` is their share of their tables, in bytes."""
 
     name: str
@@ -63,8 +63,7 @@ class KindCount:
     size: int
 
 
-@dataclass(frozen=True)
-class Suggestion:
+class Suggestion(Struct, frozen=True):
     """Something to leave out: the key of ``[leave]``, what to write there, what it saves."""
 
     key: str
@@ -91,15 +90,15 @@ class Survey:
             "environment": self.standing.environment,
             "standing": self.standing.as_json(),
             "runtime": self.runtime,
-            "tables": [vars(item) for item in self.tables],
-            "folders": [vars(item) for item in self.folders],
+            "tables": [asdict(item) for item in self.tables],
+            "folders": [asdict(item) for item in self.folders],
             "entries": [
                 {"type": kind, "state": state, "count": count}
                 for kind, state, count in self.entries
             ],
-            "kinds": [vars(item) for item in self.kinds],
+            "kinds": [asdict(item) for item in self.kinds],
             "extensions": [item.as_json() for item in self.extensions],
-            "suggestions": [vars(item) for item in self.suggestions],
+            "suggestions": [asdict(item) for item in self.suggestions],
         }
 
 

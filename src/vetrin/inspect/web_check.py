@@ -10,6 +10,9 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 from urllib.parse import quote
 
+from msgspec import Struct
+from msgspec.structs import asdict
+
 from ..config import Environment, web_refusal
 from ..errors import DatabaseError
 from ..site import Site
@@ -22,8 +25,7 @@ _PAGES = 6
 _PICTURES = 8
 
 
-@dataclass(frozen=True)
-class Finding:
+class Finding(Struct, frozen=True):
     """Something that is not as it should be, where, and what to do about it. ``code`` is, for programs, what kind of
     thing it is: that of ``Looked``, or leads-elsewhere, or references."""
 
@@ -55,20 +57,18 @@ class CheckReport:
         return {
             "environment": self.environment,
             "looked": [vars(item) for item in self.looked],
-            "findings": [vars(item) for item in self.findings],
+            "findings": [asdict(item) for item in self.findings],
         }
 
 
-@dataclass(frozen=True)
-class Expectation:
+class Expectation(Struct, frozen=True):
     """What came with the last transfer: its source, and that one's counts at the time."""
 
     source: str
     counts: Mapping[str, int]
 
 
-@dataclass(frozen=True)
-class Home:
+class Home(Struct, frozen=True):
     """How an environment's home page answers.
 
     ``state`` is fine, broken (a server error, a blank page, the CMS's own report of a failure) or

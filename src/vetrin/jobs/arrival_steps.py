@@ -11,6 +11,8 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
+from msgspec import Struct
+
 from ..cms import Definition
 from ..cms.rules import ExtensionRule, KeptRows
 from ..database import AllOf, Batch, Database, Like, Not, OneOf, Table, Where
@@ -24,8 +26,7 @@ _UTF8 = "utf8mb4"
 Own = Callable[[], bytes | None]  # the target's value of a setting
 
 
-@dataclass(frozen=True)
-class Tables:
+class Tables(Struct, frozen=True):
     """How an environment's tables are reached while it is settled: ``database`` holds the hidden ones.
 
     ``hidden`` gives the hidden table for a plain name, or None where that table does not travel.
@@ -37,8 +38,7 @@ class Tables:
     columns: Mapping[str, Table]
 
 
-@dataclass(frozen=True)
-class KeepSettings:
+class KeepSettings(Struct, frozen=True):
     """All settings that fit ``patterns`` are as they were on the target, also by not being there."""
 
     label: str
@@ -178,8 +178,7 @@ class Activate(SettingStep):
         return list_of(wanted, arrived) if wanted != texts else None
 
 
-@dataclass(frozen=True)
-class KeepRows:
+class KeepRows(Struct, frozen=True):
     """Rows of the target that stay, such as its administrators, with what hangs on them."""
 
     rule: KeptRows
@@ -220,8 +219,7 @@ class KeepRows:
         database.take_over(hidden, live.name, names, {column: own}, {column: new})
 
 
-@dataclass(frozen=True)
-class SetColumns:
+class SetColumns(Struct, frozen=True):
     """Columns of a row that hold the site's host and port."""
 
     table: str

@@ -12,10 +12,11 @@ import contextlib
 from bisect import bisect_left, bisect_right
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
 from datetime import datetime
 from itertools import islice
 from types import TracebackType
+
+from msgspec.structs import replace
 
 from ..append_log import AppendLog
 from ..database import Attachment, Batch, KeyRange, Table, can_copy_in_ranges

@@ -14,6 +14,8 @@ from concurrent.futures import Future
 from dataclasses import dataclass, field
 from itertools import islice
 
+from msgspec import Struct
+
 from ..database import KeyRange, Table, digest_with
 from ..database.row_codec import RecordForm, record_end, split_records
 from ..store import Chunk, Contents, Hands, OpenedPage, Splice, TableReader, TableWriter, spliced
@@ -23,20 +25,18 @@ _LARGE = 1 << 20  # bytes of a page that is cut once more
 _AHEAD = 3  # pieces that are read before they are needed
 
 
-@dataclass(frozen=True)
-class Piece:
+class Piece(Struct, frozen=True):
     """All rows of a table that are in a range of its key, in pages."""
 
     key_range: KeyRange
     pages: tuple[Chunk, ...]
 
 
-@dataclass(frozen=True)
-class Exchanged:
+class Exchanged(Struct, frozen=True):
     """The records of a range that are there no longer, and those that were not there."""
 
-    gone: list[bytes] = field(default_factory=list)
-    came: list[bytes] = field(default_factory=list)
+    gone: list[bytes] = []
+    came: list[bytes] = []
 
 
 @dataclass

@@ -6,11 +6,15 @@ differ only by the rewriting, what arrival set and what does not travel are no c
 
 from __future__ import annotations
 
+import dataclasses
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from ..cms import Definition
 from ..database import Reader, Table
@@ -53,8 +57,7 @@ class TableChanges:
     removed: int = 0
 
 
-@dataclass(frozen=True)
-class EntryChange:
+class EntryChange(Struct, frozen=True):
     """An entry, by its title, that was added, changed or removed."""
 
     title: str
@@ -63,8 +66,7 @@ class EntryChange:
     state: State
 
 
-@dataclass(frozen=True)
-class SettingChange:
+class SettingChange(Struct, frozen=True):
     """A setting, or a part of one by its path of keys; ``old`` and ``new`` are None where it was or is not there."""
 
     name: str
@@ -73,8 +75,7 @@ class SettingChange:
     new: str | None
 
 
-@dataclass(frozen=True)
-class CellChange:
+class CellChange(Struct, frozen=True):
     """A row of one table for a person: its key, and its columns that changed with both values."""
 
     key: str
@@ -82,8 +83,7 @@ class CellChange:
     columns: tuple[tuple[str, str | None, str | None], ...]
 
 
-@dataclass(frozen=True)
-class FileChange:
+class FileChange(Struct, frozen=True):
     """A file, by its path below the root, that was added, changed or removed."""
 
     path: str
@@ -114,7 +114,7 @@ class Changes:
     def only_in(self, names: Collection[str], definition: Definition) -> Changes:
         """What of it is in the rows of some tables, without prefix."""
         entries, settings = definition.entries, definition.settings
-        return replace(
+        return dataclasses.replace(
             self,
             tables=[item for item in self.tables if item.name in names],
             entries=self.entries if entries is not None and entries.table in names else [],
@@ -130,9 +130,9 @@ class Changes:
             "run": self.run,
             "same": self.nothing,
             "tables": [vars(item) for item in self.tables],
-            "entries": [vars(item) for item in self.entries],
-            "settings": [{**vars(item), "path": list(item.path)} for item in self.settings],
-            "files": [vars(item) for item in self.files],
+            "entries": [asdict(item) for item in self.entries],
+            "settings": [{**asdict(item), "path": list(item.path)} for item in self.settings],
+            "files": [asdict(item) for item in self.files],
             "rows": [
                 {
                     "key": item.key,

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..database import (
     NO_ROWS,
@@ -83,8 +86,7 @@ class TooMuch(Exception):
     """So much differs that the table is better taken anew."""
 
 
-@dataclass(frozen=True)
-class Means:
+class Means(Struct, frozen=True):
     """What the rows of a run are compared and laid ready with: ``target`` is the database that they go to, ``mixed``
     whether columns hold other values than bytes."""
 

@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 
-@dataclass(frozen=True)
-class Phase:
+class Phase(Struct, frozen=True):
     """A new phase begins: look, keep, tables, files, swap, check; read and pack, tables and files, where
     nothing is written to an environment."""
 
     name: str
 
 
-@dataclass(frozen=True)
-class Started:
+class Started(Struct, frozen=True):
     """How much there is to move, as far as known: bytes and rows of tables, bytes of files."""
 
     rows: int
@@ -24,16 +23,14 @@ class Started:
     file_bytes: int
 
 
-@dataclass(frozen=True)
-class TableStarted:
+class TableStarted(Struct, frozen=True):
     """A table is about to move; ``rows`` is how many it has, as far as known."""
 
     table: str
     rows: int
 
 
-@dataclass(frozen=True)
-class Moved:
+class Moved(Struct, frozen=True):
     """Rows of a table have arrived."""
 
     table: str
@@ -41,16 +38,14 @@ class Moved:
     size: int
 
 
-@dataclass(frozen=True)
-class TableDone:
+class TableDone(Struct, frozen=True):
     """All rows of a table have arrived."""
 
     table: str
     rows: int
 
 
-@dataclass(frozen=True)
-class FileMoved:
+class FileMoved(Struct, frozen=True):
     """Bytes of a file have arrived; ``files`` is 1 when it is all there."""
 
     path: str
@@ -58,23 +53,20 @@ class FileMoved:
     files: int
 
 
-@dataclass(frozen=True)
-class Checking:
+class Checking(Struct, frozen=True):
     """A table that was taken before is asked whether it has changed since."""
 
     table: str
 
 
-@dataclass(frozen=True)
-class Waiting:
+class Waiting(Struct, frozen=True):
     """The connection is lost; it is made anew in ``seconds``."""
 
     reason: str
     seconds: float
 
 
-@dataclass(frozen=True)
-class Slowed:
+class Slowed(Struct, frozen=True):
     """A live host is busy: the transfer waits. ``load`` is processes for each processor."""
 
     load: float

@@ -13,6 +13,8 @@ from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
+from msgspec import Struct
+
 from ..cms import Definition, LinkRule
 from ..config import Arrival, Leave, nearest, similar
 from ..database import (
@@ -41,8 +43,7 @@ _WORDS = re.compile(r"[\w$]+")
 _REFERENCES = re.compile(r"REFERENCES `((?:[^`]|``)*)` \(")
 
 
-@dataclass(frozen=True)
-class LeftKind:
+class LeftKind(Struct, frozen=True):
     """One choice, and the rows of one table that it names (not those that hang on them)."""
 
     name: str

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from ..database import Condition
 from ..inspect.compare import Expected

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 import tempfile
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
 from typing import IO, Any, cast
+
+import msgspec
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..archive.writer import FILES, MANIFEST, Archive, archive_into, text_into
 from ..config import Arrival, Environment, Keep, Leave
@@ -72,15 +76,14 @@ _SPOOLED = (
 )  # bytes of a file that are held in memory before it is packed; more of it go onto the disk
 
 
-@dataclass(frozen=True)
-class Packing:
+class Packing(Struct, frozen=True):
     """What is packed and how. ``arrival`` is how it is settled, None for as it is. ``size`` is the most bytes of
     one file of the archive; ``statement`` of one INSERT. ``prefix`` is that of the tables where it goes, None for
     the site's own."""
 
     parts: tuple[Part, ...] = PARTS
-    leave: Leave = field(default_factory=Leave)
-    mapping: Mapping = field(default_factory=lambda: Mapping.build())
+    leave: Leave = msgspec.field(default_factory=Leave)
+    mapping: Mapping = msgspec.field(default_factory=lambda: Mapping.build())
     goal: Environment | None = None
     arrival: Arrival | None = None
     size: int | None = None
@@ -91,8 +94,7 @@ class Packing:
     prefix: str | None = None
 
 
-@dataclass(frozen=True)
-class Packed:
+class Packed(Struct, frozen=True):
     """What came of it: the files that were written, and what is in them."""
 
     paths: tuple[Path, ...]
@@ -365,7 +367,7 @@ class _Export:
                     exchanges.append(Exchange(table.name, hidden, None))
             places = {exchange.live: exchange.incoming for exchange in exchanges}
             tables = Tables(
-                replace(site, database=made),
+                dataclasses.replace(site, database=made),
                 made,
                 lambda name: places.get(site.prefix + name),
                 columns,
@@ -647,7 +649,7 @@ def _to_be(site: ReadableSite, environment: Environment, prefix: str | None = No
     return ReadableSite(
         environment=environment,
         definition=site.definition,
-        configuration=replace(
+        configuration=dataclasses.replace(
             site.configuration,
             file=None,
             title="",

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import dataclasses
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from ..config import Environment, Project
 from ..database.mysql.charsets import KNOWN_EXACTLY, Between, ByServer, Conversion, between
@@ -92,4 +94,4 @@ def build_import(
     ]
     plan = build_plan(source, target, parts, others, choices)
     notes = (Remark("of-the-archive", text) for text in manifest.notes)
-    return replace(plan, kind="import", notes=(*notes, *plan.notes))
+    return dataclasses.replace(plan, kind="import", notes=(*notes, *plan.notes))

@@ -17,6 +17,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Protocol
 
+from msgspec import Struct
+
 from ..database import BATCH_BYTES, Batch, Exchange, Patch, Table, hidden_name, row_key
 from ..database.base import Reader
 from ..database.row_codec import batches_of, records_of
@@ -45,8 +47,7 @@ class Work(ValueWork, Protocol):
         """The counts, for a document."""
 
 
-@dataclass(frozen=True)
-class Sample:
+class Sample(Struct, frozen=True):
     """One change, for a person to look at before it is made."""
 
     table: str
@@ -65,8 +66,7 @@ class Survey:
     whole: list[str] = field(default_factory=list)
 
 
-@dataclass(frozen=True)
-class Selection:
+class Selection(Struct, frozen=True):
     """The columns that are looked at. Names may hold ``*``; tables with or without the prefix."""
 
     tables: tuple[str, ...] = ()

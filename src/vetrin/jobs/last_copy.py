@@ -12,10 +12,12 @@ import hashlib
 import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from ..atomic import write_whole
 from ..database import NO_ROWS, UNTOLD, Attachment, Facts, KeyRange, Page, spans
@@ -28,8 +30,7 @@ _NEXT_NUMBER = re.compile(r" AUTO_INCREMENT=(\d+)")
 _KEPT = 3  # of the newest records, and of those that stand: what is undone may be what stands again
 
 
-@dataclass(frozen=True)
-class KnownTable:
+class KnownTable(Struct, frozen=True):
     """A table as a transfer left it. ``signature`` is that of ``Signatures.of``, ``definition`` a digest of how the
     table is defined at the target. ``pages`` are those of a table that goes by key and in which nothing was set
     afterwards; of all others ``source`` and ``target`` are the digests of all rows."""
@@ -43,7 +44,7 @@ class KnownTable:
 
     def as_json(self) -> dict[str, Any]:
         pages = [[list(page.upto), page.rows, page.digest, page.became] for page in self.pages]
-        return {**vars(self), "pages": pages}
+        return {**asdict(self), "pages": pages}
 
     @classmethod
     def of_json(cls, data: Mapping[str, Any]) -> KnownTable:
@@ -78,12 +79,11 @@ def claims_of(known: KnownTable) -> list[tuple[str, str]]:
     return [*((page.digest, page.became) for page in known.pages), (NO_ROWS, NO_ROWS)]
 
 
-@dataclass(frozen=True)
-class LastCopy:
+class LastCopy(Struct, frozen=True):
     """All tables that a ``run`` left. ``hanging`` is a digest of what hung on them on both sides."""
 
     hanging: str
-    tables: Mapping[str, KnownTable] = field(default_factory=dict)
+    tables: Mapping[str, KnownTable] = {}
     run: int = 0
 
     def write(self, folder: Path) -> None:

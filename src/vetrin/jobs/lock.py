@@ -21,10 +21,11 @@ import secrets
 import socket
 import threading
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from ..errors import FilesError, Overtaken, Refused
 from ..files import OWN_FOLDER, FileTree, if_readable
@@ -39,8 +40,7 @@ _TOKEN = re.compile("[0-9a-f]{16}")
 SILENT = 90.0  # seconds without one after which a run counts as dead
 
 
-@dataclass(frozen=True)
-class Holder:
+class Holder(Struct, frozen=True):
     """Who holds a lock. ``silent`` is how many seconds nothing was heard of it."""
 
     user: str

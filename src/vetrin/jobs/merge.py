@@ -11,6 +11,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from msgspec import Struct
+
 from ..database import Patch, hidden_name
 from ..database.engines import engine_of
 from ..errors import RowsMoved
@@ -33,8 +35,7 @@ from .snapshot import Keeping
 from .switch import Switch
 
 
-@dataclass(frozen=True)
-class MergeReport:
+class MergeReport(Struct, frozen=True):
     """What a merge did: its run, and the rows by table."""
 
     run: Run

@@ -10,6 +10,8 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import PurePosixPath
 
+from msgspec import Struct
+
 from ..config import Environment
 from ..database.base import Cell
 from ..database.row_codec import Text
@@ -28,8 +30,7 @@ from .plan import Choices
 from .planner import compare_files
 
 
-@dataclass(frozen=True)
-class ComingFiles:
+class ComingFiles(Struct, frozen=True):
     """The files that come, each with the path that it gets. ``differing`` are files that both have had, and that are
     not the same any more: they stay as they are."""
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..database import Batch, Exchange, Table, hidden_name
 from ..merge import IdMaps, References
@@ -15,8 +16,7 @@ from .merge_sides import MergeSide, is_apart
 _NUMBERS = 500_000  # of hidden tables that come as a whole, beyond those of rows
 
 
-@dataclass(frozen=True)
-class NewTable:
+class NewTable(Struct, frozen=True):
     """A table of the incoming side, and its name in the target. ``rows`` is False for one that comes empty."""
 
     name: str

@@ -8,6 +8,8 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import Any
 
+from msgspec import Struct
+
 from ..cms import Definition
 from ..config import Environment
 from ..database import (
@@ -48,8 +50,7 @@ from .merge_sides import (
 from .plan import can_be_written, may_read, may_write
 
 
-@dataclass(frozen=True)
-class StepLine:
+class StepLine(Struct, frozen=True):
     """A step for a person: a row by its title or, of a setting, its name."""
 
     table: str

@@ -8,6 +8,8 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
+from msgspec import Struct
+
 from ..database import (
     AllOf,
     Condition,
@@ -46,8 +48,7 @@ _AT_ONCE = 500  # values that one question asks for
 _APART = ("log", "cache", "index")  # roles of tables that each environment has for itself
 
 
-@dataclass(frozen=True)
-class Shared:
+class Shared(Struct, frozen=True):
     """What two environments had in common last: a ``manifest`` of ``run``'s source, and what later merges made of
     it. ``choices`` are those of that run."""
 

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import dataclasses
 import getpass
 import re
 import secrets
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct
 
 from ..atomic import write_whole
 from ..cms import SiteConfiguration
@@ -35,8 +38,7 @@ class Account:
     maker_password: str = field(default="", repr=False)
 
 
-@dataclass(frozen=True)
-class Tried:
+class Tried(Struct, frozen=True):
     """What an account found: how many ``tables`` there are, or that the database is ``missing`` and can be made."""
 
     tables: int
@@ -60,7 +62,9 @@ def try_account(account: Account, like: SiteConfiguration, root: Path) -> Tried:
         DatabaseUnreachable: no server answers, or it refuses the account.
     """
     if account.maker:
-        account = replace(account, user=account.maker, password=account.maker_password, maker="")
+        account = dataclasses.replace(
+            account, user=account.maker, password=account.maker_password, maker=""
+        )
     with _opened(account, like, root) as database:
         facts = database.facts()
         tables = 0 if database.missing else len(database.tables())

@@ -6,6 +6,10 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+import msgspec
+from msgspec import Struct
+from msgspec.structs import asdict
+
 from ..cms import Definition, Place
 from ..config import Arrival, Environment, Keep, Leave, defaults
 from ..database import Attachment, Condition, Replacement, Table
@@ -26,8 +30,7 @@ USUAL_PARTS: tuple[Part, ...] = ("data", "media")
 PUSHED_PARTS: tuple[Part, ...] = ("code",)
 
 
-@dataclass(frozen=True)
-class TablePlan:
+class TablePlan(Struct, frozen=True):
     """One table to copy: its rows at the source, and at the target where it is there.
 
     ``rewritten`` are the columns that are looked through for addresses and paths;
@@ -44,7 +47,7 @@ class TablePlan:
     exact: bool
     schema: str
     leave: Condition | None = None
-    replacements: dict[str, Replacement] = field(default_factory=dict)
+    replacements: dict[str, Replacement] = {}
     left: int = 0
     original: str = ""
 
@@ -60,20 +63,18 @@ class TablePlan:
         }
 
 
-@dataclass(frozen=True)
-class Choices:
+class Choices(Struct, frozen=True):
     """What was chosen for one transfer, put together from the project, the route and the command. ``full``: all rows
     come, also those that are there already."""
 
-    leave: Leave = field(default_factory=Leave)
-    keep: Keep = field(default_factory=Keep)
-    arrival: Arrival = field(default_factory=lambda: defaults("local"))
+    leave: Leave = msgspec.field(default_factory=Leave)
+    keep: Keep = msgspec.field(default_factory=Keep)
+    arrival: Arrival = msgspec.field(default_factory=lambda: defaults("local"))
     mirror: bool = False
     full: bool = False
 
 
-@dataclass(frozen=True)
-class Program:
+class Program(Struct, frozen=True):
     """A trigger, view or stored routine that comes along; ``table`` is what a trigger hangs on, and ``does`` says in
     a line what it does."""
 
@@ -83,8 +84,7 @@ class Program:
     does: str
 
 
-@dataclass(frozen=True)
-class FolderChange:
+class FolderChange(Struct, frozen=True):
     """What changes in one folder of one part: files and bytes that are new or changed, files that go."""
 
     part: str
@@ -95,8 +95,7 @@ class FolderChange:
     size: int = 0
 
 
-@dataclass(frozen=True)
-class BuildChange:
+class BuildChange(Struct, frozen=True):
     """A ``build`` that is pushed, the one ``before`` it that the target is known to hold, the ``commits`` that the
     one has beyond the other, and the inverse, those that are taken ``back``."""
 
@@ -205,14 +204,14 @@ class Plan:
             "creates": self.creates or None,
             "views": list(self.views),
             "routines": [item.name for item in self.routines],
-            "programs": [vars(item) for item in self.programs],
+            "programs": [asdict(item) for item in self.programs],
             "left_programs": list(self.left_programs),
             "staying_tables": list(self.staying),
             "files": None if self.files is None else self._files(self.files),
             "build": pushed.build.as_json() if pushed else None,
             "before": pushed.before.as_json() if pushed and pushed.before else None,
-            "commits": [vars(commit) for commit in pushed.commits] if pushed else [],
-            "commits_taken_back": [vars(commit) for commit in pushed.back] if pushed else [],
+            "commits": [asdict(commit) for commit in pushed.commits] if pushed else [],
+            "commits_taken_back": [asdict(commit) for commit in pushed.back] if pushed else [],
             "maintenance": self.holds[0] if self.holds else None,
             "arriving": self.arriving.as_json(),
             "overwritten": self.overwritten.as_json(),
@@ -247,7 +246,7 @@ class Plan:
                 **{entry.path: "archive" for entry in files.archives},
                 **dict(files.passed),
             },
-            "folders": [vars(item) for item in self.folders],
+            "folders": [asdict(item) for item in self.folders],
         }
 
 

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, field
-from dataclasses import replace as with_changes
 from functools import cached_property
+
+import msgspec
+from msgspec import Struct
+from msgspec.structs import replace as with_changes
 
 from ..cms import is_shipped
 from ..config import Environment
@@ -109,13 +112,12 @@ def build_plan(
         ).plan()
 
 
-@dataclass(frozen=True)
-class _DataPlan:
+class _DataPlan(Struct, frozen=True):
     """The part of a plan that is about tables; the fields are those of ``Plan``."""
 
     names: Names | None = None
-    leaving: Leaving = field(default_factory=Leaving)
-    settling: Settling = field(default_factory=lambda: Settling([], [], [], []))
+    leaving: Leaving = msgspec.field(default_factory=Leaving)
+    settling: Settling = msgspec.field(default_factory=lambda: Settling([], [], [], []))
     tables: tuple[TablePlan, ...] = ()
     staying: tuple[str, ...] = ()
     views: tuple[str, ...] = ()
@@ -613,7 +615,7 @@ def _kept(parts: Sequence[Part]) -> list[str]:
 def _adopt(source: ReadableSite, target: Site) -> None:
     """Where the target has no configuration file and no other prefix is given, take the source's."""
     if target.configuration.file is None and "prefix" not in target.environment.database:
-        target.configuration = with_changes(target.configuration, prefix=source.prefix)
+        target.configuration = dataclasses.replace(target.configuration, prefix=source.prefix)
 
 
 def _fit(source: ReadableSite, target: Site) -> Names:

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import contextlib
+import dataclasses
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from ..config import Environment, Project
 from ..errors import DatabaseError, FilesError, HalfDone, JobError, LeftBroken, NoBuild, Refused
@@ -25,8 +28,7 @@ from .transfer import Report, let_go_of_earlier, run_plan
 from .undo import undo
 
 
-@dataclass(frozen=True)
-class Pushed:
+class Pushed(Struct, frozen=True):
     """What came of a push. ``undone`` is the run that took it back, because the home page broke; ``idle`` are
     the folders of what came that are not in use there, so that no page could run what is in them."""
 
@@ -39,8 +41,8 @@ class Pushed:
     def as_json(self) -> dict[str, Any]:
         return {
             **self.report.as_json(),
-            "home_before": vars(self.before),
-            "home_after": vars(self.after),
+            "home_before": asdict(self.before),
+            "home_after": asdict(self.after),
             "undone_by": self.undone.number if self.undone else None,
             "not_in_use": list(self.idle),
         }
@@ -135,7 +137,7 @@ def changed_there(
 def holding(source: ReadableSite, build: Build, builds: Builds) -> ReadableSite:
     """The site a build was made of, with the build's files in place of its own."""
     tree: BuildTree = builds.tree(build, source.files)
-    return replace(source, files=tree)
+    return dataclasses.replace(source, files=tree)
 
 
 def build_push(
@@ -174,7 +176,7 @@ def build_push(
         root = source.environment.root
         commits = tuple(commits_between(root, before.commit.id, build.commit.id) or ())
         back = tuple(commits_between(root, build.commit.id, before.commit.id) or ())
-    return replace(
+    return dataclasses.replace(
         plan,
         kind="push",
         pushed=BuildChange(build, before, commits, back),

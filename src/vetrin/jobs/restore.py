@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..config import Arrival, Environment, Keep, Leave, Project, nearest
 from ..errors import Refused
@@ -13,8 +16,7 @@ from .plan import PARTS, Choices, Part, Plan
 from .planner import build_plan
 
 
-@dataclass(frozen=True)
-class Wanted:
+class Wanted(Struct, frozen=True):
     """What is to be put back: parts, or some tables (patterns) and paths; without any, everything."""
 
     parts: tuple[Part, ...] = ()
@@ -107,4 +109,4 @@ def build_restore(
     if wanted.some and not home:
         choices = replace(choices, arrival=Arrival())
     plan = build_plan(source, target, parts, others, choices)
-    return replace(plan, kind="restore")
+    return dataclasses.replace(plan, kind="restore")

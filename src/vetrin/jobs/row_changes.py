@@ -8,7 +8,9 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..database import (
     BATCH_BYTES,
@@ -37,25 +39,23 @@ _TOGETHER = 32 << 20  # bytes of a table without a usable key that is compared r
 _PAGES = 64  # that are compared at once
 
 
-@dataclass(frozen=True)
-class Earlier:
+class Earlier(Struct, frozen=True):
     """A copy that an environment is compared with: the ``site`` as it is in the ``store``, and what is known of its
     tables. ``pieces`` say in which stretches of the key a table's pages lie. ``pipeline`` makes its rows those of the
     target, None for the source itself."""
 
     site: ReadableSite
     store: Store
-    tables: Mapping[str, KnownTable] = field(default_factory=dict)
-    pieces: Mapping[str, Pieces] = field(default_factory=dict)
+    tables: Mapping[str, KnownTable] = {}
+    pieces: Mapping[str, Pieces] = {}
     pipeline: RowPipeline | None = None
 
 
-@dataclass(frozen=True)
-class Left:
+class Left(Struct, frozen=True):
     """What of an environment's tables does not count, as it does not travel."""
 
-    leave: Mapping[str, Condition] = field(default_factory=dict)
-    replacements: Mapping[str, Mapping[str, Replacement]] = field(default_factory=dict)
+    leave: Mapping[str, Condition] = {}
+    replacements: Mapping[str, Mapping[str, Replacement]] = {}
 
 
 class TooLarge(Exception):

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..site import ReadableSite, Site
 from ..store import Builds, Store
@@ -12,8 +13,7 @@ from .journal import Journals
 from .snapshot import Keeping
 
 
-@dataclass(frozen=True)
-class RunContext:
+class RunContext(Struct, frozen=True):
     """The two sides, the record of runs, and what else a run needs.
 
     With ``builds``, what a push to production replaces is kept there. ``command`` is put on record as the way

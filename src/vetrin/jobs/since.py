@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from contextlib import suppress
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..config import Environment, Leave
 from ..errors import AddressError, NothingToDo, Refused
@@ -22,8 +23,7 @@ from .plan import Choices
 from .row_changes import Earlier, Left
 
 
-@dataclass(frozen=True)
-class Since:
+class Since(Struct, frozen=True):
     """What an environment is compared with: a ``manifest`` in a store, of a ``run`` where that is a baseline, and in
     which ``role`` the environment took part in it. ``common`` is what merges made of it since, ``written``
     tells where the target of that run was, and at what address, when its rows were written."""

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
 from datetime import datetime
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..cms import read_version
 from ..config import Environment
@@ -61,8 +63,7 @@ def take_snapshot(
     return manifest
 
 
-@dataclass(frozen=True)
-class Keeping:
+class Keeping(Struct, frozen=True):
     """Where a run keeps what it replaces, and which environments the project has."""
 
     store: Store
@@ -100,8 +101,7 @@ class Keeping:
         return manifest.id
 
 
-@dataclass(frozen=True)
-class _Taken:
+class _Taken(Struct, frozen=True):
     """A table as it is stored, and its list of pages; ``digest`` is that of its rows, where it is needed."""
 
     table: Table

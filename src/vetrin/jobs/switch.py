@@ -7,8 +7,10 @@ target does, so that whoever looks there is told, from whichever machine, and ca
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, fields, replace
 from typing import Any, TypeVar
+
+from msgspec import Struct
+from msgspec.structs import asdict, replace
 
 from ..database import Attachment, Exchange, Patch, Recount
 from ..database.conditions import as_json, of_json
@@ -17,8 +19,7 @@ from ..files import Move
 Item = TypeVar("Item", Exchange, Attachment, Move, Patch)
 
 
-@dataclass(frozen=True)
-class Switch:
+class Switch(Struct, frozen=True):
     """Tables, what hangs on them, files and rows that change over together.
 
     ``held`` is the path of the file that holds visitors off meanwhile, empty where there is none. ``recounts`` are
@@ -40,13 +41,13 @@ class Switch:
     def as_json(self) -> dict[str, Any]:
         """By name, so that a field more or less is no other meaning."""
         return {
-            "exchanges": [vars(item) for item in self.exchanges],
-            "detach": [vars(item) for item in self.detach],
-            "attach": [vars(item) for item in self.attach],
-            "moves": [vars(item) for item in self.moves],
-            "patches": [vars(item) for item in self.patches],
+            "exchanges": [asdict(item) for item in self.exchanges],
+            "detach": [asdict(item) for item in self.detach],
+            "attach": [asdict(item) for item in self.attach],
+            "moves": [asdict(item) for item in self.moves],
+            "patches": [asdict(item) for item in self.patches],
             "held": self.held,
-            "recounts": [{**vars(item), "where": as_json(item.where)} for item in self.recounts],
+            "recounts": [{**asdict(item), "where": as_json(item.where)} for item in self.recounts],
         }
 
     @classmethod
@@ -74,7 +75,7 @@ class Switch:
 
 def _items(kind: type[Item], data: Any) -> tuple[Item, ...]:
     """Values as they were written; older journals hold their fields in order, without names."""
-    known = [field.name for field in fields(kind)]
+    known = kind.__struct_fields__
     found = []
     for item in data:
         named = item if isinstance(item, dict) else dict(zip(known, item, strict=False))

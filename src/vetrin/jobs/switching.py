@@ -17,9 +17,10 @@ import socket
 import threading
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
+
+from msgspec import Struct
 
 from ..database.base import Exchange, Script, pending
 from ..errors import DatabaseUnreachable, FilesError, HalfDone, Refused
@@ -41,8 +42,7 @@ _RECORD, _HELD = "record", "held"  # before they are put in their places
 wait = time.sleep
 
 
-@dataclass(frozen=True)
-class Underway:
+class Underway(Struct, frozen=True):
     """A switch that was begun and is not known to have ended. ``undoes`` is the token of the run that it
     takes back, empty where it is none of that kind; ``by`` says whose it is."""
 

@@ -12,11 +12,13 @@ from __future__ import annotations
 import contextlib
 import time
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import asdict, replace
 
 from ..append_log import AppendLog
 from ..database import (
@@ -474,7 +476,7 @@ class TableCopier:
 
     def _pages(self, table: str, pages: Sequence[Page], rows: int) -> None:
         """Put on record that some pages are stored, and how many rows that makes."""
-        self._record.write(table=table, pages=[vars(page) for page in pages], rows=rows)
+        self._record.write(table=table, pages=[asdict(page) for page in pages], rows=rows)
 
     def _renew(self, reader: Reader, item: TablePlan, hidden: str, taken: Taken) -> None:
         """Bring pages that were taken before up to date with this view."""

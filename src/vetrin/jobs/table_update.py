@@ -11,8 +11,9 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from ..database import (
     NO_ROWS,

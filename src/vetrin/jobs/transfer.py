@@ -8,12 +8,15 @@ and Vetrin's own folder are written; what will be exchanged is put on record bef
 from __future__ import annotations
 
 import contextlib
+import dataclasses
 import hashlib
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, NamedTuple
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..database import Attachment, Exchange
 from ..errors import DatabaseError, FilesError, JobError
@@ -53,8 +56,7 @@ from .undo import replaced_routines
 _TRIES = 100  # breakdowns in one run
 
 
-@dataclass(frozen=True)
-class Report:
+class Report(Struct, frozen=True):
     """What a run did, beside its plan.
 
     ``file_bytes`` were sent; ``files_moved`` had their content there already, under another name;
@@ -82,7 +84,7 @@ class Report:
     own: tuple[str, ...] = ()
     seconds: float = 0.0
     line_bytes: int | None = None
-    written: dict[str, int] = field(default_factory=dict)
+    written: dict[str, int] = {}
     since: int | None = None
 
     def as_json(self) -> dict[str, Any]:
@@ -121,7 +123,7 @@ def rewriting_of(plan: Plan) -> Rewriting:
 
 def prefixed_of(plan: Plan) -> PrefixedValues:
     """The renaming of values that hold the table prefix, with counts of its own."""
-    return PrefixedValues("", "", {}) if plan.prefixed is None else replace(
+    return PrefixedValues("", "", {}) if plan.prefixed is None else dataclasses.replace(
         plan.prefixed, changed=Counter(), left=Counter()
     )  # fmt: skip
 

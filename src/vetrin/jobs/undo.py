@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..database import Attachment, Database, Exchange, Patch, hidden_name
 from ..errors import NothingToDo, Refused
@@ -107,8 +109,7 @@ def undo(
         return run
 
 
-@dataclass(frozen=True)
-class Undone:
+class Undone(Struct, frozen=True):
     """What came of an undo: its run, and how the home page answered before and afterwards, where it was looked
     at."""
 

@@ -8,14 +8,15 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
+from msgspec import Struct
+
 Kind = Literal[
     "value", "removed-there", "removed-here", "removed-from-visitors", "made-twice", "leads-nowhere"
 ]  # fmt: skip
 Take = Literal["incoming", "target"]
 
 
-@dataclass(frozen=True)
-class Conflict:
+class Conflict(Struct, frozen=True):
     """One thing that both sides changed. ``table`` is without prefix; ``key`` is the row's, as a person reads it;
     ``column`` is empty for a row as a whole. ``path`` leads to a part of a structured value, or to a place in a text.
 
@@ -50,16 +51,14 @@ class Conflict:
         return "/".join((f"{self.table}{column}", *self.path))
 
 
-@dataclass(frozen=True)
-class Decision:
+class Decision(Struct, frozen=True):
     """What was decided of a conflict: a side, or a text of its own in place of both."""
 
     take: Take = "target"
     text: bytes | None = None
 
 
-@dataclass(frozen=True)
-class Rules:
+class Rules(Struct, frozen=True):
     """Who wins where both changed something, by what it is: patterns of places with ``*``, the first that fits."""
 
     prefer: Sequence[tuple[str, Take]] = ()

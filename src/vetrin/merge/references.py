@@ -9,6 +9,8 @@ from dataclasses import dataclass, field
 from functools import partial
 from typing import Any, NamedTuple, Protocol
 
+from msgspec import Struct
+
 from ..cms import Definition, LinkRule, ReferenceRule
 from ..database import Condition, InSubquery
 from ..database.base import Cell
@@ -252,8 +254,7 @@ class References:
         return match[0][:at] + attributes + match[0][at + len(match[2]) :]
 
 
-@dataclass(frozen=True)
-class Column:
+class Column(Struct, frozen=True):
     """A column of some rows, written as ``table.column`` or ``table.column where key=value``, where the value may end
     with ``*``."""
 

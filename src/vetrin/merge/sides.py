@@ -7,6 +7,8 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Literal, Protocol
 
+from msgspec import Struct
+
 from ..cms import Definition
 from ..database import Table
 from ..database.base import Cell
@@ -17,8 +19,7 @@ Key = tuple[Cell, ...]
 State = Literal["added", "changed", "removed"]
 
 
-@dataclass(frozen=True)
-class Changed:
+class Changed(Struct, frozen=True):
     """A row as it was and as it is, in one environment: ``before`` is None where it came, ``after`` where it went."""
 
     before: Row | None
@@ -93,8 +94,7 @@ class Neighbours(Protocol):
         """A number above all that the target gave to rows of a table."""
 
 
-@dataclass(frozen=True)
-class MergeRules:
+class MergeRules(Struct, frozen=True):
     """What else decides how rows are merged. ``keep_visitors``: nothing that visitors made is removed unless asked.
     ``title`` names a row for a person; ``hosts`` are those of both sides' addresses, with their ports."""
 

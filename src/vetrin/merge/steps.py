@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import dataclass, field
 
+from msgspec import Struct
+
 from .references import IdMaps, Row
 from .sides import Changed, Key, State
 
 
-@dataclass(frozen=True)
-class RowStep:
+class RowStep(Struct, frozen=True):
     """What is to be done to a row of the target: from ``before``, as it is there, to ``after``; None where it is not
     there, or is not to be. ``table`` is without prefix."""
 
@@ -24,8 +25,7 @@ class RowStep:
         return Changed(self.before, self.after).state
 
 
-@dataclass(frozen=True)
-class Agreed:
+class Agreed(Struct, frozen=True):
     """A row of the state that both sides have in common once the merge is done: what it is in the incoming side, and
     in the target. None where it is not there."""
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..rewrite.php_serialized import looks_serialised
 from ..rewrite.structured_values import (
@@ -24,8 +25,7 @@ _POINTS_BACK = re.compile(rb"[;{:][rR]:\d+;")  # a number of another part: not t
 _PHP_SCALAR = re.compile(rb"[ibd]:([^;]*);$")
 
 
-@dataclass(frozen=True)
-class Versions:
+class Versions(Struct, frozen=True):
     """One value five times, None where it is not there: in both copies of the common state, in both sides, and
     ``carried``: that of the incoming side as the target has to get it."""
 
@@ -51,8 +51,7 @@ Choose = Callable[[tuple[str, ...], bytes | None, bytes | None, bytes | None], b
 Path = tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class ValueMerge:
+class ValueMerge(Struct, frozen=True):
     """How the values of a column are merged. ``is_set``: whether a list at a path is one in which only counts what is
     in it. ``text`` is False for values that are no text."""
 
@@ -83,8 +82,7 @@ def _by_piece(how: ValueMerge, path: Path) -> Callable[[int, bytes, bytes, bytes
     return lambda number, *texts: how.choose((*path, f"¶{number + 1}"), *texts) or b""
 
 
-@dataclass(frozen=True)
-class _Structures:
+class _Structures(Struct, frozen=True):
     """The parts of all five versions, those of ``carried`` by the keys of ``incoming``."""
 
     incoming_base: dict[str, bytes]

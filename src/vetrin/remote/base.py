@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Protocol
+
+from msgspec import Struct
 
 from ..config import Host, RelayHost
 from ..files import Machine, RemotePath
@@ -35,8 +36,7 @@ class Nobody:
         return None
 
 
-@dataclass(frozen=True)
-class Measures:
+class Measures(Struct, frozen=True):
     """A connection: a round trip in seconds, bytes per second (0 where nothing was measured yet), whether what
     shrinks is compressed, the limit in bytes per second that it keeps to, and the bytes that went over it so far."""
 

@@ -24,8 +24,9 @@ import json
 import subprocess
 import sys
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any, Protocol
+
+from msgspec import Struct
 
 from ..database.base import in_words
 from ..errors import DatabaseError, DatabaseUnreachable, FilesError
@@ -49,8 +50,7 @@ class ExecutorLost(ConnectionError):
     """It was handed the switch, and then no more was heard of it: it goes on there, or has ended."""
 
 
-@dataclass(frozen=True)
-class Switched:
+class Switched(Struct, frozen=True):
     """What came of a switch. ``remarks`` are those of the database."""
 
     remarks: tuple[str, ...]

@@ -10,8 +10,9 @@ import json
 import struct
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
-from dataclasses import dataclass
 from typing import Any, Protocol
+
+from msgspec import Struct
 
 from ..errors import ConnectionFailed, ConnectionLost, FilesError
 from ..files import (
@@ -49,8 +50,7 @@ _ASKED = 2000  # files in one request
 _FOLDERS = 200
 
 
-@dataclass(frozen=True)
-class Hello:
+class Hello(Struct, frozen=True):
     """What a helper says of itself and its host."""
 
     form: str

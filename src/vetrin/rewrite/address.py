@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 
 import idna
+from msgspec import Struct
 
 from ..errors import AddressError
 
@@ -21,8 +21,7 @@ _ADDRESS = re.compile(
 )
 
 
-@dataclass(frozen=True, order=True)
-class Address:
+class Address(Struct, frozen=True, order=True):
     """An http(s) address without a trailing slash: ``scheme://host[:port][/path]``.
 
     ``host`` is lower case and, for an internationalised name, in its ASCII spelling; ``port`` is

@@ -12,8 +12,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from . import php_serialized
 from .json_strings import Style, may_hold_serialised, serialised_literals
@@ -38,8 +39,7 @@ Frame = tuple[int, "Frame"] | None
 Chain = tuple[int, int, int, "Chain"] | None
 
 
-@dataclass(frozen=True)
-class Healed:
+class Healed(Struct, frozen=True):
     """``value`` is the healed value, or the original where ``state`` is fine or left.
 
     fine: nothing was broken. healed: all that was broken is mended. left: something broken has no

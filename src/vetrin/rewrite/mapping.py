@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
 from typing import Literal
+
+from msgspec import Struct
 
 from ..errors import AddressError, MappingError
 from .address import Address
@@ -14,8 +15,7 @@ _HOST_ALONE = re.compile(r"(?:[a-z0-9-]+\.)+[a-z][a-z0-9-]+(?::\d+)?$", re.IGNOR
 _DRIVE = re.compile(r"[A-Za-z]:[\\/]")
 
 
-@dataclass(frozen=True)
-class DiskPath:
+class DiskPath(Struct, frozen=True):
     """An absolute path on disk, split at its separators; ``drive`` is ``"C:"`` or empty."""
 
     drive: str
@@ -40,8 +40,7 @@ class DiskPath:
         return self.drive + separator + separator.join(self.segments)
 
 
-@dataclass(frozen=True)
-class Pair:
+class Pair(Struct, frozen=True):
     """One replacement. ``old`` and ``new`` are of the type that ``kind`` names."""
 
     kind: Literal["address", "path", "literal", "relative"]
@@ -113,15 +112,14 @@ def _link(path: Address | DiskPath | bytes) -> str:
     return f'href="{_text(path)}/…"'
 
 
-@dataclass(frozen=True)
-class Mapping:
+class Mapping(Struct, frozen=True):
     """All pairs of one rewrite, applied in one pass, longest match first.
 
     ``bare_host``: also replace the host name where it stands without a scheme.
     """
 
     pairs: tuple[Pair, ...]
-    bare_host: bool = field(default=False)
+    bare_host: bool = False
 
     @classmethod
     def of(cls, pairs: Iterable[Pair]) -> Mapping:

@@ -6,7 +6,8 @@ import ipaddress
 import shutil
 import socket
 import subprocess
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..cms import Definition, value_in
 from ..config import Environment
@@ -16,8 +17,7 @@ _CMS = "the site"
 _LONGEST = 20  # seconds that PHP may take to say what it is
 
 
-@dataclass(frozen=True)
-class Origin:
+class Origin(Struct, frozen=True):
     """The environment that a copy's content came from, and what the CMS ran in there, such as "PHP 8.2.20"; empty
     where that is not known."""
 
@@ -25,8 +25,7 @@ class Origin:
     runtime: str = ""
 
 
-@dataclass(frozen=True)
-class Need:
+class Need(Struct, frozen=True):
     """One thing that was looked at. ``must``: without it nothing can be served."""
 
     what: str

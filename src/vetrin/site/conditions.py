@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
+
+from msgspec import Struct
 
 from ..database import AllOf, AnyOf, Compared, Condition, InSubquery, Like, Not, OneOf
 
 NO_ROW = AnyOf(())
 
 
-@dataclass(frozen=True)
-class _Look:
+class _Look(Struct, frozen=True):
     """What conditions are made for: a site's ``prefix``, the moment, and which tables it has."""
 
     prefix: str

@@ -6,6 +6,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from msgspec import Struct
+
 from ..cms import Definition, Place, SiteConfiguration, detect, read_configuration
 from ..config import Environment, Host, Project, RelayHost, WebAccess
 from ..errors import ConfigurationError, DatabaseError, FilesError, HostError, ReachError
@@ -22,8 +24,7 @@ _DEEPEST = 2  # folders below the one that is named
 _MOST = 500  # folders of one level that are looked into
 
 
-@dataclass(frozen=True)
-class Where:
+class Where(Struct, frozen=True):
     """A folder, on this machine or on a host; ``folder`` may be empty for a host's usual ones."""
 
     host: Host | RelayHost | None

@@ -6,9 +6,11 @@ import json
 import re
 import tomllib
 from collections.abc import Sequence
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from ..cms import ExtensionRule
 from ..files import Entry
@@ -19,8 +21,7 @@ _HEADER = 8192  # bytes of a file in which its header stands
 _HEAD = 65536  # or, of a file of another form, the whole of it
 
 
-@dataclass(frozen=True)
-class Extension:
+class Extension(Struct, frozen=True):
     """One extension. ``key`` is how the site's setting names it; ``folder`` all that belongs to it; ``needs`` the
     least version of the runtime that it says it needs, empty for none."""
 
@@ -33,7 +34,7 @@ class Extension:
     needs: str = ""
 
     def as_json(self) -> dict[str, Any]:
-        return vars(self)
+        return asdict(self)
 
 
 def active_keys(site: ReadableSite, rule: ExtensionRule) -> list[str] | None:

@@ -15,8 +15,10 @@ import json
 import time
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct, to_builtins
 
 from ..atomic import write_whole
 from ..cms import SiteConfiguration
@@ -32,8 +34,7 @@ _PATIENCE = 3600.0  # seconds until one that could not be reached is tried again
 _FILE = "whereabouts.json"
 
 
-@dataclass(frozen=True)
-class Whereabouts:
+class Whereabouts(Struct, frozen=True):
     """Where an environment is. ``server`` tells a database that a server has from others, ``store`` one that is a
     file; ``folded`` says that its server does not tell letter cases apart."""
 
@@ -199,7 +200,7 @@ class _Known:
         return isinstance(failed, (int, float)) and time.time() - failed < _PATIENCE
 
     def keep(self, environment: Environment, where: Whereabouts) -> None:
-        kept = {"asked": _asked(environment), "at": time.time(), "where": asdict(where)}
+        kept = {"asked": _asked(environment), "at": time.time(), "where": to_builtins(where)}
         self._write(environment.name, kept)
 
     def failed(self, environment: Environment) -> None:

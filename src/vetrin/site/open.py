@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import cast
+
+from msgspec.structs import replace
 
 from ..cms import Definition, Place, SiteConfiguration, read_configuration
 from ..config import Environment, Project, creator_password, database_password, password_variable

@@ -9,7 +9,10 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..cms import Definition
 from ..database import Attachment, Batch, Condition, OneOf, Table
@@ -28,8 +31,7 @@ class OneName(ValueError):
     """Two tables of a source would have one name at its target."""
 
 
-@dataclass(frozen=True)
-class Names:
+class Names(Struct, frozen=True):
     """How the source's tables, views and what hangs on them are called at the target."""
 
     old: str

@@ -9,8 +9,9 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol
+
+from msgspec import Struct
 
 from ..database import Batch, KeyRange, Reader, Table, Where, with_pages
 from ..database.conditions import Replacement
@@ -38,14 +39,13 @@ class RowSelection(Protocol):
         """What is read in place of a column."""
 
 
-@dataclass(frozen=True)
-class TableRows:
+class TableRows(Struct, frozen=True):
     """Implements ``RowSelection``."""
 
     table: Table
     rewritten: Sequence[int] = ()
     leave: Where | None = None
-    replacements: Mapping[str, Replacement] = field(default_factory=dict)
+    replacements: Mapping[str, Replacement] = {}
 
 
 class ValueWork(Protocol):
@@ -74,8 +74,7 @@ Keep = Callable[[Table, KeyRange, Iterable[Batch]], Iterator[Batch]]
 Arrive = Callable[[Table, Iterable[Batch]], Iterator[Batch]]
 
 
-@dataclass(frozen=True)
-class RowPipeline:
+class RowPipeline(Struct, frozen=True):
     """The steps of one job; what is None is left out."""
 
     work: ValueWork

@@ -7,6 +7,9 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
+from msgspec import Struct
+from msgspec.structs import asdict
+
 from ..cms import EncodedRule
 from ..database import Batch, Table, row_key
 from ..rewrite import Mapping, Rewriter, Tally
@@ -18,8 +21,7 @@ SHOWN = 20
 Encoded = dict[tuple[str, str], tuple[EncodedRule, ...]]
 
 
-@dataclass(frozen=True)
-class Left:
+class Left(Struct, frozen=True):
     """A value that was left as it is, though something in it matches, because it is broken."""
 
     table: str
@@ -180,7 +182,7 @@ class Rewriting(ColumnWork):
                 for (table, column), tally in sorted(self.columns.items())
                 if tally.total or tally.broken or tally.left
             ],
-            "broken": [vars(item) for item in self.left],
+            "broken": [asdict(item) for item in self.left],
             "signed_anew": self.signatures.anew,
             "signed_and_left": self.signatures.left,
             "strays": [
@@ -232,5 +234,5 @@ class Healing(ColumnWork):
                 }
                 for table, column in sorted({*self.values, *self.broken})
             ],
-            "left_values": [vars(item) for item in self.left],
+            "left_values": [asdict(item) for item in self.left],
         }

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Sequence
-from dataclasses import dataclass
 from pathlib import PurePosixPath
+
+from msgspec import Struct
 
 from ..config import Environment
 from ..database.engines import engine_of
@@ -13,8 +14,7 @@ from .open import root_on
 from .site import ReadableSite
 
 
-@dataclass(frozen=True)
-class FileScope:
+class FileScope(Struct, frozen=True):
     """Folders to look at, and the paths in them that do not count, at the source and the target.
 
     ``nested`` are the source's folders that are roots of other environments.

@@ -10,6 +10,8 @@ from functools import cached_property
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self
 
+from msgspec import Struct
+
 from ..cms import Definition, EncodedRule, Place, SiteConfiguration, owned
 from ..config import Environment, similar
 from ..database import Condition, Database, Like, ReadableDatabase, Selecting, Table
@@ -24,8 +26,7 @@ if TYPE_CHECKING:
     from ..remote.executor import Executor
 
 
-@dataclass(frozen=True)
-class Looked:
+class Looked(Struct, frozen=True):
     """What was counted when a snapshot was taken: asking its stored rows would take longer than a look."""
 
     counts: dict[str, int]

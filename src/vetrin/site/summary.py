@@ -3,31 +3,31 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from ..cms import read_version
 from ..database import AllOf, Condition, Counting, Not, Selecting
 from .site import ReadableSite
 
 
-@dataclass(frozen=True)
-class Newest:
+class Newest(Struct, frozen=True):
     """The entry that was changed last, and when."""
 
     title: str
     changed: str
 
 
-@dataclass(frozen=True)
-class Summary:
+class Summary(Struct, frozen=True):
     """What people compare when they put two environments side by side. Sizes are in bytes."""
 
     environment: str
     title: str | None
     cms_version: str | None
     database_version: str
-    counts: dict[str, int] = field(default_factory=dict)
+    counts: dict[str, int] = {}
     newest: Newest | None = None
     database_size: int = 0
     tables: int = 0
@@ -40,7 +40,7 @@ class Summary:
             "cms_version": self.cms_version,
             "database": self.database_version,
             "counts": self.counts,
-            "newest": vars(self.newest) if self.newest else None,
+            "newest": asdict(self.newest) if self.newest else None,
             "database_bytes": self.database_size,
             "tables": self.tables,
             "media_files": self.media_files,

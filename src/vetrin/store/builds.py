@@ -9,14 +9,17 @@ and one whose files are not those of its fingerprint is not sent, whoever change
 from __future__ import annotations
 
 import contextlib
+import dataclasses
 import os
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
 from hashlib import blake2b
 from itertools import groupby
 from typing import Any
+
+from msgspec.structs import replace
 
 from ..cms import read_version
 from ..errors import DamagedObject, FilesError, NoBuild
@@ -171,7 +174,7 @@ class Builds:
             if build.found:  # where it was made says more than where it was found
                 return self._read(old)
             commit = build.commit or old.build.commit
-            build = replace(build, made=old.taken, commit=commit)
+            build = dataclasses.replace(build, made=old.taken, commit=commit)
             what = StoredBuild(build.fingerprint, commit)
             manifest = replace(manifest, id=old.id, taken=old.taken, build=what)
         self.store.add(manifest)

@@ -9,9 +9,11 @@ from __future__ import annotations
 import os
 import subprocess
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 _SECONDS = 30
 # Nothing that a repository's configuration names is run.
@@ -25,8 +27,7 @@ _QUIET = (
 )
 
 
-@dataclass(frozen=True)
-class Commit:
+class Commit(Struct, frozen=True):
     """A commit, and how many files differed from it when it was looked at (0: clean)."""
 
     id: str
@@ -39,7 +40,7 @@ class Commit:
         return self.id[:8]
 
     def as_json(self) -> dict[str, Any]:
-        return {**vars(self), "clean": not self.changes}
+        return {**asdict(self), "clean": not self.changes}
 
 
 def commit_of(folder: Path, aside: Sequence[str] = ()) -> Commit | None:

@@ -9,10 +9,12 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 from zlib import crc32
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from ..database import Attachment, Column, Table
 from ..files import Entry, entry_of
@@ -26,8 +28,7 @@ class BadManifest(ValueError):
     """It is no manifest, or one of a version that this Vetrin does not know."""
 
 
-@dataclass(frozen=True)
-class StoredTable:
+class StoredTable(Struct, frozen=True):
     """A table of a snapshot. ``pages`` is the digest of the list of its pages (its blocks). ``taken`` is the
     moment that it is of, where that is not the snapshot's."""
 
@@ -78,8 +79,7 @@ class StoredTable:
         )
 
 
-@dataclass(frozen=True)
-class StoredData:
+class StoredData(Struct, frozen=True):
     """The data of a snapshot: tables, what hangs on them, and the server that they were on."""
 
     engine: str
@@ -98,7 +98,7 @@ class StoredData:
             "prefix": self.prefix,
             "charset": self.charset,
             "tables": [table.as_json() for table in self.tables],
-            "attachments": [vars(item) for item in self.attachments],
+            "attachments": [asdict(item) for item in self.attachments],
             "views": list(self.views),
             "bytes": self.size,
         }
@@ -117,30 +117,27 @@ class StoredData:
         )
 
 
-@dataclass(frozen=True)
-class StoredFile:
+class StoredFile(Struct, frozen=True):
     """A file, folder or link; ``blocks`` are the contents that a file is made of."""
 
     entry: Entry
     blocks: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class StoredFiles:
+class StoredFiles(Struct, frozen=True):
     """The files of a snapshot: digests of the lists of them, how many, and their bytes."""
 
     lists: tuple[str, ...]
     count: int
     size: int
-    passed: dict[str, str] = field(default_factory=dict)
+    passed: dict[str, str] = {}
 
     @classmethod
     def of_json(cls, data: dict[str, Any]) -> StoredFiles:
         return cls(tuple(data["lists"]), data["count"], data["size"], data["passed"])
 
 
-@dataclass(frozen=True)
-class StoredBuild:
+class StoredBuild(Struct, frozen=True):
     """What makes a snapshot a build: see ``builds.py``."""
 
     fingerprint: str
@@ -150,7 +147,7 @@ class StoredBuild:
     def as_json(self) -> dict[str, Any]:
         return {
             "fingerprint": self.fingerprint,
-            "commit": vars(self.commit) if self.commit else None,
+            "commit": asdict(self.commit) if self.commit else None,
             "found": self.found,
         }
 
@@ -160,8 +157,7 @@ class StoredBuild:
         return cls(data["fingerprint"], Commit(**commit) if commit else None, data["found"])
 
 
-@dataclass(frozen=True)
-class Manifest:
+class Manifest(Struct, frozen=True):
     """A snapshot. ``address`` and ``also`` are whose addresses it speaks, ``roots`` the paths. ``purpose`` is
     backup, before (a run), baseline (of a transfer to ``target``), import or build. ``listed`` are files of which
     only the list is kept, not what is in them."""
@@ -224,10 +220,10 @@ class Manifest:
     def as_json(self) -> dict[str, Any]:
         return {
             "version": VERSION,
-            **vars(self),
+            **asdict(self),
             "data": self.data.as_json() if self.data else None,
-            "files": vars(self.files) if self.files else None,
-            "listed": vars(self.listed) if self.listed else None,
+            "files": asdict(self.files) if self.files else None,
+            "listed": asdict(self.listed) if self.listed else None,
             "build": self.build.as_json() if self.build else None,
         }
 

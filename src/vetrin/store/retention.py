@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime, timedelta
+
+from msgspec import Struct
 
 from ..config import Thinning
 from .manifest import Manifest
@@ -16,8 +17,7 @@ _PERIODS: tuple[tuple[str, Callable[[datetime], object]], ...] = (
 )
 
 
-@dataclass(frozen=True)
-class Verdict:
+class Verdict(Struct, frozen=True):
     """What becomes of a snapshot, and why."""
 
     manifest: Manifest
@@ -25,8 +25,7 @@ class Verdict:
     why: str
 
 
-@dataclass(frozen=True)
-class Held:
+class Held(Struct, frozen=True):
     """What a store holds: the IDs of ``verified`` snapshots, those that are ``needed`` with why, its size in bytes
     as a ``whole``, and what each snapshot alone takes of it (``own``)."""
 

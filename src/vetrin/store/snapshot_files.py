@@ -6,8 +6,9 @@ import errno
 import fnmatch
 import posixpath
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from functools import cached_property
+
+from msgspec import Struct
 
 from ..errors import DamagedObject, FilesError
 from ..files import (
@@ -171,8 +172,7 @@ def _near(path: str, one: str) -> bool:
     return path == one or path.startswith(f"{one}/") or one.startswith(f"{path}/")
 
 
-@dataclass(frozen=True)
-class SnapshotPath:
+class SnapshotPath(Struct, frozen=True):
     """A path in a stored tree; ``root`` is what its site's root was called. Implements ``Place``."""
 
     tree: SnapshotTree

@@ -14,6 +14,7 @@ from collections.abc import Callable, Iterable, Iterator
 from datetime import datetime
 
 import zstandard
+from msgspec.structs import asdict
 
 from ..errors import DamagedObject, MissingPiece, NoSnapshot, StoreError
 from ..files import Entry
@@ -56,7 +57,7 @@ class Store:
         data, files = manifest.data, manifest.files
         told = json.dumps(
             [
-                data.as_json() if data else None, vars(files) if files else None, manifest.environment,
+                data.as_json() if data else None, asdict(files) if files else None, manifest.environment,
                 manifest.label, manifest.address, manifest.also,
             ]
         )  # fmt: skip

@@ -13,10 +13,12 @@ import json
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future
-from dataclasses import dataclass, replace
 from itertools import compress
 from typing import Any
 from zlib import crc32
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..errors import DamagedObject
 from .objects import LARGEST, Contents, Hands, fingerprint
@@ -31,8 +33,7 @@ _WAITING = 32  # pages of which it is not known yet what came of them
 _BEGINNING = 12  # bytes of a page by which its first row is known again
 
 
-@dataclass(frozen=True)
-class Patched:
+class Patched(Struct, frozen=True):
     """Where a page's patch lies: ``size`` bytes from ``start`` in ``bundle``; it is one of ``base``."""
 
     base: str
@@ -41,8 +42,7 @@ class Patched:
     size: int
 
 
-@dataclass(frozen=True)
-class Chunk:
+class Chunk(Struct, frozen=True):
     """A page: the digest of its records, how many, and their bytes. ``blocks`` are those of a larger one;
     ``mark`` tells, but for chance, with which row it begins."""
 
@@ -77,8 +77,7 @@ class Chunk:
         return cls(digest, rows, size, mark, tuple(data[4]) if len(data) == 5 else ())
 
 
-@dataclass(frozen=True)
-class OpenedPage:
+class OpenedPage(Struct, frozen=True):
     """A page at hand: ``content`` is what ``splices`` make of the content ``base``; None where it is kept
     otherwise."""
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import argparse
 import os
-from dataclasses import replace
 from pathlib import Path
 
+from msgspec.structs import replace
 from rich.text import Text
 
 from ...config import ROLES, EnvironmentDraft, Project, RelayHost, environment_lines

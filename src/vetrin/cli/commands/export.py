@@ -5,9 +5,10 @@ from __future__ import annotations
 import argparse
 import contextlib
 import re
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from ...archive.openpgp import ENDING
 from ...archive.reader import packing_of

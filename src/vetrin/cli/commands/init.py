@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import dataclasses
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from pathlib import Path
 
+from msgspec import Struct
+from msgspec.structs import replace
 from rich.text import Text
 
 from ...archive.recognise import definition_in
@@ -100,8 +102,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
   vetrin init --other production=ssh://deploy@harrowmere.example/srv/www/harrowmere"""
 
 
-@dataclass(frozen=True)
-class _Setup:
+class _Setup(Struct, frozen=True):
     """What is to be written: the file, and with an account the copy that is to be prepared."""
 
     path: Path
@@ -262,7 +263,9 @@ def _from_archive(
     )
     site, _ = stack.enter_context(looked_into(given, out, project, [str(path)]))
     # A stored site names no file of its own; here it is what the copy's is made of.
-    site.configuration = replace(site.configuration, file=configuration_file(site.root, definition))
+    site.configuration = dataclasses.replace(
+        site.configuration, file=configuration_file(site.root, definition)
+    )
     found = Discovered(site.root, definition, site.configuration, site.title)
     found.addresses += [address for _, address in site.recorded_addresses()]
     tell(out, found, Where(None, ""))

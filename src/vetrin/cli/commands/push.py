@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import argparse
-from dataclasses import dataclass, replace
 
+from msgspec import Struct
+from msgspec.structs import replace
 from rich.text import Text
 
 from ...config import Environment, Project, Route
@@ -102,8 +103,7 @@ examples:
   vetrin push production --parts data    merge local content into what is live there"""
 
 
-@dataclass(frozen=True)
-class _Errand:
+class _Errand(Struct, frozen=True):
     """What is to be pushed where; with ``promoted`` it is the build on that environment. ``merges``: data is to go
     into data that is there."""
 

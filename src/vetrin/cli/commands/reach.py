@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import argparse
 import os
-from dataclasses import dataclass
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from ...cms import read_version
 from ...config import Environment, Project
@@ -23,8 +25,7 @@ from ..common import project_of
 from ..console import Out, lead, number, plural, size
 
 
-@dataclass(frozen=True)
-class Proof:
+class Proof(Struct, frozen=True):
     """One thing that was tried. ``remedy`` is set where it failed."""
 
     part: str
@@ -55,7 +56,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     out.document(
         "reach",
         {"environment": environment.name, "good": all(p.good for p in proofs),
-         "proofs": [vars(proof) for proof in proofs]},
+         "proofs": [asdict(proof) for proof in proofs]},
     )  # fmt: skip
     lines = lead(f"{environment.name} ({environment.role}, {environment.access}), ", "bold")
     lines.append(f"on {environment.host}\n" if environment.host else "on this machine\n")

@@ -8,11 +8,12 @@ import getpass
 import os
 import socket
 import time
-from dataclasses import replace
 from datetime import UTC, datetime
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from ...atomic import write_whole
 from ...config import (

@@ -8,6 +8,8 @@ import signal
 import webbrowser
 from types import FrameType
 
+from msgspec.structs import asdict
+
 from ...cms import is_shipped
 from ...config import Foreign, Project
 from ...errors import ExitStatus, ProjectError
@@ -57,7 +59,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     served = not args.dry_run and not lacking
     document = {
         "environment": environment.name, "address": str(environment.address), "served": served,
-        "needs": [vars(need) for need in needs], "log": str(folder / f"{environment.name}.log"),
+        "needs": [asdict(need) for need in needs], "log": str(folder / f"{environment.name}.log"),
     }  # fmt: skip
     if not served:
         out.document("serve", document)

@@ -5,10 +5,10 @@ from __future__ import annotations
 import argparse
 import contextlib
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
+from msgspec import Struct
 from rich.text import Text
 
 from ...config import Project, nearest
@@ -72,8 +72,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     return _list(args, out, stores, asked)
 
 
-@dataclass(frozen=True)
-class _Asked:
+class _Asked(Struct, frozen=True):
     """Whose snapshots are meant, and which one of them; None for all."""
 
     environment: str | None = None

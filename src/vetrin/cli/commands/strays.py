@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import argparse
-from dataclasses import replace
 from pathlib import Path
 
+from msgspec.structs import replace
 from rich.text import Text
 
 from ...config import Environment, Project

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import argparse
 
+from msgspec.structs import asdict
+
 from ...errors import ExitStatus
 from ...files import some_of
 from ...jobs import Run, as_it_was, may_write, take_back_of_others, undo_and_look, undoable
@@ -122,7 +124,7 @@ def _show_outcome(out: Out, last: Run, outcome: Undone, name: str) -> None:
         {
             "undoes": last.number, "run": done.number, "done": True,
             "stayed": stayed,
-            "home_before": vars(before) if before else None,
-            "home_after": vars(after) if after else None,
+            "home_before": asdict(before) if before else None,
+            "home_after": asdict(after) if after else None,
         },
     )  # fmt: skip

@@ -9,15 +9,16 @@ database, so they are attachments: off before, on after the swap.
 from __future__ import annotations
 
 import contextlib
+import dataclasses
 import re
 import secrets
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
 from functools import cached_property
 from typing import Any
 
 import pymysql
+from msgspec.structs import replace
 
 from ...errors import DatabaseError, DatabaseUnreachable, RowsDiffer, RowsMoved, Unsuitable
 from ..base import (
@@ -126,7 +127,7 @@ class MysqlDatabase(HiddenEditing):
                 str(error),
                 f"{error.remedy}; where both are still to be made:\n{told(self._credentials)}",
             ) from error
-        self._control = self._connect("utf8mb4", replace(account, name=""))
+        self._control = self._connect("utf8mb4", dataclasses.replace(account, name=""))
         there = self._rows(
             account.where,
             "SELECT 1 FROM information_schema.schemata WHERE schema_name = %s",

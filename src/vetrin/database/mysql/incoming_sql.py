@@ -11,7 +11,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from ..base import Attachment
 from ..statements import OCCASIONS, Token, Unreadable, after, closing, databases_of, tokens

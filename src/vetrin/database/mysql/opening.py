@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+import dataclasses
 
 from ..engines import Transport, Wanted
 from .accounts import VERIFIED, Credentials
@@ -25,7 +25,7 @@ def open_database(wanted: Wanted) -> MysqlDatabase:
     )  # fmt: skip
     creator = None
     if wanted.may_be_missing and "create-as" in wanted.options:
-        creator = replace(
+        creator = dataclasses.replace(
             credentials, user=wanted.options["create-as"], password=wanted.creator_password()
         )
     return MysqlDatabase(

@@ -6,9 +6,11 @@ defaults are taken out of its definition and put again when it has its name.
 
 from __future__ import annotations
 
+import dataclasses
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from ..base import Attachment
 from .columns import quote
@@ -73,7 +75,7 @@ def taken_out(definition: Definition) -> list[Attachment]:
 
         text.put_defaults(settle)
         rest = text.sql.removeprefix("CREATE TABLE `x` (\n  `x` ").removesuffix("\n)")
-        definition.fields[at] = replace(item, text=rest.strip(), default=None)
+        definition.fields[at] = dataclasses.replace(item, text=rest.strip(), default=None)
         found += [default(definition.name, item.name, value) for value in values]
     return found
 

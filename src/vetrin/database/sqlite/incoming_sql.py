@@ -10,7 +10,8 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from ..base import Attachment
 from ..statements import (

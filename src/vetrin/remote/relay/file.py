@@ -5,8 +5,9 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
+
+from msgspec import Struct
 
 from ...errors import UsageError
 from ..helper_scripts import source
@@ -33,8 +34,7 @@ _HEAD = """<?php
 """
 
 
-@dataclass(frozen=True)
-class RelayFile:
+class RelayFile(Struct, frozen=True):
     """What a relay is made for. ``made`` and ``until`` are moments in seconds since 1970, ``only`` addresses or
     ranges that it answers to, ``root`` the site's folder as seen from its own (``""`` or ``/..``)."""
 

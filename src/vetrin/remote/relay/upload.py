@@ -7,8 +7,9 @@ import io
 import ssl
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from urllib.parse import unquote, urlsplit
+
+from msgspec import Struct
 
 from ...config import Host
 from ...errors import ConnectionFailed, FilesError, UsageError
@@ -20,8 +21,7 @@ _SECONDS = 30.0
 SCHEMES = ("ftp", "ftps", "sftp")
 
 
-@dataclass(frozen=True)
-class Account:
+class Account(Struct, frozen=True):
     """Where files are put: ``ftps://user@host:port/folder``. ``ftps`` asks for TLS before the password goes over."""
 
     scheme: str

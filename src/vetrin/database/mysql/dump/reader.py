@@ -11,8 +11,10 @@ from __future__ import annotations
 import io
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Literal
+
+from msgspec.structs import replace
 
 from ....errors import DatabaseError
 from ...base import Attachment, Batch, Cell

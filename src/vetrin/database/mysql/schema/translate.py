@@ -8,7 +8,9 @@ nearest counterpart, with a note, or refused. Sources: the servers' reference ma
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ....errors import Unsuitable
 from ...base import Adapted, Attachment, Facts
@@ -38,8 +40,7 @@ MARIADB_OPTIONS = re.compile(
 )
 
 
-@dataclass(frozen=True)
-class Server:
+class Server(Struct, frozen=True):
     """What a target knows: names of collations and of storage engines in lower case."""
 
     product: str
