@@ -182,9 +182,9 @@ def printing(wire: Wire) -> Iterator[Wire]:
         pipe.close()
 
 
-def packets_of(rows: list[bytes]) -> bytes:
+def packets_of(rows: list[bytes], number: int = 4) -> bytes:
     """The packets in which rows of one cell come, after the protocol's documentation."""
-    parts, number = [], 4
+    parts = []
     for row in rows:
         for at in range(0, len(row) + 1, PACKET):
             part = row[at : at + PACKET]
@@ -213,20 +213,25 @@ def test_prints_are_those_of_the_rows(
     before."""
     large = [i for i, lengths in enumerate(answers) if max(lengths) > 300]
     answers = [a for i, a in enumerate(answers) if i not in large[1:]]  # they take long
-    queries, wanted = [], []
+    queries, wanted, parts = [], [], list[list[Print]]()
     prints = PrintsThere()
     for lengths in answers:
         sql = " UNION ALL ".join(f"SELECT REPEAT('x', {length})" for length in lengths)
         queries.append(sql + (" LIMIT 0" if lengths == [0] else ""))
         rows = packets_of([record(length) for length in lengths] if lengths != [0] else [])
         wanted.append(Print(len(rows), prints.tag_of(rows)))
+        packets = [packets_of([record(length)], at) for at, length in enumerate(lengths, 4)]
+        cuts = sorted(chance.choices(range(1, len(packets) + 1), k=3))
+        stretches = [b"".join(packets[a:b]) for a, b in zip((0, *cuts), cuts, strict=False)]
+        parts.append([Print(len(some), prints.tag_of(some)) for some in stretches if some])
     with printing(wire) as one:
         for _ in range(3):
             seen = [
                 chance.choice(
-                    [one, one, None, chance.choice(wanted), Print(chance.randrange(9000), one.tag), Print(one.size, bytes(16))]
+                    [[one], [one], [], [chance.choice(wanted)], [Print(chance.randrange(9000), one.tag)],
+                     [Print(one.size, bytes(16))], some, [*some, *some], chance.choice(parts)]
                 )
-                for one in wanted
+                for one, some in zip(wanted, parts, strict=True)
             ]  # fmt: skip
             assert list(one.prints(queries, prints.key, seen)) == wanted
             assert one.several(["SELECT 7"]) == [[("7",)]] or one.several(["SELECT 7"]) == [[(7,)]]
@@ -288,7 +293,7 @@ def test_an_error_among_prints_ends_them(wire: Wire) -> None:
     for query, code in ((wrong, 1242), ("SELECT nothing", 1054), ("SET @a = 1", None)):
         with printing(wire) as one:
             with pytest.raises(pymysql.Error) as error:
-                list(one.prints(["SELECT 'a'", query, *["SELECT 'b'"] * 30], b"key", [None] * 32))
+                list(one.prints(["SELECT 'a'", query, *["SELECT 'b'"] * 30], b"key", [[]] * 32))
             assert code is None or error.value.args[0] == code
             assert not one.open
         with printing(wire) as one:
@@ -299,7 +304,7 @@ def test_an_error_among_prints_ends_them(wire: Wire) -> None:
             assert not one.open
     with printing(wire) as one, pytest.raises(pymysql.OperationalError) as lost:
         queries = ["SELECT 'a'", f"KILL {one.thread_id()}", "SELECT 'b'"]
-        for _ in one.prints(queries, b"key", [None] * 3):
+        for _ in one.prints(queries, b"key", [[]] * 3):
             pass
     assert was_cut_off(lost.value) or lost.value.args[0] == 1317
 

@@ -57,12 +57,20 @@ class _Telling:
         pages, prints = self._pages, self._prints
         before = [prints.of(claim) for claim in pages.known]
         queries = [pages.query(one) for one in pages.ranges]
-        now = self._wire.prints(queries, prints.key, before)
+        seen = [self._seen(claim, was) for claim, was in zip(pages.known, before, strict=True)]
+        now = self._wire.prints(queries, prints.key, seen)
         return {
             number: seen
             for number, (claim, was, seen) in enumerate(zip(pages.known, before, now, strict=True))
             if (seen.size if claim == NO_ROWS else seen != was)
         }
+
+    def _seen(self, claim: str, whole: Print | None) -> list[Print]:
+        """What a page looked like: a large one by its stretches, if they are known."""
+        if whole is None:
+            return []
+        stretches = self._prints.strips_of([claim], ())(claim) if whole.size > LARGEST else []
+        return [one.seen for one in stretches] or [whole]
 
     def _told(self, others: dict[int, Print], strips: dict[int, list[Strip]]) -> Iterator[int]:
         """The pages whose digests are known by their strips."""

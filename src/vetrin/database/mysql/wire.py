@@ -194,11 +194,11 @@ class Wire(Connection):
         return hasattr(self._sock, "ask_for_prints") and not self.speaks_tls  # type: ignore[attr-defined]
 
     def prints(
-        self, queries: Sequence[str], key: bytes, seen: Sequence[Print | None]
+        self, queries: Sequence[str], key: bytes, seen: Sequence[Sequence[Print]]
     ) -> Iterator[Print]:
         """The prints of the rows that some short queries give, made on the way by ``PrintsThere``; where they are
-        those that were ``seen``, that takes less. The connection can do nothing else until all are through; stopping
-        earlier closes it.
+        those that were ``seen`` of each, as a whole or in several stretches, that takes less. The connection can do
+        nothing else until all are through; stopping earlier closes it.
 
         Raises:
             pymysql.Error: the server said so, or the connection broke.

@@ -728,15 +728,22 @@ class Answers:
         yield SHIFTED if more or rows is None else PRINT.pack(size, tag.digest())
 
     def of_rows(self, key, seen):
-        """The size and the tag of an answer's rows."""
-        if seen is not None:
-            rows = self.same(key, seen, CLOSING)
+        """The size and the tag of an answer's rows, which were ``seen`` as a whole or in several stretches."""
+        if len(seen) == 1:
+            rows = self.same(key, seen[0], CLOSING)
             end = self.at + len(rows)
             if rows and closes(self.buffer[end : end + CLOSING]):
                 self.at = end + CLOSING
-                return seen[0], bytes.fromhex(seen[1])
-        tag = hashlib.blake2b(key=key, digest_size=16)
-        return self.rest(tag), tag.digest()
+                return seen[0][0], bytes.fromhex(seen[0][1])
+        tag, size = hashlib.blake2b(key=key, digest_size=16), 0
+        for stretch in seen if len(seen) > 1 else ():
+            rows = self.same(key, stretch, 0)
+            if not rows:
+                break
+            tag.update(rows)
+            size += len(rows)
+            self.at += len(rows)
+        return size + self.rest(tag), tag.digest()
 
     def rest(self, tag):
         """Take all rows that are left of an answer; how many bytes they have."""

@@ -211,11 +211,11 @@ class PrintingSocket(Socket):
         self._word = word
 
     def ask_for_prints(
-        self, queries: Sequence[str], key: bytes, seen: Sequence[tuple[int, bytes] | None]
+        self, queries: Sequence[str], key: bytes, seen: Sequence[Sequence[tuple[int, bytes]]]
     ) -> None:
-        """Ask for those of the rows that some short queries give, which may be those that were ``seen``; they come as
-        ``helper_scripts/helper.py`` says."""
-        before = [None if one is None else (one[0], one[1].hex()) for one in seen]
+        """Ask for those of the rows that some short queries give, which may be those that were ``seen`` of each, as a
+        whole or in several stretches; they come as ``helper_scripts/helper.py`` says."""
+        before = [[(size, tag.hex()) for size, tag in some] for some in seen]
         self._ask({"queries": list(queries), "key": key.hex(), "seen": before, "strips": False})
 
     def ask_for_strips(
