@@ -38,6 +38,7 @@ from vetrin.files import (
 )
 from vetrin.jobs import was_cut_off
 from vetrin.remote.helper_machine import HelperMachine
+from vetrin.remote.ssh.channel import Pipe
 from vetrin.remote.ssh.connection import Lines
 from vetrin.remote.ssh.helper_client import Helpers
 from vetrin.remote.ssh.sftp import SftpMachine
@@ -131,6 +132,62 @@ def test_only_the_parts_of_a_listing_that_changed_are_told(
                 found = tree.scan(["media"], ["media/3"], ["media/5/de"])
                 assert (dict(found), found.passed) == (dict(there), there.passed)
             assert not seen[-1].found and seen[-1].same == seen[-1].digests.keys() != set()
+
+
+def test_what_many_bytes_need_is_made_before_they_are_asked_for(
+    lines: Lines, ssh: SshServer, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("HOME", str(ssh.home))
+    own = Lines()
+    line = own.to(Host(ssh.name))
+    helpers = Helpers(line, forms=["helper.py"])
+    begun: list[bool] = []
+    command = line.command
+
+    def counted(text: str, *, packed: bool = False) -> Pipe:
+        begun.append(packed)
+        return command(text, packed=packed)
+
+    def waited(many: int) -> None:
+        until = time.monotonic() + 30
+        while len(begun) < many and time.monotonic() < until:
+            time.sleep(0.01)
+        assert begun == [True] * many
+
+    monkeypatch.setattr(line, "command", counted)
+    line.rate = 1e9
+    helpers.expect_bulk()
+    line.rate, line.asked = 1e6, True
+    helpers.expect_bulk()
+    assert not begun  # a fast line needs none, and nobody is asked for a password amid other work
+    line.asked = False
+    for _ in range(2):
+        helpers.expect_bulk()
+    waited(1)
+    frames, pipe = helpers.session(bulk=True)
+    assert frames.ask("load") and begun == [True]
+    helpers.session(bulk=True)[1].close()
+    assert begun == [True, True]
+    # What was made and lost meanwhile is made once more.
+    helpers.expect_bulk()
+    waited(3)
+    made = helpers._coming
+    assert made is not None
+    made.result().pipe.close()
+    assert made.result().pipe.take_into(memoryview(bytearray(1))) == 0
+    frames, other = helpers.session(bulk=True)
+    assert frames.ask("load") and begun == [True] * 4
+    # What nobody asked for ends with the others.
+    helpers.expect_bulk()
+    waited(5)
+    left = helpers._coming
+    assert left is not None
+    idle = left.result().pipe
+    helpers.close()
+    assert idle.take_into(memoryview(bytearray(1))) == 0
+    pipe.close()
+    other.close()
+    own.close()
 
 
 def test_a_listing_that_is_lost_or_damaged_is_told_anew(

@@ -108,11 +108,21 @@ class TransferFlow(Struct, frozen=True):
                 )
             self._show(plan)
             out.confirm(self.question, args, target=target.name, production=production)
+            self._expect_bulk()
 
+        beforehand = not out.asks(args, target=target.name, production=production)
+        if beforehand:
+            self._expect_bulk()
         return agreed(
             context.source, context.target, context.journals, self.make, ask, self._carried_out,
-            beforehand=not out.asks(args, target=target.name, production=production),
+            beforehand=beforehand,
         )  # fmt: skip
+
+    def _expect_bulk(self) -> None:
+        """What many bytes need is made while the plan is."""
+        for site in (self.context.source, self.context.target):
+            if site.remote_host is not None:
+                site.remote_host.expect_bulk()
 
     def _show(self, plan: Plan) -> Changes | None:
         """The plan; what the target has of its own that it overwrites, where that is known."""

@@ -102,6 +102,9 @@ class RemoteHost(Protocol):
             DatabaseUnreachable: nothing answers there, or the host permits no way to it.
         """
 
+    def expect_bulk(self) -> None:
+        """Many bytes will be asked for soon: what that takes is made meanwhile, where nobody has to be asked."""
+
     def sqlite_opener(self) -> Opener:
         """What opens SQLite files there."""
 

@@ -195,6 +195,9 @@ class RelayedHost:
         self.ways["database"] = f"{where}, by the relay, a request for each statement"
         return RelayedConnection(self._servers[key])
 
+    def expect_bulk(self) -> None:
+        return  # each request is a connection of its own
+
     def sqlite_opener(self) -> Any:
         # An engine's library is loaded only where a site needs it.
         from ..copied_sqlite import CopyOpener

@@ -83,7 +83,9 @@ class Line:
         self._loop = loop
         self._asker = asker
         self._connections: dict[bool, asyncssh.SSHClientConnection] = {}
-        self._opening = threading.Lock()
+        self._opening = {packed: threading.Lock() for packed in (False, True)}
+        self._closed = False
+        self.asked = False  # somebody, to let us in
 
     def open(self) -> None:
         """Make the connection, if there is none."""
@@ -162,7 +164,8 @@ class Line:
         return connection is not None and not connection.is_closed()
 
     def close(self) -> None:
-        for connection in self._connections.values():
+        self._closed = True
+        for connection in [*self._connections.values()]:
             with contextlib.suppress(OSError, asyncssh.Error):
                 self._loop.run(_closed(connection))
         self._connections.clear()
@@ -178,10 +181,12 @@ class Line:
         return self._pipe()  # to the library, connections to ports are of another kind
 
     def _connection(self, packed: bool) -> asyncssh.SSHClientConnection:
-        with self._opening:
+        with self._opening[packed]:
             there = self._connections.get(packed)
             if there is None or there.is_closed():
                 there = self._connections[packed] = self._open(packed)
+                if self._closed:  # while it was made
+                    there.abort()
             return there
 
     def _open(self, packed: bool) -> asyncssh.SSHClientConnection:
@@ -189,7 +194,8 @@ class Line:
         # Where the configuration names none, or wants none: a host is never believed unseen.
         known: Any = options.known_hosts or [str(_expanded("~/.ssh/known_hosts"))]
         account = f"{options.username}@{options.host}"
-        login = Login(self.host, self._asker, known, account)
+        asker = _Noting(self._asker)
+        login = Login(self.host, asker, known, account)
         more: dict[str, Any] = {}
         if not options.config.get("Ciphers"):
             more["encryption_algs"] = _CIPHERS
@@ -205,7 +211,7 @@ class Line:
                         client_factory=lambda: login,
                         known_hosts=[path for path in known if _expanded(str(path)).is_file()]
                         or b"",
-                        passphrase=passphrase_of(self._asker),
+                        passphrase=passphrase_of(asker),
                         keepalive_interval=_ALIVE,
                         keepalive_count_max=3,
                         connect_timeout=_CONNECT,
@@ -217,6 +223,7 @@ class Line:
             self.latency = self._loop.run(_round_trip(connection))
         except (OSError, asyncssh.Error, ValueError, TimeoutError) as error:
             raise self._failed(error, login, begun) from error
+        self.asked = self.asked or asker.asked
         return connection
 
     def _where(self) -> dict[str, Any]:
@@ -280,6 +287,22 @@ class Line:
             f"{name}: {_one_line(error)}",
             "check your SSH configuration and the host in vetrin.toml",
         )
+
+
+class _Noting:
+    """A prompter of whom it is known whether he was asked anything."""
+
+    def __init__(self, prompter: Prompter) -> None:
+        self._prompter = prompter
+        self.asked = False
+
+    def trusts(self, host: str, kind: str, fingerprint: str) -> bool:
+        self.asked = True
+        return self._prompter.trusts(host, kind, fingerprint)
+
+    def secret(self, question: str) -> str | None:
+        self.asked = True
+        return self._prompter.secret(question)
 
 
 class Lines:

@@ -9,8 +9,10 @@ from __future__ import annotations
 import json
 import queue
 import struct
+import threading
 import time
 from collections.abc import Iterator, Sequence
+from concurrent.futures import Future
 from contextlib import contextmanager
 from typing import Any
 
@@ -49,6 +51,7 @@ class Helpers:
         self.line = line
         self._gentle = gentle
         self._idle: queue.SimpleQueue[_Helper] = queue.SimpleQueue()
+        self._coming: Future[_Helper] | None = None  # on the connection that compresses
         reasons = []
         self._name = self.command = ""
         for name, command, title in FORMS:
@@ -105,6 +108,25 @@ class Helpers:
         helper = self._another(packed=bulk and self.line.slow)
         return helper.frames, helper.pipe
 
+    def expect_bulk(self) -> None:
+        """Have one for many bytes ready by the time it is needed, where that takes a connection of its own and nobody
+        has to be asked."""
+        if self._coming is None and self.line.slow and not self.line.asked:
+            self._coming = Future()
+            threading.Thread(target=self._come, args=(self._coming,), daemon=True).start()
+
+    def _come(self, coming: Future[_Helper]) -> None:
+        try:
+            helper = self._made(gentle=self._gentle, packed=True)
+        except Exception as error:  # whatever it is, it is met again where it matters
+            if coming.set_running_or_notify_cancel():
+                coming.set_exception(error)
+            return
+        if coming.set_running_or_notify_cancel():
+            coming.set_result(helper)
+        else:
+            helper.pipe.close()
+
     @property
     def account(self) -> str:
         return self.line.account
@@ -116,6 +138,9 @@ class Helpers:
     def close(self) -> None:
         while not self._idle.empty():
             self._idle.get().pipe.close()
+        coming, self._coming = self._coming, None
+        if coming is not None and not coming.cancel() and coming.exception() is None:
+            coming.result().pipe.close()
 
     def _taken(self) -> _Helper:
         while not self._idle.empty():
@@ -125,6 +150,15 @@ class Helpers:
         return self._another(gentle=self._gentle)
 
     def _another(self, *, gentle: bool = False, packed: bool = False) -> _Helper:
+        """One more."""
+        coming = self._coming
+        if packed and coming is not None and gentle == self._gentle:
+            self._coming = None
+            if coming.exception() is None and not coming.result().ended:
+                return coming.result()
+        return self._made(gentle=gentle, packed=packed)
+
+    def _made(self, *, gentle: bool, packed: bool) -> _Helper:
         """One more. That the host runs such is known, so one that does not come is a line that broke."""
         try:
             return _Helper(

@@ -97,6 +97,10 @@ class SshHost:
         assert self.helpers is not None
         return self.helpers.session()[1]
 
+    def expect_bulk(self) -> None:
+        if self.helpers is not None:
+            self.helpers.expect_bulk()
+
     def sqlite_opener(self) -> Any:
         # An engine's library is loaded only where a site needs it.
         from ..copied_sqlite import CopyOpener
