@@ -7,12 +7,17 @@ Nothing is imported before it is needed: help has to come at once. A command's m
 from __future__ import annotations
 
 import argparse
+import gc
 import os
 import sys
+from collections.abc import Iterator
+from contextlib import contextmanager, nullcontext
 from typing import NoReturn
 
 from ..errors import UsageError
 from .parser import module_of, parsed
+
+_MADE = 20_000  # objects after which those are looked for that only hold one another: rows make many, and none such
 
 
 def main(arguments: list[str] | None = None) -> NoReturn:
@@ -35,10 +40,24 @@ def main(arguments: list[str] | None = None) -> NoReturn:
     if args.command is None:
         print(args.printed, end="")
         sys.exit(args.status)
-    # Help comes at once: what carries commands out is loaded with the first of them.
-    from .outcome import carry_out
+    with _lasting() if arguments is None else nullcontext():
+        # Help comes at once: what carries commands out is loaded with the first of them.
+        from .outcome import carry_out
 
-    sys.exit(carry_out(module_of(args.command).run, args))
+        run = module_of(args.command).run
+    sys.exit(carry_out(run, args))
+
+
+@contextmanager
+def _lasting() -> Iterator[None]:
+    """What is made meanwhile is there until the program ends: nobody looks for what can be thrown away of it."""
+    gc.disable()
+    try:
+        yield
+    finally:
+        gc.freeze()
+        gc.set_threshold(_MADE)
+        gc.enable()
 
 
 def carried_out(words: list[str], outer: argparse.Namespace) -> int:

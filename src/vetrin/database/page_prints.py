@@ -150,7 +150,8 @@ class PagePrints:
 
     def knows(self, digest: str) -> bool:
         """Whether anything is known of a page."""
-        self.know([digest])
+        if digest not in self._looked_for:
+            self.know([digest])
         return digest in self._known
 
     def of(self, digest: str) -> Print | None:

@@ -377,7 +377,7 @@ class _Transfer:
             files_gone=sum(entry.kind != "folder" for entry in files.gone) if files else 0,
             files_moved=len(files.reused) if files else 0,
             file_places=self._mover.rewritten.total,
-            counts=counts_of(self._target) if plan.tables else plan.arriving.counts,
+            counts=self._counts(switch),
             prefixed=self._prefixed,
             settled=tuple(plan.settling.steps),
             remarks=(*self._remarks, *self._mover.remarks(), *_moment(self._taker)),
@@ -391,6 +391,14 @@ class _Transfer:
         with contextlib.suppress(OSError):
             self._mover.remember()
         return report
+
+    def _counts(self, switch: Switch) -> dict[str, int]:
+        """What stands in the target now; nobody is asked again where nothing was written since the plan."""
+        if not self._plan.tables:
+            return self._plan.arriving.counts
+        if switch.exchanges or switch.patches:
+            return counts_of(self._target)
+        return self._plan.overwritten.counts
 
     def _prepare(self) -> Switch:
         """Lay everything ready; what the switch has to do."""
