@@ -48,7 +48,7 @@ class RawRows:
 
     def peek(self, begin: int, size: int) -> memoryview | None:
         """So many bytes of the answer that lie ``begin`` bytes ahead; None where there may be fewer."""
-        return self._ahead(begin, begin + size) if self._arrives(begin + size) else None
+        return self.at_hand(begin, begin + size) if self._arrives(begin + size) else None
 
     def walk(self, begin: int, count: int) -> tuple[int, list[bytes]]:
         """The records of the next rows behind ``begin`` bytes, and how many bytes lie before what comes then: fewer
@@ -63,7 +63,7 @@ class RawRows:
             if come < begin + _HEAD:
                 self._need(begin + _HEAD)
                 continue
-            rows = bytes(self._ahead(begin, min(come, begin + _WALKED)))
+            rows = bytes(self.at_hand(begin, min(come, begin + _WALKED)))
             at, found = _records_ahead(rows, count - len(records))
             records += found
             begin += at
@@ -75,7 +75,7 @@ class RawRows:
             if size == _WHOLE:
                 break
             self._need(begin + _HEAD + size)
-            record = bytes(self._ahead(begin + _HEAD, begin + _HEAD + size))
+            record = bytes(self.at_hand(begin + _HEAD, begin + _HEAD + size))
             if record[0] >= _LAST and _closes(record):
                 break
             records.append(record)
@@ -100,7 +100,7 @@ class RawRows:
         size = self._size_at(begin)
         end = begin + _HEAD + min(size, _END)
         self._need(end)
-        return size < _WHOLE and _closes(bytes(self._ahead(begin + _HEAD, end)))
+        return size < _WHOLE and _closes(bytes(self.at_hand(begin + _HEAD, end)))
 
     def at_end(self) -> bool:
         """The same here; then the answer is behind."""
@@ -120,7 +120,7 @@ class RawRows:
         while not self._ended:
             records: list[bytes] = []
             size = self._along(records if apart else None, most)
-            rows = self._ahead(0, size)
+            rows = self.at_hand(0, size)
             self._at += size
             if size:
                 yield rows, records
@@ -172,7 +172,7 @@ class RawRows:
             places.append(slice(end + _HEAD, end + _HEAD + size))
             end += _HEAD + size
             self._need(end)
-        row = self._ahead(0, end)
+        row = self.at_hand(0, end)
         self._at += end
         yield row, [b"".join(row[place] for place in places)]
 
@@ -180,18 +180,19 @@ class RawRows:
         self._need(_HEAD)
         stop = _HEAD + self._size_at(0)
         self._need(stop)
-        body = bytes(self._ahead(_HEAD, stop))
+        body = bytes(self.at_hand(_HEAD, stop))
         self._at += stop
         return body
 
     # -- the room ---------------------------------------------------------------------------------------------
 
-    def _ahead(self, begin: int, end: int) -> memoryview:
+    def at_hand(self, begin: int, end: int) -> memoryview:
+        """The bytes between two places ahead, which have come."""
         return self._room[self._at + begin : self._at + end]
 
     def _size_at(self, begin: int) -> int:
         """The size of the packet that begins there."""
-        return int.from_bytes(self._ahead(begin, begin + _HEAD - 1), "little")
+        return int.from_bytes(self.at_hand(begin, begin + _HEAD - 1), "little")
 
     def _need(self, count: int) -> None:
         """Have so many bytes come."""
@@ -216,7 +217,7 @@ class RawRows:
         there = self._end - self._at
         fits = count + _HEAD <= len(self._room) <= _LARGEST_ROOM
         room = self._room if fits else memoryview(bytearray(max(_ROOM, 2 * count)))
-        room[:there] = bytes(self._ahead(0, there))
+        room[:there] = bytes(self.at_hand(0, there))
         self._room, self._at, self._end = room, 0, there
 
 

@@ -10,9 +10,10 @@ from ..digests import NO_ROWS, UNTOLD, joint_digest, rows_in, sums_of_records
 from ..key_ranges import KeyRange
 from ..page_prints import ALIGNED, Packets, PagePrints
 from ..rows_aside import LARGEST, Part, RowsAside
-from ..strips import UNSEEN, Print, Strip, digest_of_strips
+from ..strips import UNSEEN, Print, Strip
 from .asked_pages import Ask, AskedPages
 from .raw_rows import RawRows
+from .strip_by_strip import StripByStrip
 from .wire import Wire
 
 _HELD = 4 << 20  # bytes of a page that are looked at at once
@@ -144,37 +145,23 @@ class _Reading:
         if not strips:
             return False
         begin = 0
-        now: list[Strip] = []
-        parts: list[Part] = []
-        for place, strip in enumerate(strips):
+        page = StripByStrip(pages, number, strips)
+        for strip in strips:
             if strip.seen != UNSEEN and self._is(rows, begin, strip.seen):
-                now.append(strip)
+                page.as_it_was(strip)
                 begin += strip.seen.size
                 continue
             end, records = rows.walk(begin, strip.rows)
-            one = pages.part(number, strips, place)
-            outside = records and not (
-                one.holds(self._form.key(records[0])) and one.holds(self._form.key(records[-1]))
-            )
-            if outside or len(records) < strip.rows:
+            if len(records) < strip.rows:
                 return False
-            view = rows.peek(begin, end - begin)
-            assert view is not None
-            total = sum(sums_of_records(records))
-            found = Strip(strip.upto, strip.rows, total, self._prints.strip_print(view))
-            if found.total != strip.total:
-                parts.append(Part(one, (strip.digest, found.digest), records))
-            now.append(found)
+            seen = self._prints.strip_print(rows.at_hand(begin, end))
+            if not page.became(strip, seen, records):
+                return False
             begin = end
         if not self._is_beyond(rows, begin, number):
             return False
-        digest = self.found[number] = digest_of_strips(now)
-        view = rows.peek(0, begin)
-        assert view is not None
-        seen = Print(begin, self._prints.tag_of(view))
-        self._prints.learn(digest, seen, now, pages.places)
-        if self._aside is not None and digest != claim:
-            self._aside.put(number, parts)
+        whole = self._prints.strip_print(rows.at_hand(0, begin))
+        self.found[number] = page.end(self._prints, whole, self._aside)
         rows.pass_by(begin)
         return True
 

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from ..digests import NO_ROWS, UNTOLD, joint_digest, rows_in, sums_of_records
+from ..digests import NO_ROWS, UNTOLD, joint_digest, rows_in
 from ..page_prints import PrintsThere
 from ..rows_aside import LARGEST, Part, RowsAside
-from ..strips import UNSEEN, Print, Strip, digest_of_strips
+from ..strips import UNSEEN, Print, Strip
 from .asked_pages import Ask, AskedPages
+from .strip_by_strip import StripByStrip
 from .wire import ToldStrips, Wire
 
 _AT_ONCE = 64  # pages whose strips are asked for together
@@ -99,24 +100,13 @@ class _Telling:
 
     def _by_strips(self, number: int, strips: Sequence[Strip], told: ToldStrips) -> bool:
         """Find the digest of a page by its strips; False where rows lie in others than they did."""
-        pages, key = self._pages, self._pages.form.key
-        now: list[Strip] = []
-        parts: list[Part] = []
-        for place, (strip, other) in enumerate(zip(strips, told.others, strict=True)):
+        page = StripByStrip(self._pages, number, strips)
+        for strip, other in zip(strips, told.others, strict=True):
             if other is None:
-                now.append(strip)
-                continue
-            seen, records = other
-            one = pages.part(number, strips, place)
-            if records and not (one.holds(key(records[0])) and one.holds(key(records[-1]))):
+                page.as_it_was(strip)
+            elif not page.became(strip, *other):
                 return False
-            found = strip._replace(total=sum(sums_of_records(records)), seen=seen)
-            if found.total != strip.total:
-                parts.append(Part(one, (strip.digest, found.digest), records))
-            now.append(found)
-        digest = self._found[number] = digest_of_strips(now)
-        self._prints.learn(digest, told.whole, now, pages.places)
-        self._put(number, parts)
+        self._found[number] = page.end(self._prints, told.whole, self._aside)
         return True
 
     def _put(self, number: int, parts: Sequence[Part]) -> None:
