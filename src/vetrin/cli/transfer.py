@@ -57,5 +57,5 @@ def transfer(
             args=args, out=out, project=project,
             context=context_of(args, out, project, source, target, words_of(args)),
             make=make, question=f"Replace this in {target_environment.name}?", more={},
-            always_lost=always_lost,
+            always_lost=always_lost, rows_move=data,
         ).run()  # fmt: skip

@@ -47,7 +47,7 @@ class TransferFlow(Struct, frozen=True):
     beside the plan. ``more`` goes into the documents of --json. ``carry_out`` is given in place of a plain run.
     With ``previews``, a dry run reads the source to count what would be rewritten. ``always_lost``: what the target
     has of its own is named also where nobody is asked. ``snapshot`` is the one that comes, with which the target is
-    compared; that takes as long as reading it.
+    compared; that takes as long as reading it. ``rows_move``: a line to a side will carry many bytes of them.
     """
 
     args: argparse.Namespace
@@ -62,6 +62,7 @@ class TransferFlow(Struct, frozen=True):
     previews: bool = True
     always_lost: bool = False
     snapshot: tuple[Store, Since] | None = None
+    rows_move: bool = False
 
     def run(self) -> int:
         """Plan, ask and run, or with --dry-run say what would be done; the exit code."""
@@ -121,7 +122,7 @@ class TransferFlow(Struct, frozen=True):
     def _expect_bulk(self) -> None:
         """What many bytes need is made while the plan is."""
         for site in (self.context.source, self.context.target):
-            if site.remote_host is not None:
+            if self.rows_move and site.remote_host is not None:
                 site.remote_host.expect_bulk()
 
     def _show(self, plan: Plan) -> Changes | None:

@@ -163,7 +163,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
                 question=f"Push this to {target.name}?", more={},
                 show_more=lambda: _tried(out, errand, build, proof),
                 carry_out=lambda plan, context: _carried_out(args, out, errand, plan, context),
-                previews=False,
+                previews=False, rows_move=data,
             ).run()  # fmt: skip
 
 
