@@ -8,7 +8,6 @@ from collections.abc import Mapping, Sequence
 from typing import Any, TypeVar
 
 from msgspec import Struct
-from msgspec.structs import fields
 
 from ..errors import DefinitionError
 
@@ -436,7 +435,9 @@ def read_rule(rule: type[Rule], data: object, where: str) -> Rule:
     """
     if not isinstance(data, Mapping):
         raise DefinitionError(f"{where}: write a table")
-    names = {item.name: item for item in fields(rule)}
+    names = (
+        rule.__struct_fields__
+    )  # not fields(): that works out types, for each rule of each command
     keys = {name.rstrip("_").replace("_", "-"): name for name in names}
     known(data, list(keys), where)
     values: dict[str, Any] = {}
@@ -444,7 +445,7 @@ def read_rule(rule: type[Rule], data: object, where: str) -> Rule:
         if key in data:
             value = data[key]
             values[name] = tuple(value) if isinstance(value, list) else value
-            if isinstance(value, str) and str(names[name].type).startswith("tuple"):
+            if isinstance(value, str) and rule.__annotations__[name].startswith("tuple"):
                 values[name] = (value,)
             if key.endswith("where") and key != "block-where":
                 check_where(value, f"{where} {key}")
@@ -452,7 +453,7 @@ def read_rule(rule: type[Rule], data: object, where: str) -> Rule:
                 for one in [value] if isinstance(value, str) else value:
                     if not _PLACE.match(str(one)):
                         raise DefinitionError(f"{where} {key}: write table.column")
-        elif names[name].required:
+        elif name in names[: len(names) - len(rule.__struct_defaults__)]:
             raise DefinitionError(f"{where}: lacks {key}")
     return rule(**values)
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
 
 from ..site import ReadableSite
 from .journal import Journals, Run
@@ -58,6 +57,8 @@ def work_of(plan: Plan) -> int:
 def time_for(plan: Plan, journals: Journals) -> float | None:
     """Seconds that a transfer will take, by the rates of the last ones between the same two environments; None where
     there was none."""
+    from statistics import median  # it takes long to load, and most commands plan nothing
+
     repeat = not plan.full and standing_copy(journals, plan.source.name, plan.target.name)
     alike: list[float] = []
     rates: list[float] = []
@@ -69,10 +70,4 @@ def time_for(plan: Plan, journals: Journals) -> float | None:
             if bool(took.get("repeat")) == bool(repeat):
                 alike.append(rate)
     found = (alike or rates)[:_LAST]
-    return _FIXED + work_of(plan) / _median(found) if found else None
-
-
-def _median(values: Sequence[float]) -> float:
-    """As that of ``statistics``, which takes longer to load than the rest of a plan's time to tell."""
-    middle = sorted(values)[(len(values) - 1) // 2 : len(values) // 2 + 1]
-    return sum(middle) / len(middle)
+    return _FIXED + work_of(plan) / median(found) if found else None
