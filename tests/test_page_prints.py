@@ -91,7 +91,7 @@ def test_stretches_add_up_to_what_was_seen_as_a_whole(stretches: list[list[bytes
         at = 0
         for one in prints.strips_of([digest], ())(digest):
             part = raw[at : at + one.seen.size]
-            assert one.seen == prints.strip_print(part)
+            assert one.seen == prints.print_of(part)
             at += len(part)
         assert at == len(raw)
 

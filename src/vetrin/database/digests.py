@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import hashlib
 import struct
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 NO_ROWS = "0-0"
 UNTOLD = ""
@@ -21,7 +21,11 @@ _BEYOND = 10**30  # in a sum, what a server puts in for a row that is too long
 
 def digest_of_records(records: Iterable[bytes]) -> str:
     """The digest of rows, in any order: ``COUNT-SUM``."""
-    sums = sums_of_records(records)
+    return digest_of_sums(sums_of_records(records))
+
+
+def digest_of_sums(sums: Sequence[int]) -> str:
+    """The digest of rows by what each adds to it."""
     return f"{len(sums)}-{sum(sums)}"
 
 

@@ -84,7 +84,6 @@ class Packets:
     def __init__(self, prints: PagePrints, width: int) -> None:
         self._prints = prints
         self._tag = prints.tag()
-        self._size = 0
         self._number = first_packet(width)
         self._single = True
         self._stretches: list[Strip] = []
@@ -98,14 +97,14 @@ class Packets:
         self._single = rows is not None
         if rows is not None:
             self._tag.update(rows)
-            self._size += len(rows)
-            seen = self._prints.strip_print(rows)
+            seen = self._prints.print_of(rows)
             self._stretches.append(Strip((), len(records), sum(sums), seen))
 
     def learn(self) -> None:
         """Have it remembered what all of them looked like, once; not where a row takes several packets."""
         if self._single and self._stretches:
-            seen = Print(self._size, self._tag.finalize())
+            size = sum(stretch.seen.size for stretch in self._stretches)
+            seen = Print(size, self._tag.finalize())
             self._prints.learn(digest_of_strips(self._stretches), seen, self._stretches)
 
 
@@ -193,8 +192,8 @@ class PagePrints:
     def tag_of(self, rows: bytes | memoryview) -> bytes:
         return self._cipher.encrypt(_NONCE, b"", rows)
 
-    def strip_print(self, rows: bytes | memoryview) -> Print:
-        """What a strip looks like amid its page."""
+    def print_of(self, rows: bytes | memoryview) -> Print:
+        """What rows look like: a page's, or those of a strip or a stretch amid the others."""
         return Print(len(rows), self.tag_of(rows))
 
     def learn(
@@ -236,11 +235,9 @@ class PagePrints:
             at, end = end, end + sum(map(len, some)) + 4 * len(some)
             total = sum(sums[begin : begin + each])
             strips.append(
-                Strip(
-                    key_at(begin + len(some) - 1), len(some), total, self.strip_print(view[at:end])
-                )
+                Strip(key_at(begin + len(some) - 1), len(some), total, self.print_of(view[at:end]))
             )
-        self.learn(digest, Print(len(rows), self.tag_of(rows)), strips, places)
+        self.learn(digest, self.print_of(rows), strips, places)
 
     def keep(self) -> None:
         """Have what was learned last, where that can be."""

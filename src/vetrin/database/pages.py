@@ -11,7 +11,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from .base import Batch, Table
-from .digests import UNTOLD, digest_of_records, joint_digest, sums_of_records
+from .digests import UNTOLD, digest_of_records, digest_of_sums, joint_digest, sums_of_records
 from .key_ranges import KeyRange
 from .page_prints import ALIGNED, Packets, PagePrints
 from .row_codec import records_of
@@ -105,8 +105,7 @@ def _pages(batch: Batch, places: Sequence[int], prints: PagePrints | None) -> It
     rows = rows_of_a_page(len(records), batch.size)
     digests: dict[int, str] = {}  # by the first row
     for at in range(0, len(records), rows):
-        some = sums[at : at + rows]
-        digests[at] = f"{len(some)}-{sum(some)}"
+        digests[at] = digest_of_sums(sums[at : at + rows])
     if prints is not None:
         prints.know(digests.values())
     for at, digest in digests.items():

@@ -6,7 +6,7 @@ from bisect import bisect_right
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing
 
-from ..digests import NO_ROWS, UNTOLD, joint_digest, rows_in, sums_of_records
+from ..digests import NO_ROWS, UNTOLD, digest_of_sums, joint_digest, rows_in, sums_of_records
 from ..key_ranges import KeyRange
 from ..page_prints import ALIGNED, Packets, PagePrints
 from ..rows_aside import LARGEST, Part, RowsAside
@@ -154,13 +154,13 @@ class _Reading:
             end, records = rows.walk(begin, strip.rows)
             if len(records) < strip.rows:
                 return False
-            seen = self._prints.strip_print(rows.at_hand(begin, end))
+            seen = self._prints.print_of(rows.at_hand(begin, end))
             if not page.became(strip, seen, records):
                 return False
             begin = end
         if not self._is_beyond(rows, begin, number):
             return False
-        whole = self._prints.strip_print(rows.at_hand(0, begin))
+        whole = self._prints.print_of(rows.at_hand(0, begin))
         self.found[number] = page.end(self._prints, whole, self._aside)
         rows.pass_by(begin)
         return True
@@ -225,18 +225,15 @@ class _Gathered:
         sums = sums_of_records(records)
         if self._packets is None:
             self._packets = Packets(self._prints, self._form.width)
-            self._parts.append(self._held())
+            self._parts.append(digest_of_sums(self._sums))
             self._packets.add(self.records, self._sums)
             self.records, self._sums, self.whole = [], [], False
         self._packets.add(records, sums)
-        self._parts.append(f"{len(sums)}-{sum(sums)}")
-
-    def _held(self) -> str:
-        return f"{len(self._sums)}-{sum(self._sums)}"
+        self._parts.append(digest_of_sums(sums))
 
     def end(self) -> str:
         """The digest of all of them; what they look like is remembered."""
-        digest = joint_digest([*self._parts, self._held()])
+        digest = joint_digest([*self._parts, digest_of_sums(self._sums)])
         if self.whole and digest != NO_ROWS:
             records, key = self.records, self._form.key
             self._prints.look_at(

@@ -11,9 +11,10 @@ from __future__ import annotations
 
 import contextlib
 import struct
-from collections.abc import Generator, Iterable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from functools import partial
 from itertools import chain, islice
-from typing import Any, NamedTuple, Protocol
+from typing import Any, NamedTuple, Protocol, TypeVar
 
 import pymysql
 from pymysql.connections import Connection
@@ -36,6 +37,7 @@ _AT_LAST = "SELECT 1"
 _NO_ANSWER = (
     AssertionError, AttributeError, IndexError, KeyError, OverflowError, TypeError, ValueError, struct.error,
 )  # fmt: skip
+Some = TypeVar("Some", bytes, int)
 _REFUSED = 2059  # CR_AUTH_PLUGIN_CANNOT_LOAD: not one of those after which anybody tries again
 
 
@@ -336,13 +338,8 @@ class Wire(Connection):
 
     def _read_into(self, room: memoryview) -> int:
         """Put what comes next into some room: at least a byte."""
-        try:
-            # Not from the reader, which is empty between two answers: it would wait until the room is full.
-            size: int = self._rfile.raw.readinto(room)
-        except OSError as error:
-            raise pymysql.OperationalError(2013, f"Lost connection: {error}") from error
-        if not size:
-            raise pymysql.OperationalError(2013, "Lost connection to the server during a query")
+        # Not from the reader, which is empty between two answers: it would wait until the room is full.
+        size: int = _come(partial(self._rfile.raw.readinto, room))
         return size
 
     def _bodies(self, stretch_bytes: int) -> Iterator[list[bytes]]:
@@ -397,12 +394,7 @@ class Wire(Connection):
         parts = [rest]
         size = len(rest)
         while size < wanted:
-            try:
-                part = source.read1(max(_READ_BUFFER, min(wanted - size, _WHOLE)))
-            except OSError as error:
-                raise pymysql.OperationalError(2013, f"Lost connection: {error}") from error
-            if not part:
-                raise pymysql.OperationalError(2013, "Lost connection to the server during a query")
+            part = _come(partial(source.read1, max(_READ_BUFFER, min(wanted - size, _WHOLE))))
             parts.append(part)
             size += len(part)
         return b"".join(parts)
@@ -472,3 +464,14 @@ class Wire(Connection):
         with self._well_formed():
             answer = OKPacketWrapper(self._packet())
         return answer.affected_rows, answer.warning_count
+
+
+def _come(read: Callable[[], Some]) -> Some:
+    """What comes next, as it is read: raises pymysql.OperationalError where nothing does."""
+    try:
+        found = read()
+    except OSError as error:
+        raise pymysql.OperationalError(2013, f"Lost connection: {error}") from error
+    if not found:
+        raise pymysql.OperationalError(2013, "Lost connection to the server during a query")
+    return found
