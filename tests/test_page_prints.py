@@ -21,7 +21,7 @@ from vetrin.database.page_prints import (
     first_packet,
     packets_of,
 )
-from vetrin.database.strips import UNSEEN, Print, changed_strips, digest_of_strips, unpacked
+from vetrin.database.strips import NO_STRIPS, UNSEEN, Print, changed_strips, unpacked
 
 ROWS = [b"\x01a", b"\x02bb", b"\xfb"]
 
@@ -111,7 +111,7 @@ def test_strips_are_there_the_next_time(tmp_path: Path) -> None:
     first = PagePrints(path)
     digest = looked_at(first, MANY)
     known = first.strips_of([digest], [3, 1])(digest)
-    assert digest_of_strips(known) == digest and len(known) > 10
+    assert known.digest == digest and len(known) > 10
     for before, strip in zip((None, *known), known, strict=False):
         one = KeyRange(before.upto if before else None, strip.upto)
         mine = [record for key, record in MANY.items() if one.holds(key)]
@@ -126,7 +126,7 @@ def test_strips_are_there_the_next_time(tmp_path: Path) -> None:
         assert (
             later.strips_of([digest], [3])(digest)
             == later.strips_of([digest], [1, 3])(digest)
-            == []
+            == NO_STRIPS
         )
         later.learn("5-5", Print(1, b"x" * 16))
         later.keep()
@@ -141,23 +141,23 @@ def test_strips_that_are_not_those_of_the_page_are_none(
     digest = looked_at(first, MANY)
     first.keep()
     with closing(sqlite3.connect(path)) as file, file:
-        ((kept,),) = file.execute("SELECT strips FROM page_strips")
+        ((kept,),) = file.execute("SELECT strips FROM strips_of_pages")
         for at in range(len(kept)) if damage is None else ():
             changed = bytearray(kept)
             changed[at] ^= 1
-            assert unpacked(bytes(changed), digest, [3, 1]) == []
+            assert unpacked(bytes(changed), digest, [3, 1]) == NO_STRIPS
         file.execute(
-            "UPDATE page_strips SET strips = ?", (kept[:-1] if damage is None else damage,)
+            "UPDATE strips_of_pages SET strips = ?", (kept[:-1] if damage is None else damage,)
         )
     later = PagePrints(path)
     assert later.of(digest) == first.of(digest)
-    assert later.strips_of([digest], [3, 1])(digest) == []
+    assert later.strips_of([digest], [3, 1])(digest) == NO_STRIPS
 
 
 def test_keys_that_are_too_large_have_no_strips() -> None:
     prints = PagePrints()
     digest = looked_at(prints, {(key[0], key[1] + (1 << 63)): row for key, row in MANY.items()})
-    assert prints.of(digest) is not None and prints.strips_of([digest], [3, 1])(digest) == []
+    assert prints.of(digest) is not None and prints.strips_of([digest], [3, 1])(digest) == NO_STRIPS
 
 
 def test_strips_of_a_page_that_nobody_has_seen() -> None:
@@ -170,14 +170,16 @@ def test_strips_of_a_page_that_nobody_has_seen() -> None:
     gone = [MANY[7, 5], MANY[7, 50]]
     now = changed_strips(known, gone, [*came.values()], keys.__getitem__)
     after = digest_with(digest, gone, came.values())
-    assert digest_of_strips(now) == after
+    assert now.digest == after
     unseen = [number for number, strip in enumerate(now) if strip.seen == UNSEEN]
     assert len(unseen) == 3 and unseen[-1] == len(now) - 1
-    assert all(now[number] == known[number] for number in range(len(now)) if number not in unseen)
+    assert [strip for strip in now if strip in [*known]] == [
+        strip for number, strip in enumerate(known) if number not in unseen
+    ]
     prints.learn(after, None, now, [3, 1])
     assert prints.knows(after) and prints.of(after) is None
     assert prints.strips_of([after], [3, 1])(after) == now
-    assert changed_strips([], gone, [], keys.__getitem__) == []
+    assert changed_strips(NO_STRIPS, gone, [], keys.__getitem__) == NO_STRIPS
 
 
 def test_tags_of_one_project_say_nothing_of_another(tmp_path: Path) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import sqlite3
 from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from zlib import crc32
 
@@ -21,7 +22,15 @@ from vetrin.database.conditions import Cleared, Compared, InSubquery, Like, Lowe
 from vetrin.database.row_codec import records_of
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.errors import DamagedObject
-from vetrin.store import Chunk, Contents, FolderBackend, Hands, TableReader, TableWriter
+from vetrin.store import (
+    Chunk,
+    Contents,
+    FolderBackend,
+    Hands,
+    TableReader,
+    TableWriter,
+    table_chunks,
+)
 from vetrin.store.objects import fingerprint
 from vetrin.store.splices import Splice, composed, packed, spliced, unpacked
 from vetrin.store.table_chunks import Chunker
@@ -291,3 +300,39 @@ def test_a_page_is_altered_again_and_again(tmp_path: Path) -> None:
     with pytest.raises(DamagedObject) as caught:
         TableReader(contents).read(wrong)
     assert caught.value.digest == wrong.digest
+
+
+def test_pages_of_several_bundles_in_turn_need_each_once(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    contents = Contents(FolderBackend(tmp_path))
+    pages, _ = kept(contents, rows(list(range(9_000))))
+    for turn in range(3):  # every third page is altered in one of three runs
+        reader = TableReader(contents)
+        with Hands() as hands:
+            writer = TableWriter(contents, hands, pages)
+            for page in pages[turn::3]:
+                writer.alter(reader.open(page), [Splice(9, 9, b"%d" % turn)], page.rows)
+            pages[turn::3] = writer.finish()
+    patches = [page.patch for page in pages if page.patch is not None]
+    assert len(patches) == len(pages) > 6
+    wanted, read = [*map(TableReader(contents).read, pages)], list[str]()
+    original = Contents.read
+
+    def counted(self: Contents, digest: str) -> bytes:
+        read.append(digest)
+        return original(self, digest)
+
+    monkeypatch.setattr(Contents, "read", counted)
+    reader = TableReader(contents)
+    with ThreadPoolExecutor(4) as pool:
+        assert [*pool.map(reader.read, pages)] == wanted
+    assert sorted(read) == sorted({patch.bundle for patch in patches})
+    # No more than some are kept at hand.
+    monkeypatch.setattr(
+        table_chunks, "_BUNDLES", len(original(contents, patches[0].bundle)) * 5 // 2
+    )
+    read.clear()
+    reader = TableReader(contents)
+    assert [*map(reader.read, pages)] == wanted
+    assert len(read) == len(pages)

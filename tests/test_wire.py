@@ -25,7 +25,7 @@ from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.mysql.wire import Wire
 from vetrin.database.page_prints import Packets, PagePrints, PrintsThere
-from vetrin.database.strips import UNSEEN, Print, Strip
+from vetrin.database.strips import UNSEEN, Print, Strip, Strips
 from vetrin.errors import DatabaseError
 from vetrin.jobs import was_cut_off
 from vetrin.remote.helper_protocol import Frames
@@ -279,7 +279,7 @@ def test_strips_are_told_where_they_hold_as_many_rows(
             strips.append(Strip((at,), size, 0, was))
             others.append(None if was == now else (now, records[at : at + size]))
             at += size
-        seen.append(strips)
+        seen.append(Strips.of(strips))
         wanted.append((seen_of(b"".join(packets)), others) if fits else None)
     with printing(wire) as one:
         assert list(one.strips(queries, prints.key, seen)) == wanted
@@ -297,7 +297,7 @@ def test_an_error_among_prints_ends_them(wire: Wire) -> None:
             assert code is None or error.value.args[0] == code
             assert not one.open
         with printing(wire) as one:
-            strips = [[Strip((1,), 2, 0), Strip((2,), 2, 0)]] * 3
+            strips = [Strips.of([Strip((1,), 2, 0), Strip((2,), 2, 0)])] * 3
             with pytest.raises(pymysql.Error) as error:
                 list(one.strips(["SELECT 'a'", query, "SELECT 'b'"], b"key", strips))
             assert code is None or error.value.args[0] == code

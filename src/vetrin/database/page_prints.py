@@ -20,6 +20,7 @@ import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing
 from functools import cached_property
+from itertools import pairwise
 from operator import add
 from pathlib import Path
 from typing import Any, Protocol
@@ -30,26 +31,28 @@ from cryptography.hazmat.primitives.ciphers.algorithms import ChaCha20
 from cryptography.hazmat.primitives.poly1305 import Poly1305
 
 from ..remembered import UNKEPT, remembered
-from .strips import UNSEEN, Print, Strip, digest_of_strips, packed, strip_rows, unpacked
+from .strips import NO_STRIPS, UNSEEN, Print, Strip, Strips, packed, strip_rows, unpacked
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS key (secret BLOB NOT NULL);
 CREATE TABLE IF NOT EXISTS seen (
   digest TEXT PRIMARY KEY, size INTEGER NOT NULL, tag BLOB NOT NULL, asked INTEGER NOT NULL
 ) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS page_strips (digest TEXT PRIMARY KEY, strips BLOB NOT NULL);
+CREATE TABLE IF NOT EXISTS strips_of_pages (digest TEXT PRIMARY KEY, strips BLOB NOT NULL);
+DROP TABLE IF EXISTS page_strips;
 DROP TABLE IF EXISTS strips;
 DROP TABLE IF EXISTS prints;
 DROP TABLE IF EXISTS pages;
 """
 _SEEN = "INSERT OR REPLACE INTO seen VALUES (?, ?, ?, ?)"
-_STRIPS = "INSERT OR REPLACE INTO page_strips VALUES (?, ?)"
+_STRIPS = "INSERT OR REPLACE INTO strips_of_pages VALUES (?, ?)"
 _ASKED = "UPDATE seen SET asked = ? WHERE digest = ?"
 _FORGET = (
-    "DELETE FROM page_strips WHERE digest IN (SELECT digest FROM seen WHERE asked < ?)",
+    "DELETE FROM strips_of_pages WHERE digest IN (SELECT digest FROM seen WHERE asked < ?)",
     "DELETE FROM seen WHERE asked < ?",
 )
 _LARGEST = 0xFFFFFF  # bytes of a row that is one packet
+_HEAD = 4  # bytes before it
 _TOGETHER = 500  # pages that the file is asked for at once
 _DAY = 24 * 3600
 _KEPT = 14  # days for which a page stays that nobody asks for
@@ -105,7 +108,8 @@ class Packets:
         if self._single and self._stretches:
             size = sum(stretch.seen.size for stretch in self._stretches)
             seen = Print(size, self._tag.finalize())
-            self._prints.learn(digest_of_strips(self._stretches), seen, self._stretches)
+            stretches = Strips.of(self._stretches)
+            self._prints.learn(stretches.digest, seen, stretches)
 
 
 class Tag(Protocol):
@@ -163,14 +167,12 @@ class PagePrints:
         found = self._known[digest]
         return None if found == UNSEEN else found
 
-    def strips_of(
-        self, digests: Iterable[str], places: Sequence[int]
-    ) -> Callable[[str], list[Strip]]:
+    def strips_of(self, digests: Iterable[str], places: Sequence[int]) -> Callable[[str], Strips]:
         """What tells the strips of pages with some digests, none where they are not known. ``places`` are those of
         the key's columns."""
         kept = {digest: self._strips[digest] for digest in digests if digest in self._strips}
         rest = [digest for digest in digests if digest not in kept]
-        kept.update(self._kept("SELECT digest, strips FROM page_strips WHERE digest IN ", rest))
+        kept.update(self._kept("SELECT digest, strips FROM strips_of_pages WHERE digest IN ", rest))
         return lambda digest: unpacked(kept.get(digest, b""), digest, places)
 
     def _kept(self, sql: str, digests: Sequence[str] | None = None) -> Iterator[Any]:
@@ -200,7 +202,7 @@ class PagePrints:
         self,
         digest: str,
         seen: Print | None,
-        strips: Sequence[Strip] = (),
+        strips: Strips = NO_STRIPS,
         places: Sequence[int] = (),
     ) -> None:
         """Remember what a page looks like, where that is known, and its strips; ``places`` are those of the key's
@@ -227,16 +229,26 @@ class PagePrints:
         rows = packets_of(records, first_packet(width))
         if rows is None:
             return
-        strips: list[Strip] = []
-        view, at, end = memoryview(rows), 0, 0
-        each = strip_rows(len(records)) if places else 0
-        for begin in range(0, len(records), each) if each else ():
-            some = records[begin : begin + each]
-            at, end = end, end + sum(map(len, some)) + 4 * len(some)
-            total = sum(sums[begin : begin + each])
-            strips.append(
-                Strip(key_at(begin + len(some) - 1), len(some), total, self.print_of(view[at:end]))
-            )
+        view, end, count = memoryview(rows), 0, len(records)
+        each = strip_rows(count) if places else 0
+        borders = [*range(0, count, each), count] if each else []
+        ends, totals, sizes = list[int](), list[int](), list[int]()
+        tags: list[bytes] = []
+        for first, stop in pairwise(borders):
+            size = sum(map(len, records[first:stop])) + _HEAD * (stop - first)
+            ends += key_at(stop - 1)
+            totals.append(sum(sums[first:stop]))
+            sizes.append(size)
+            tags.append(self.tag_of(view[end : end + size]))
+            end += size
+        strips = Strips(
+            width=len(places),
+            ends=tuple(ends),
+            rows=tuple([stop - first for first, stop in pairwise(borders)]),
+            totals=tuple(totals),
+            sizes=tuple(sizes),
+            tags=tuple(tags),
+        )
         self.learn(digest, self.print_of(rows), strips, places)
 
     def keep(self) -> None:

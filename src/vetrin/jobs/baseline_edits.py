@@ -6,7 +6,6 @@ differ, and nowhere else; and which of the rows there changed is known before an
 
 from __future__ import annotations
 
-import threading
 from bisect import bisect_right
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -153,9 +152,8 @@ class BaselineEdits:
         self._form = RecordForm(table, mixed=mixed)
         self._pieces = list(pieces)
         self._next = 0  # the first piece that later ranges may reach into
-        self._contents = contents
         self._hands = hands
-        self._readers = threading.local()
+        self._reader = TableReader(contents)
         self._expected: deque[int] = deque()  # the pieces that are likely to be opened next
         self._reading: dict[int, Future[list[OpenedPage]]] = {}
         old = [page for piece in self._pieces for page in piece.pages]
@@ -265,11 +263,7 @@ class BaselineEdits:
         return self._reading.pop(number).result()
 
     def _open(self, piece: Piece) -> list[OpenedPage]:
-        reader = getattr(self._readers, "reader", None)
-        if reader is None:
-            reader = self._readers.reader = TableReader(self._contents)
-        pages: list[OpenedPage] = [reader.open(page) for page in piece.pages]
-        return pages
+        return [self._reader.open(page) for page in piece.pages]
 
     def _close(self, item: _Opened) -> None:
         """Store a piece, if something in it is another."""

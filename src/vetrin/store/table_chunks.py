@@ -10,6 +10,7 @@ otherwise what is the same is found by compressing one page with the other as it
 from __future__ import annotations
 
 import json
+import threading
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future
@@ -28,6 +29,7 @@ _CUT = (1 << 32) // (256 << 10)
 _LEAST = 32 << 10
 _MOST = 2 << 20
 _BUNDLE = LARGEST
+_BUNDLES = 4 * _BUNDLE  # bytes of those that are kept at hand
 _SPLICED = 8  # a patch by splices takes at most this part of its page; they are compressed together
 _WAITING = 32  # pages of which it is not known yet what came of them
 _BEGINNING = 12  # bytes of a page by which its first row is known again
@@ -282,11 +284,13 @@ class TableWriter:
 
 
 class TableReader:
-    """Reads pages. The last bundle that was needed is kept at hand."""
+    """Reads pages; safe to be used from several threads. The bundles that were needed last are kept at hand, as
+    pages that follow one another are patched in those of several runs."""
 
     def __init__(self, contents: Contents) -> None:
         self._contents = contents
-        self._bundle = ("", b"")
+        self._bundles: dict[str, bytes] = {}  # the one that was needed last is the last
+        self._lock = threading.Lock()
 
     def read(self, page: Chunk) -> bytes:
         """The records of a page, one behind the other. Raises DamagedObject."""
@@ -304,14 +308,23 @@ class TableReader:
         return OpenedPage(page, self._contents.read(page.digest), page.digest, ())
 
     def _patched(self, page: Chunk, where: Patched) -> OpenedPage:
-        if self._bundle[0] != where.bundle:
-            self._bundle = (where.bundle, self._contents.read(where.bundle))
-        patch = self._bundle[1][where.start : where.start + where.size]
+        patch = self._bundle(where.bundle)[where.start : where.start + where.size]
         if is_packed(patch):
             content, splices = self._contents.spliced(patch, where.base, page.digest)
             return OpenedPage(page, content, where.base, splices)
         base = self._contents.read(where.base)
         return OpenedPage(page, self._contents.patched(patch, base, page.digest))
+
+    def _bundle(self, digest: str) -> bytes:
+        with self._lock:  # of two that need it, one reads it
+            found = self._bundles.pop(digest, None)
+            if found is None:
+                found = self._contents.read(digest)
+                room = _BUNDLES - len(found)
+                while sum(map(len, self._bundles.values())) > max(room, 0):
+                    del self._bundles[next(iter(self._bundles))]
+            self._bundles[digest] = found
+            return found
 
 
 def written(pages: Sequence[Chunk]) -> bytes:

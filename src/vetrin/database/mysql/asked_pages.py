@@ -10,7 +10,7 @@ from ..base import Table
 from ..key_ranges import KeyRange
 from ..pages import can_copy_in_ranges
 from ..row_codec import RecordForm
-from ..strips import Strip
+from ..strips import Strips
 
 Query = Callable[[KeyRange], str]
 Ask = Callable[[Sequence[KeyRange]], Sequence[str]]  # the server, for the digests of some ranges
@@ -35,8 +35,8 @@ class AskedPages:
         numbers."""
         return self.form.places if can_copy_in_ranges(self.table) else ()
 
-    def part(self, number: int, strips: Sequence[Strip], place: int) -> KeyRange:
+    def part(self, number: int, strips: Strips, place: int) -> KeyRange:
         """The range of one of a page's strips."""
         mine = self.ranges[number]
-        after = strips[place - 1].upto if place else mine.after
-        return KeyRange(after, strips[place].upto if place < len(strips) - 1 else mine.upto)
+        after = strips.upto(place - 1) if place else mine.after
+        return KeyRange(after, strips.upto(place) if place < len(strips) - 1 else mine.upto)

@@ -15,7 +15,7 @@ _HEAD = 4  # bytes before the body of a packet
 _END = 9  # bytes of the packet behind the last row
 _ROOM = 2 << 20  # bytes
 _LARGEST_ROOM = 8 << 20  # that is used again
-_WALKED = 64 << 10  # bytes that are taken apart at once
+_WALKED = 8 << 10  # bytes that are taken apart at once
 _LAST = 0xFE  # what that one begins with, and a row of which the first value has 16 MB
 _WRONG = 0xFF  # what an error begins with, and no row
 

@@ -10,7 +10,7 @@ from ..digests import NO_ROWS, UNTOLD, digest_of_sums, joint_digest, rows_in, su
 from ..key_ranges import KeyRange
 from ..page_prints import ALIGNED, Packets, PagePrints
 from ..rows_aside import LARGEST, Part, RowsAside
-from ..strips import UNSEEN, Print, Strip
+from ..strips import UNSEEN, Print, Strips
 from .asked_pages import Ask, AskedPages
 from .raw_rows import RawRows
 from .strip_by_strip import StripByStrip
@@ -65,7 +65,7 @@ class _Reading:
         self._prints = prints
         self._aside = aside
         self._form = pages.form
-        self._strips: Callable[[str], list[Strip]] | None = None
+        self._strips: Callable[[str], Strips] | None = None
         self.found = [UNTOLD] * len(pages.ranges)
 
     def groups(self) -> Iterator[list[int]]:
@@ -144,18 +144,17 @@ class _Reading:
         strips = self._strips(claim)
         if not strips:
             return False
-        begin = 0
+        begin, tag_of = 0, self._prints.tag_of
         page = StripByStrip(pages, number, strips)
-        for strip in strips:
-            if strip.seen != UNSEEN and self._is(rows, begin, strip.seen):
-                page.as_it_was(strip)
-                begin += strip.seen.size
+        for at, (size, tag) in enumerate(zip(strips.sizes, strips.tags, strict=True)):
+            view = rows.peek(begin, size) if size else None
+            if view is not None and tag_of(view) == tag:
+                begin += size
                 continue
-            end, records = rows.walk(begin, strip.rows)
-            if len(records) < strip.rows:
+            end, records = rows.walk(begin, strips.rows[at])
+            if len(records) < strips.rows[at]:
                 return False
-            seen = self._prints.print_of(rows.at_hand(begin, end))
-            if not page.became(strip, seen, records):
+            if not page.became(at, self._prints.print_of(rows.at_hand(begin, end)), records):
                 return False
             begin = end
         if not self._is_beyond(rows, begin, number):
@@ -193,7 +192,7 @@ class _Reading:
                 part = Part(self._pages.ranges[number], (claim, digest), records=one.records)
                 self._aside.put(number, [part])
 
-    def _are(self, rows: RawRows, stretches: Sequence[Strip]) -> bool:
+    def _are(self, rows: RawRows, stretches: Strips) -> bool:
         """Whether the rows of an answer are those of some stretches, and no more."""
         for stretch in stretches:
             if not self._is(rows, 0, stretch.seen):

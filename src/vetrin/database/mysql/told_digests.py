@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from ..digests import NO_ROWS, UNTOLD, joint_digest, rows_in
 from ..page_prints import PrintsThere
 from ..rows_aside import LARGEST, Part, RowsAside
-from ..strips import UNSEEN, Print, Strip
+from ..strips import NO_STRIPS, Print, Strip, Strips
 from .asked_pages import Ask, AskedPages
 from .strip_by_strip import StripByStrip
 from .wire import ToldStrips, Wire
@@ -46,7 +46,7 @@ class _Telling:
         others = self._others()
         places = self._pages.places
         strips_of = self._prints.strips_of([known[number] for number in others], places)
-        strips = {number: strips_of(known[number]) if places else [] for number in others}
+        strips = {number: strips_of(known[number]) if places else NO_STRIPS for number in others}
         for number in self._told(others, strips):
             del others[number]
         self._ask(ask, others, strips)
@@ -70,17 +70,17 @@ class _Telling:
         """What a page looked like: a large one by its stretches, if they are known."""
         if whole is None:
             return []
-        stretches = self._prints.strips_of([claim], ())(claim) if whole.size > LARGEST else []
+        large = whole.size > LARGEST
+        stretches = self._prints.strips_of([claim], ())(claim) if large else NO_STRIPS
         return [one.seen for one in stretches] or [whole]
 
-    def _told(self, others: dict[int, Print], strips: dict[int, list[Strip]]) -> Iterator[int]:
+    def _told(self, others: dict[int, Print], strips: dict[int, Strips]) -> Iterator[int]:
         """The pages whose digests are known by their strips."""
         pages = self._pages
         numbers = [
             number
             for number, some in strips.items()
-            if sum(strip.seen == UNSEEN for strip in some) * _FEW < len(some)
-            and others[number].size <= LARGEST
+            if some.sizes.count(0) * _FEW < len(some) and others[number].size <= LARGEST
         ]
         looked = came = 0
         for at in range(0, len(numbers), _AT_ONCE):
@@ -98,13 +98,11 @@ class _Telling:
             if came * _FEW > looked:
                 return
 
-    def _by_strips(self, number: int, strips: Sequence[Strip], told: ToldStrips) -> bool:
+    def _by_strips(self, number: int, strips: Strips, told: ToldStrips) -> bool:
         """Find the digest of a page by its strips; False where rows lie in others than they did."""
         page = StripByStrip(self._pages, number, strips)
-        for strip, other in zip(strips, told.others, strict=True):
-            if other is None:
-                page.as_it_was(strip)
-            elif not page.became(strip, *other):
+        for at, other in enumerate(told.others):
+            if other is not None and not page.became(at, *other):
                 return False
         self._found[number] = page.end(self._prints, told.whole, self._aside)
         return True
@@ -113,7 +111,7 @@ class _Telling:
         if self._aside is not None and parts and self._found[number] != self._pages.known[number]:
             self._aside.put(number, parts)
 
-    def _ask(self, ask: Ask, others: dict[int, Print], strips: dict[int, list[Strip]]) -> None:
+    def _ask(self, ask: Ask, others: dict[int, Print], strips: dict[int, Strips]) -> None:
         """Have the server digest some pages, which look so."""
         pages = self._pages
         ranges = {
@@ -129,16 +127,16 @@ class _Telling:
             self._found[number] = joint_digest(now)
             if self._found[number] == UNTOLD:
                 continue
-            after = [
-                strip
-                if strip.digest == digest
-                else Strip(strip.upto, rows_in(digest), int(digest.partition("-")[2]))
-                for strip, digest in zip(before, now, strict=False)
-            ]
-            self._prints.learn(self._found[number], others[number], after, pages.places)
-            parts = [
-                Part(one, (strip.digest, digest))
-                for one, strip, digest in zip(some, before, now, strict=False)
+            changed = [
+                (at, one, strip.digest, digest)
+                for at, (one, strip, digest) in enumerate(zip(some, before, now, strict=False))
                 if digest != strip.digest
             ]
-            self._put(number, parts)
+            after = before.with_others(
+                {
+                    at: Strip((), rows_in(digest), int(digest.partition("-")[2]))
+                    for at, _, _, digest in changed
+                }
+            )
+            self._prints.learn(self._found[number], others[number], after, pages.places)
+            self._put(number, [Part(one, (was, digest)) for _, one, was, digest in changed])

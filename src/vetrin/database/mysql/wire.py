@@ -21,7 +21,7 @@ from pymysql.connections import Connection
 from pymysql.constants import CLIENT, COMMAND, CR
 from pymysql.protocol import OKPacketWrapper
 
-from ..strips import Print, Strip
+from ..strips import Print, Strips
 from .raw_rows import RawRows, records_in
 from .tls import OverStreams
 
@@ -211,7 +211,7 @@ class Wire(Connection):
                 yield self._next_print()
 
     def strips(
-        self, queries: Sequence[str], key: bytes, seen: Sequence[Sequence[Strip]]
+        self, queries: Sequence[str], key: bytes, seen: Sequence[Strips]
     ) -> Iterator[ToldStrips | None]:
         """Of each of some short queries, of whose rows some strips were ``seen``, what these look like; None where
         that cannot be told, as other numbers of rows are in them. Otherwise as ``prints``.
@@ -220,24 +220,24 @@ class Wire(Connection):
             pymysql.Error: the server said so, or the connection broke.
         """
         with self._telling():
-            asked = [[(strip.rows, *strip.seen) for strip in some] for some in seen]
+            asked = [[*zip(some.rows, some.sizes, some.tags, strict=True)] for some in seen]
             self._sock.ask_for_strips(queries, key, asked)  # type: ignore[attr-defined]
             for some in seen:
                 yield self._next_strips(some)
 
-    def _next_strips(self, seen: Sequence[Strip]) -> ToldStrips | None:
+    def _next_strips(self, seen: Strips) -> ToldStrips | None:
         found: list[tuple[Print, list[bytes]] | None] = []
-        for strip in seen:
+        for rows, *before in zip(seen.rows, seen.sizes, seen.tags, strict=True):
             now = self._next_print()
             if now.size == _LOST:
                 return None
-            if now == strip.seen:
+            if [*now] == before:
                 found.append(None)
                 continue
             with self._well_formed():
                 if now.size > _MOST_TOLD:
                     raise ValueError("a strip that is too large")
-                found.append((now, records_in(self._exactly(now.size), strip.rows)))
+                found.append((now, records_in(self._exactly(now.size), rows)))
         whole = self._next_print()
         return None if whole.size == _LOST else ToldStrips(whole, found)
 
