@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import shlex
 import shutil
@@ -202,7 +203,15 @@ def test_a_listing_that_is_lost_or_damaged_is_told_anew(
         if content is not None:
             state.write_bytes(content)
     with contextlib.closing(sqlite3.connect(state)) as file, file:
-        for damage in (b"", zstandard.compress(b'{"3": ["00", 1]}'), zstandard.compress(b"[1]")):
+        ((kept,),) = file.execute("SELECT content FROM listings")
+        wrong = [b'{"3": ["00", 1]}', b"[1]"]
+        for column, value in ((1, 7), (2, "media\0x"), (3, ["door"]), (4, ["4"]), (5, [1.5]), (6, [])):
+            parts = json.loads(zstandard.decompress(kept))
+            part = next(iter(parts.values()))
+            assert part[1] == 1 and part[column] != value
+            part[column] = value
+            wrong.append(json.dumps(parts).encode())
+        for damage in (b"", *map(zstandard.compress, wrong)):
             file.execute("UPDATE listings SET content = ?", (damage,))
             file.commit()
             found = RemoteTree(machine, str(tmp_path), Listings(state)).scan(["media"])

@@ -13,6 +13,7 @@ import json
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from itertools import repeat
 from pathlib import Path
 from typing import Any
 
@@ -20,12 +21,12 @@ import zstandard
 
 from ..remembered import UNKEPT, remembered
 from .base import Entry, Manifest
-from .path_gate import entry_of
 
 _SCHEMA = """CREATE TABLE IF NOT EXISTS listings (
   question TEXT PRIMARY KEY, content BLOB NOT NULL, asked INTEGER NOT NULL);"""
 _KEPT = 40  # questions
 _SEPARATOR = "\0"
+_KINDS = {"file", "folder", "link"}
 
 
 @dataclass
@@ -97,10 +98,18 @@ def _part(
     targets: list[str],
     passed: dict[str, str],
 ) -> Listed:
-    """Raises one of ``_NONE_OF_OURS`` where it is none."""
+    """Raises one of ``_NONE_OF_OURS`` where it is none. The paths are for ``admit`` to look at, as in any scan."""
     listed = Listed(digest)
     paths = joined.split(_SEPARATOR) if count else []
-    for path, *rest in zip(paths, kinds, sizes, times, modes, targets, strict=True):
-        listed.found[path] = entry_of([path, *rest, ""])
+    for column, kind in ((targets, str), (sizes, int), (times, int), (modes, int)):
+        if {*map(type, column)} - {kind}:
+            raise ValueError("a listing of another form")
+    if {*kinds} - _KINDS:
+        raise ValueError("a listing of something else")
+    # By columns, as this is done for every file that there is.
+    rows = zip(paths, kinds, sizes, times, modes, targets, repeat(""), strict=False)
+    listed.found.update(zip(paths, map(tuple.__new__, repeat(Entry), rows), strict=True))
+    if {len(column) for column in (paths, kinds, sizes, times, modes, targets)} != {count}:
+        raise ValueError("a listing that is cut off")
     listed.found.passed.update(passed)
     return listed

@@ -13,6 +13,7 @@ from datetime import UTC, datetime
 from typing import Any
 from zlib import crc32
 
+import msgspec
 from msgspec import Struct
 from msgspec.structs import asdict
 
@@ -22,6 +23,7 @@ from .git import Commit
 
 VERSION = 1
 _SEPARATE = 500  # entries in one list of files, on average
+_as_json = msgspec.json.Encoder().encode  # for every file that there is
 
 
 class BadManifest(ValueError):
@@ -259,13 +261,19 @@ def files_as_lists(files: Iterable[StoredFile]) -> Iterator[bytes]:
     """Files in the order of their paths as lists to store, cut where the paths say so."""
     lines: list[bytes] = []
     for file in sorted(files, key=lambda file: file.entry.path):
-        line = json.dumps([*file.entry, *([list(file.blocks)] if file.blocks else [])]).encode()
-        lines.append(line + b"\n")
+        lines.append(_line([*file.entry, file.blocks] if file.blocks else file.entry) + b"\n")
         if crc32(file.entry.path.encode("utf-8", "surrogateescape")) % _SEPARATE == 0:
             yield b"".join(lines)
             lines = []
     if lines:
         yield b"".join(lines)
+
+
+def _line(values: Sequence[object]) -> bytes:
+    try:
+        return _as_json(values)
+    except UnicodeEncodeError:  # a name that is no UTF-8
+        return json.dumps(values).encode()
 
 
 def files_of_list(content: bytes) -> list[StoredFile]:
