@@ -205,7 +205,14 @@ def test_a_listing_that_is_lost_or_damaged_is_told_anew(
     with contextlib.closing(sqlite3.connect(state)) as file, file:
         ((kept,),) = file.execute("SELECT content FROM listings")
         wrong = [b'{"3": ["00", 1]}', b"[1]"]
-        for column, value in ((1, 7), (2, "media\0x"), (3, ["door"]), (4, ["4"]), (5, [1.5]), (6, [])):
+        for column, value in (
+            (1, 7),
+            (2, "media\0x"),
+            (3, ["door"]),
+            (4, ["4"]),
+            (5, [1.5]),
+            (6, []),
+        ):
             parts = json.loads(zstandard.decompress(kept))
             part = next(iter(parts.values()))
             assert part[1] == 1 and part[column] != value

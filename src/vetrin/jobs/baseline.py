@@ -266,6 +266,7 @@ class Baseline:
             if pieces is None or next(pieces.gaps(), None) is not None:
                 return False
             with self.trying():
+                self._edits = None
                 self._notes.drop(table.name, [KeyRange()])
                 self._tables[table.name] = Pieces()
                 for piece in pieces:

@@ -32,7 +32,7 @@ from ..database.row_codec import RecordForm, cells_of, records_of
 from ..database.strips import changed_strips
 from ..site import RowPipeline
 from .baseline import Baseline
-from .baseline_edits import between
+from .baseline_edits import Exchanged, between
 from .last_copy import KnownTable, ranges_of
 from .plan import TablePlan
 
@@ -133,13 +133,56 @@ class DifferingRows:
         self._ranges = ranges_of(update.known)
         self._laying = Laying(means, update)
         self._new: dict[int, list[Page]] = {}
+        self._exchanged: dict[int, Exchanged | None] = {}  # pages that are in the baseline already
+        self._taken: dict[int, list[Part]] = {}  # what was aside of others
         self._row = max(1, update.item.table.size // max(1, update.item.rows))  # bytes
         form = RecordForm(update.item.table, mixed=means.mixed)
         self._key, self._places = form.key, form.places
 
+    def ahead(self, differ: Sequence[int], most: int) -> int:
+        """Begin with ``by_rows`` while the sides are still read, as far as it asks neither, until so many bytes of
+        rows are held; how many are."""
+        known, _ = self._by_digests(differ)
+        table, held = self._update.item.table, 0
+        self._means.baseline.expect(table, [self._ranges[number] for number in known])
+        for number in known:
+            if held >= most:
+                break
+            parts = self._aside.take(number)
+            if not parts or any(part.records is None for part in parts):
+                self._taken[number] = parts
+                break
+            found = self._exchanged[number] = self._exchange(parts)
+            if found is not None:
+                held += sum(map(len, (*found.gone, *found.came)))
+        self._means.baseline.settle(table)
+        return held
+
     def by_rows(self, differ: Sequence[int]) -> list[int]:
         """Find in the baseline which rows changed at the source, of pages that the target has as they were left: only
         these are read there. The pages of which that cannot be known."""
+        known, rest = self._by_digests(differ)
+        table = self._update.item.table
+        self._means.baseline.expect(
+            table, [self._ranges[number] for number in known if number not in self._exchanged]
+        )
+        for numbers in _groups(known, self._counts, _AT_ONCE // self._row, _RANGES):
+            gone: dict[int, list[bytes]] = {}
+            came: dict[int, list[bytes]] = {}
+            found = {n: self._exchanged.pop(n) for n in numbers if n in self._exchanged}
+            lacking = [number for number in numbers if number not in found]
+            for number, parts in self._parts(lacking).items():
+                found[number] = self._exchange(parts)
+            for number, one in found.items():
+                if one is None:
+                    rest.append(number)
+                else:
+                    gone[number], came[number] = one.gone, one.came
+            self._replace(gone, came)
+        return sorted(rest)
+
+    def _by_digests(self, differ: Sequence[int]) -> tuple[list[int], list[int]]:
+        """Of pages that differ those that the target has as they were left, of a usual size, and the others."""
         pages = self._update.known.pages
         rest = [
             number
@@ -149,43 +192,32 @@ class DifferingRows:
             or UNTOLD in self._digests[number]
             or self._counts[number][0] > 2 * PAGE_ROWS
         ]
-        left, table = set(rest), self._update.item.table
-        self._means.baseline.expect(
-            table, [self._ranges[number] for number in differ if number not in left]
-        )
-        for numbers in _groups(
-            [number for number in differ if number not in left],
-            self._counts,
-            _AT_ONCE // self._row,
-            _RANGES,
-        ):
-            gone: dict[int, list[bytes]] = {}
-            came: dict[int, list[bytes]] = {}
-            for number, parts in self._parts(numbers).items():
-                found = [
-                    self._means.baseline.exchange(
-                        table,
-                        part.key_range,
-                        part.records or [],
-                        digests=part.digests,
-                    )
-                    for part in parts
-                ]
-                known = [one for one in found if one is not None]
-                if len(known) < len(found):
-                    rest.append(number)
-                else:
-                    gone[number] = [record for one in known for record in one.gone]
-                    came[number] = [record for one in known for record in one.came]
-            self._replace(gone, came)
-        return sorted(rest)
+        left = set(rest)
+        return [number for number in differ if number not in left], rest
+
+    def _exchange(self, parts: Sequence[Part]) -> Exchanged | None:
+        """Exchange the rows of a page's parts in the baseline; which of them differ, None where that is not known."""
+        table, every = self._update.item.table, Exchanged()
+        found = [
+            self._means.baseline.exchange(
+                table, part.key_range, part.records or [], digests=part.digests
+            )
+            for part in parts
+        ]
+        for one in found:
+            if one is None:
+                return None
+            every.gone.extend(one.gone)
+            every.came.extend(one.came)
+        return every
 
     def _parts(self, numbers: Sequence[int]) -> dict[int, list[Part]]:
         """The parts in which some pages differ, with their rows as they are at the source, in the order of the
         key."""
         pages, ranges = self._update.known.pages, self._ranges
         found = {
-            number: self._aside.take(number)
+            number: self._taken.pop(number, [])
+            or self._aside.take(number)
             or [Part(ranges[number], (pages[number].digest, self._digests[number][0]))]
             for number in numbers
         }

@@ -12,6 +12,7 @@ import contextlib
 from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
+from typing import NamedTuple
 
 from msgspec.structs import replace
 
@@ -37,7 +38,25 @@ from .run_context import RunContext
 
 _HELPERS = 1_000_000  # the numbers of hidden tables begin here, beyond those of tables that come as a whole
 _COMPARED = 32 << 20  # bytes of a table of which all rows are compared as they are stored
+_HELD = 16 << 20  # bytes of rows of which it is known that they differ, while others are still read
 VISITED = 10_000  # rows: in an environment with visitors, a change of more would keep them waiting
+
+
+class _Sides(NamedTuple):
+    """What reads both sides, with a thread for the target, and one for what is done with what was read."""
+
+    reader: Reader
+    ours: Reader
+    meanwhile: ThreadPoolExecutor
+    behind: ThreadPoolExecutor
+
+
+class _Begun(NamedTuple):
+    """An update under way, and the pages that differ."""
+
+    update: Update
+    work: DifferingRows
+    differ: list[int]
 
 
 class TableUpdater:
@@ -73,6 +92,7 @@ class TableUpdater:
             engine_of(context.source.database.engine).any_type,
         )
         self._known: dict[str, KnownTable] = {}
+        self._room = 0
         self._aside: dict[str, RowsAside] = {}
         self.updates: dict[str, Update] = {}
 
@@ -102,13 +122,15 @@ class TableUpdater:
         with (
             self._target.database.reading() as ours,
             ThreadPoolExecutor(1, "digests") as meanwhile,
+            ThreadPoolExecutor(1, "baseline") as behind,
             contextlib.ExitStack() as closing,
         ):
             self._aside = {name: closing.enter_context(RowsAside(self._folder)) for name in known}
             try:
-                return self._differing(reader, ours, meanwhile, wanted, known)
+                return self._differing(_Sides(reader, ours, meanwhile, behind), wanted, known)
             finally:
                 meanwhile.shutdown(cancel_futures=True)
+                behind.shutdown(cancel_futures=True)
 
     def _recognised(self, item: TablePlan, definition: str | None) -> KnownTable | None:
         """What is known of a table, if it is still made, and would still come, in the same way."""
@@ -118,55 +140,55 @@ class TableUpdater:
         return found if found.signature == self._signatures.of(item) else None
 
     def _differing(
-        self,
-        reader: Reader,
-        ours: Reader,
-        meanwhile: ThreadPoolExecutor,
-        wanted: Sequence[TablePlan],
-        known: Mapping[str, KnownTable],
+        self, sides: _Sides, wanted: Sequence[TablePlan], known: Mapping[str, KnownTable]
     ) -> list[TablePlan]:
-        asked: dict[str, Future[list[str]]] = {}
-        for item in wanted:
-            if item.table.name in known:
-                last = known[item.table.name]
-                asked[item.table.name] = meanwhile.submit(
-                    ours.digests,
-                    at_target(item),
-                    ranges_of(last),
-                    known=[became for _, became in claims_of(last)],
-                )
-        found: dict[str, list[tuple[str, str]]] = {}
-        for item in wanted:
+        coming = [item for item in wanted if item.table.name in known]
+        asked = {
+            item.table.name: sides.meanwhile.submit(
+                sides.ours.digests,
+                at_target(item),
+                ranges_of(known[item.table.name]),
+                known=[became for _, became in claims_of(known[item.table.name])],
+            )
+            for item in coming
+        }
+        self._room = _HELD
+        begun: dict[str, Future[_Begun | None]] = {}
+        for item in coming:
             name = item.table.name
-            if name in known:
-                self._tell(TableStarted(name, item.rows))
-                self._tell(Checking(name))
-                mine = reader.digests(
-                    item.table,
-                    ranges_of(known[name]),
-                    leave=item.leave,
-                    replacements=item.replacements,
-                    known=[digest for digest, _ in claims_of(known[name])],
-                    aside=self._aside[name],
-                )
-                found[name] = [*zip(mine, asked[name].result(), strict=True)]
-        whole = []
-        for item in wanted:
-            name = item.table.name
-            if name not in known or not self._update(reader, ours, item, known[name], found[name]):
-                whole.append(item)
-        return whole
+            self._tell(TableStarted(name, item.rows))
+            self._tell(Checking(name))
+            mine = sides.reader.digests(
+                item.table,
+                ranges_of(known[name]),
+                leave=item.leave,
+                replacements=item.replacements,
+                known=[digest for digest, _ in claims_of(known[name])],
+                aside=self._aside[name],
+            )
+            begun[name] = sides.behind.submit(
+                self._begin, sides, item, known[name], mine, asked[name]
+            )
+        # The baseline takes what comes from one thread at a time.
+        updates = {name: future.result() for name, future in begun.items()}
+        return [
+            item
+            for item in wanted
+            if not self._update(sides.reader, item, updates.get(item.table.name))
+        ]
 
-    def _update(
+    def _begin(
         self,
-        reader: Reader,
-        ours: Reader,
+        sides: _Sides,
         item: TablePlan,
         known: KnownTable,
-        digests: Sequence[tuple[str, str]],
-    ) -> bool:
-        """Work out what differs in a table; False where it has to be taken as a whole."""
-        name, claims = item.table.name, claims_of(known)
+        mine: Sequence[str],
+        theirs: Future[list[str]],
+    ) -> _Begun | None:
+        """Do of an update what can be done while other tables are still read; None where the table has to be taken as
+        a whole. ``mine`` are the digests at the source, ``theirs`` those at the target."""
+        claims = claims_of(known)
+        digests = [*zip(mine, theirs.result(), strict=True)]
         differ = [
             number
             for number, (now, claimed) in enumerate(zip(digests, claims, strict=True))
@@ -176,7 +198,7 @@ class TableUpdater:
             known.source == known.target == NO_ROWS and can_copy_in_ranges(item.table)
         )
         if (differ and not by_page) or not self._baseline.carries(item.table):
-            return False
+            return None
         update = Update(
             item=item,
             known=known,
@@ -184,16 +206,33 @@ class TableUpdater:
             pages=list(known.pages),
             rows=known.rows,
         )
+        work = DifferingRows(
+            means=self._means,
+            reader=sides.reader,
+            ours=sides.ours,
+            update=update,
+            digests=digests,
+            aside=self._aside[item.table.name],
+        )
         if differ:
+            self._room -= work.ahead(differ, self._room)
+        return _Begun(update, work, differ)
+
+    def _update(self, reader: Reader, item: TablePlan, begun: _Begun | None) -> bool:
+        """Work out what differs in a table; False where it has to be taken as a whole."""
+        if begun is None:
+            return False
+        update = begun.update
+        if begun.differ:
             try:
-                self._read_differing(reader, ours, update, differ, digests)
+                self._read_differing(begun)
             except TooMuch:
                 self._target.database.drop(update.helpers)
                 return False
         self._keep_the_rest(reader, item)
-        self.updates[name] = update
-        self._tell(Moved(name, update.rows, 0))
-        self._tell(TableDone(name, update.rows))
+        self.updates[item.table.name] = update
+        self._tell(Moved(item.table.name, update.rows, 0))
+        self._tell(TableDone(item.table.name, update.rows))
         return True
 
     def _keep_the_rest(self, reader: Reader, item: TablePlan) -> None:
@@ -202,24 +241,10 @@ class TableUpdater:
             for _ in self._pipeline.read(reader, item, key_range):
                 pass
 
-    def _read_differing(
-        self,
-        reader: Reader,
-        ours: Reader,
-        update: Update,
-        differ: Sequence[int],
-        digests: Sequence[tuple[str, str]],
-    ) -> None:
+    def _read_differing(self, begun: _Begun) -> None:
         """Replace the pages that differ by those that there will be, and lay ready what changes with that."""
-        work = DifferingRows(
-            means=self._means,
-            reader=reader,
-            ours=ours,
-            update=update,
-            digests=digests,
-            aside=self._aside[update.item.table.name],
-        )
-        rest = work.by_rows(differ)
+        update, work = begun.update, begun.work
+        rest = work.by_rows(begun.differ)
         self._baseline.settle(update.item.table)
         work.whole_pages(rest)
         self._baseline.settle(update.item.table)
