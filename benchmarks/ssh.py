@@ -113,7 +113,8 @@ def database(bench: Bench, folder: Path, size: float, runs: int) -> None:
             ours.append(seconds)
             memory.append(peak)
             print(f"  dump {theirs[-1]:.1f} s, pull {seconds:.1f} s", flush=True)
-    told(f"{size:.0f} MB database", theirs, ours, memory, "at most 1.2")
+    limit = "at most 1.3" if size <= 100 else "at most 1.15"
+    told(f"{size:.0f} MB database", theirs, ours, memory, limit)
 
 
 def again(bench: Bench, folder: Path, size: float, runs: int) -> None:

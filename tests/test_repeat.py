@@ -11,10 +11,10 @@ from connected import hosts
 from killing import killed_after
 from line import ROWS, Line
 from vetrin.config import Leave, load_project
+from vetrin.database import KeyRange, Table
 from vetrin.errors import JobError
-from vetrin.jobs import (
-    Journals,
-)
+from vetrin.jobs import Journals
+from vetrin.jobs.baseline import Baseline
 from vetrin.site import open_site
 
 
@@ -122,7 +122,7 @@ def differences(
 
 @pytest.mark.parametrize("seed", range(3))
 def test_whatever_happened_on_both_sides_the_target_is_as_after_a_full_pull(
-    line: Line, seed: int
+    line: Line, seed: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     draw = random.Random(seed)
     histories = {name: History(seed * 10 + at) for at, name in enumerate(line.sides)}
@@ -136,6 +136,7 @@ def test_whatever_happened_on_both_sides_the_target_is_as_after_a_full_pull(
         for name, rows in were.items():
             assert line.changes(name) == differences(rows, line.rows(name)), name
         before = line.digests()
+        monkeypatch.setattr("vetrin.jobs.table_update._HELD", (0, 200, 16 << 20)[turn % 3])
         report = line.pull()
         assert report.since is not None
         now = line.digests()
@@ -166,6 +167,35 @@ TRIGGER = {
     "sqlite": "CREATE TRIGGER x_guard AFTER UPDATE ON x_trains BEGIN SELECT 1; END",
     "mysql": "CREATE TRIGGER x_guard AFTER UPDATE ON x_trains FOR EACH ROW SET @seen = 1",
 }
+
+
+@pytest.mark.parametrize("most", [0, 1, 200, 16 << 20])
+def test_what_is_kept_of_the_source_is_exchanged_once_however_much_of_it_ahead(
+    line: Line, most: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    lacking: list[KeyRange] = []
+    gaps = Baseline.gaps
+
+    def looked(self: Baseline, table: Table) -> list[KeyRange]:
+        found = gaps(self, table)
+        lacking.extend(found)
+        return found
+
+    line.pull()
+    monkeypatch.setattr(Baseline, "gaps", looked)
+    monkeypatch.setattr("vetrin.jobs.table_update._HELD", most)
+    for turn in range(2):
+        line.sides["production"](
+            f"UPDATE x_trains SET log = 'turn {turn}' WHERE id % 90 = {3 * turn}",
+            f"DELETE FROM x_trains WHERE id = {900 + 3 * turn}",
+            f"INSERT INTO x_trains VALUES ({901 + turn}, 'new', 4)",
+            f"UPDATE x_calls SET at = 'turn {turn}' WHERE stop = 3",
+            f"INSERT INTO x_names VALUES ({50_000 + turn}, 'turn-{turn}', 5)",
+        )
+        report = line.pull()
+        written = {name.rpartition("_")[2] for name, rows in report.written.items() if rows}
+        assert written == {"trains", "calls", "names"}
+        assert not lacking and line.baseline_is_the_source()
 
 
 @pytest.mark.parametrize("way", ["patched", "swapped"])
