@@ -12,7 +12,7 @@ import sys
 import threading
 import time
 from collections.abc import Iterator
-from itertools import takewhile
+from itertools import pairwise, takewhile
 
 import pymysql
 import pytest
@@ -283,6 +283,10 @@ def test_strips_are_told_where_they_hold_as_many_rows(
         wanted.append((seen_of(b"".join(packets)), others) if fits else None)
     with printing(wire) as one:
         assert list(one.strips(queries, prints.key, seen)) == wanted
+        # Several may be asked for before the first are through.
+        ends = [0, 1, 5, 6, 20, len(queries)]
+        told = [one.strips(queries[at:end], prints.key, seen[at:end]) for at, end in pairwise(ends)]
+        assert [found for some in told for found in some] == wanted
         assert one.several(["SELECT 'a'"]) == [[("a",)]]
 
 

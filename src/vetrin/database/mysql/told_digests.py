@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Iterator, Sequence
 
 from ..digests import NO_ROWS, UNTOLD, joint_digest, rows_in
@@ -13,6 +14,7 @@ from .strip_by_strip import StripByStrip
 from .wire import ToldStrips, Wire
 
 _AT_ONCE = 64  # pages whose strips are asked for together
+_GROUPS = 2  # such groups, before the first is answered
 _FEW = 3  # of the strips at most this part comes as rows: of a table in which more changed all may have
 
 
@@ -82,21 +84,27 @@ class _Telling:
             for number, some in strips.items()
             if some.sizes.count(0) * _FEW < len(some) and others[number].size <= LARGEST
         ]
+        groups = [numbers[at : at + _AT_ONCE] for at in range(0, len(numbers), _AT_ONCE)]
         looked = came = 0
-        for at in range(0, len(numbers), _AT_ONCE):
-            some = numbers[at : at + _AT_ONCE]
-            told = self._wire.strips(
-                [pages.query(pages.ranges[number]) for number in some],
-                self._prints.key,
-                [strips[number] for number in some],
-            )
+        coming: deque[tuple[list[int], Iterator[ToldStrips | None]]] = deque()
+        while groups or coming:
+            # The next are asked for before these are through, so that nobody waits for the way there and back.
+            while groups and len(coming) < _GROUPS:
+                some = groups.pop(0)
+                told = self._wire.strips(
+                    [pages.query(pages.ranges[number]) for number in some],
+                    self._prints.key,
+                    [strips[number] for number in some],
+                )
+                coming.append((some, told))
+            some, told = coming.popleft()
             for number, one in zip(some, told, strict=True):
                 looked += len(strips[number])
                 came += len(strips[number]) if one is None else sum(map(bool, one.others))
                 if one is not None and self._by_strips(number, strips[number], one):
                     yield number
             if came * _FEW > looked:
-                return
+                groups = []
 
     def _by_strips(self, number: int, strips: Strips, told: ToldStrips) -> bool:
         """Find the digest of a page by its strips; False where rows lie in others than they did."""

@@ -214,7 +214,8 @@ class Wire(Connection):
         self, queries: Sequence[str], key: bytes, seen: Sequence[Strips]
     ) -> Iterator[ToldStrips | None]:
         """Of each of some short queries, of whose rows some strips were ``seen``, what these look like; None where
-        that cannot be told, as other numbers of rows are in them. Otherwise as ``prints``.
+        that cannot be told, as other numbers of rows are in them. Otherwise as ``prints``, but more of them may be
+        asked for before all are through.
 
         Raises:
             pymysql.Error: the server said so, or the connection broke.
@@ -222,6 +223,10 @@ class Wire(Connection):
         with self._telling():
             asked = [[*zip(some.rows, some.sizes, some.tags, strict=True)] for some in seen]
             self._sock.ask_for_strips(queries, key, asked)  # type: ignore[attr-defined]
+        return self._told_strips(seen)
+
+    def _told_strips(self, seen: Sequence[Strips]) -> Iterator[ToldStrips | None]:
+        with self._telling():
             for some in seen:
                 yield self._next_strips(some)
 

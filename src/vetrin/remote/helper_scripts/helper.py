@@ -570,18 +570,21 @@ def pass_on(stream, other, word):
                     whole = whole[os.write(stream.sink, whole) :]
             else:
                 block = os.read(stream.source, 1 << 18)
-                more = block
-                while more and len(block) < len(word) and word.startswith(block):
-                    more = os.read(stream.source, len(word) - len(block))
-                    block += more
-                if word and block.startswith(word):
-                    stream.buffer = block[len(word) :]
-                    tell_prints(stream, other)
-                elif block:
-                    other.sendall(block)
-                else:
+                if not block:
                     listening.remove(one)
                     other.shutdown(socket.SHUT_WR)
+                while block:
+                    more = block
+                    while more and len(block) < len(word) and word.startswith(block):
+                        more = os.read(stream.source, len(word) - len(block))
+                        block += more
+                    if not word or not block.startswith(word):
+                        other.sendall(block)
+                        break
+                    stream.buffer = block[len(word) :]
+                    tell_prints(stream, other)
+                    # What was sent before the answer was there.
+                    block, stream.buffer = stream.buffer, b""
 
 
 PRINT = struct.Struct("<Q16s")
@@ -621,9 +624,6 @@ def tell_prints(stream, other):
             told = told[os.write(stream.sink, told) :]
         if answers.refused:
             sys.exit(1)
-    block, stream.buffer = stream.buffer, b""
-    if block:
-        other.sendall(block)
 
 
 class Refusal(Exception):
