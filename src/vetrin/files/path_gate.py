@@ -29,10 +29,10 @@ _HOOKED = frozenset({".git", ".hg", ".svn", ".bzr"})
 
 def unfit(path: str) -> str:
     """Why a path cannot be that of something below a site's root, empty where it can."""
-    ascii = path.isascii()
-    if not (ascii and "-relay-" not in path.lower()) and _relay(path):
+    usual = path.isascii()
+    if not (usual and "-relay-" not in path.lower()) and _relay(path):
         return OWN
-    if ascii and _plain(path) and "CVS" not in path and path[1:2] != ":":
+    if usual and _plain(path) and "CVS" not in path and path[1:2] != ":":
         return ""
     if _drive(path) or "\\.." in path or "..\\" in path:
         return NO_PATH

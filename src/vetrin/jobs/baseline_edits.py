@@ -204,7 +204,7 @@ class BaselineEdits:
         for item in opened[:-1]:
             self._close(item)
         self._opened = opened[-1]
-        return _joined(found)
+        return joined(found)
 
     @staticmethod
     def _quickly(
@@ -306,11 +306,12 @@ def _covers(pieces: Sequence[Piece], key_range: KeyRange) -> bool:
 
 def _fits(found: Sequence[_Found], digests: tuple[str, str]) -> bool:
     """Whether the first digest becomes the second one by what differs."""
-    differ = _joined(found)
+    differ = joined(found)
     return digest_with(digests[0], differ.gone, differ.came) == digests[1]
 
 
-def _joined(parts: Iterable[_Found]) -> Exchanged:
+def joined(parts: Iterable[_Found | Exchanged]) -> Exchanged:
+    """What differs in some ranges, as one."""
     found = Exchanged()
     for part in parts:
         found.gone.extend(part.gone)

@@ -32,7 +32,7 @@ from ..database.row_codec import RecordForm, cells_of, records_of
 from ..database.strips import changed_strips
 from ..site import RowPipeline
 from .baseline import Baseline
-from .baseline_edits import Exchanged, between
+from .baseline_edits import Exchanged, between, joined
 from .last_copy import KnownTable, ranges_of
 from .plan import TablePlan
 
@@ -197,19 +197,17 @@ class DifferingRows:
 
     def _exchange(self, parts: Sequence[Part]) -> Exchanged | None:
         """Exchange the rows of a page's parts in the baseline; which of them differ, None where that is not known."""
-        table, every = self._update.item.table, Exchanged()
         found = [
             self._means.baseline.exchange(
-                table, part.key_range, part.records or [], digests=part.digests
+                self._update.item.table,
+                part.key_range,
+                part.records or [],
+                digests=part.digests,
             )
             for part in parts
         ]
-        for one in found:
-            if one is None:
-                return None
-            every.gone.extend(one.gone)
-            every.came.extend(one.came)
-        return every
+        known = [one for one in found if one is not None]
+        return joined(known) if len(known) == len(found) else None
 
     def _parts(self, numbers: Sequence[int]) -> dict[int, list[Part]]:
         """The parts in which some pages differ, with their rows as they are at the source, in the order of the
