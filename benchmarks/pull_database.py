@@ -217,7 +217,7 @@ def measure(server: Mariadb, folder: Path, size: float, runs: int) -> None:
             print(f"  dump | client {theirs[-1]:.1f} s, pull {seconds:.1f} s", flush=True)
         limit = " (at most 0.65)" if len(some) == 2 else ""
         print(
-            f"pull on {len(some)} cores: {statistics.median(ours) / statistics.median(theirs):.2f} of dump | client"
+            f"pull on {'two cores' if len(some) == 2 else 'one core'}: {statistics.median(ours) / statistics.median(theirs):.2f} of dump | client"
             f"{limit}; {statistics.median(ours):.1f} s, in which Vetrin worked for "
             f"{statistics.median(one.vetrin for one in used):.1f} and the server for "
             f"{statistics.median(one.server for one in used):.1f}",

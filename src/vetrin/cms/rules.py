@@ -435,9 +435,8 @@ def read_rule(rule: type[Rule], data: object, where: str) -> Rule:
     """
     if not isinstance(data, Mapping):
         raise DefinitionError(f"{where}: write a table")
-    names = (
-        rule.__struct_fields__
-    )  # not fields(): that works out types, for each rule of each command
+    # Not by fields(), which works out types: this is done for each rule, in each command.
+    names = rule.__struct_fields__
     keys = {name.rstrip("_").replace("_", "-"): name for name in names}
     known(data, list(keys), where)
     values: dict[str, Any] = {}

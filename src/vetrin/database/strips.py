@@ -78,10 +78,11 @@ class Strips(Struct, frozen=True):
         return len(self.rows)
 
     def __iter__(self) -> Iterator[Strip]:
-        for at in range(len(self.rows)):
-            yield Strip(
-                self.upto(at), self.rows[at], self.totals[at], Print(self.sizes[at], self.tags[at])
-            )
+        return map(self.__getitem__, range(len(self.rows)))
+
+    def __getitem__(self, at: int) -> Strip:
+        seen = Print(self.sizes[at], self.tags[at])
+        return Strip(self.upto(at), self.rows[at], self.totals[at], seen)
 
     def upto(self, at: int) -> tuple[int, ...]:
         """The last key of a strip."""
@@ -130,7 +131,7 @@ def changed_strips(
             totals[at] += sign * number
     return strips.with_others(
         {
-            at: Strip((), count, total)
+            at: Strip(strips.upto(at), count, total)
             for at, (count, total) in enumerate(zip(rows, totals, strict=True))
             if (count, total) != (strips.rows[at], strips.totals[at])
         }

@@ -13,7 +13,6 @@ import json
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from itertools import repeat
 from pathlib import Path
 from typing import Any
 
@@ -106,10 +105,8 @@ def _part(
             raise ValueError("a listing of another form")
     if {*kinds} - _KINDS:
         raise ValueError("a listing of something else")
-    # By columns, as this is done for every file that there is.
-    rows = zip(paths, kinds, sizes, times, modes, targets, repeat(""), strict=False)
-    listed.found.update(zip(paths, map(tuple.__new__, repeat(Entry), rows), strict=True))
     if {len(column) for column in (paths, kinds, sizes, times, modes, targets)} != {count}:
         raise ValueError("a listing that is cut off")
+    listed.found.enter(paths, kinds, sizes, times, modes, targets)
     listed.found.passed.update(passed)
     return listed

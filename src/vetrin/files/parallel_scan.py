@@ -132,18 +132,10 @@ def _manifest(content: bytes) -> Manifest | None:
     except (EOFError, ValueError, TypeError):
         return None
     paths = joined.split("\0") if joined else []
-    rows = zip(
-        paths,
-        map(_KINDS.get, kinds),
-        array("q", sizes),
-        array("q", times),
-        array("l", modes),
-        repeat(""),
-        repeat(""),
-    )
     if len(kinds) != len(paths):
         return None
-    found.update(zip(paths, map(tuple.__new__, repeat(Entry), rows), strict=True))
+    columns = array("q", sizes), array("q", times), array("l", modes)
+    found.enter(paths, map(_KINDS.get, kinds), *columns, repeat(""))
     for index, kind in enumerate(kinds if links else ""):
         if kind == _LINK:
             path = paths[index]

@@ -144,11 +144,10 @@ class _Reading:
         strips = self._strips(claim)
         if not strips:
             return False
-        begin, tag_of = 0, self._prints.tag_of
+        begin = 0
         page = StripByStrip(pages, number, strips)
         for at, (size, tag) in enumerate(zip(strips.sizes, strips.tags, strict=True)):
-            view = rows.peek(begin, size) if size else None
-            if view is not None and tag_of(view) == tag:
+            if size and self._is(rows, begin, Print(size, tag)):
                 begin += size
                 continue
             end, records = rows.walk(begin, strips.rows[at])

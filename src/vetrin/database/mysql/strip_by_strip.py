@@ -23,14 +23,14 @@ class StripByStrip:
     def became(self, at: int, seen: Print, records: list[bytes]) -> bool:
         """One of the strips has these rows, as many as before, and looks so; False where they do not lie where it
         does."""
-        strips, key = self._strips, self._pages.form.key
-        mine = self._pages.part(self._number, strips, at)
+        key = self._pages.form.key
+        mine = self._pages.part(self._number, self._strips, at)
         if records and not (mine.holds(key(records[0])) and mine.holds(key(records[-1]))):
             return False
-        now = Strip((), len(records), sum(sums_of_records(records)), seen)
-        if now.total != strips.totals[at]:
-            was = f"{strips.rows[at]}-{strips.totals[at]}"
-            self._parts.append(Part(mine, (was, now.digest), records))
+        was = self._strips[at]
+        now = was._replace(total=sum(sums_of_records(records)), seen=seen)
+        if now.total != was.total:
+            self._parts.append(Part(mine, (was.digest, now.digest), records))
         self._others[at] = now
         return True
 

@@ -136,15 +136,17 @@ class _Telling:
             if self._found[number] == UNTOLD:
                 continue
             changed = [
-                (at, one, strip.digest, digest)
+                (at, one, strip, digest)
                 for at, (one, strip, digest) in enumerate(zip(some, before, now, strict=False))
                 if digest != strip.digest
             ]
             after = before.with_others(
                 {
-                    at: Strip((), rows_in(digest), int(digest.partition("-")[2]))
-                    for at, _, _, digest in changed
+                    at: Strip(strip.upto, rows_in(digest), int(digest.partition("-")[2]))
+                    for at, _, strip, digest in changed
                 }
             )
             self._prints.learn(self._found[number], others[number], after, pages.places)
-            self._put(number, [Part(one, (was, digest)) for _, one, was, digest in changed])
+            self._put(
+                number, [Part(one, (strip.digest, digest)) for _, one, strip, digest in changed]
+            )
