@@ -21,15 +21,17 @@ DELAY, RATE = 0.020, 50e6 / 8  # seconds one way; bytes per second
 class SlowLine:
     """Forwards one port to another, each way with a delay and at a rate.
 
-    ``ways`` counts ways there and back: how often one side spoke after it had heard from the other.
+    ``ways`` counts ways there and back: how often one side spoke after it had heard from the other. What it says
+    ``together`` seconds or less after the last of these counts as one with it: it had not waited for an answer.
     """
 
-    def __init__(self, to: int) -> None:
+    def __init__(self, to: int, delay: float = DELAY, together: float = 0) -> None:
         context = multiprocessing.get_context("fork")
         self.port = systems.free_port()
         self._ways: Any = context.Value("i", 0)
         self._process = context.Process(
-            target=lambda: asyncio.run(_serve(self.port, to, self._ways)), daemon=True
+            target=lambda: asyncio.run(_serve(self.port, to, self._ways, delay, together)),
+            daemon=True,
         )
         self._process.start()
         time.sleep(0.5)
@@ -42,8 +44,9 @@ class SlowLine:
         self._process.kill()
 
 
-async def _serve(port: int, to: int, ways: Any) -> None:
+async def _serve(port: int, to: int, ways: Any, delay: float, together: float) -> None:
     busy = {"up": 0.0, "down": 0.0}  # until when each way of the whole line is taken
+    counted = 0.0
     heard = False  # from the server, since something was last said to it
 
     async def one_way(way: str, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
@@ -70,7 +73,7 @@ async def _serve(port: int, to: int, ways: Any) -> None:
                 now = time.monotonic()
                 count(way, block)
                 busy[way] = max(busy[way], now) + len(block) / RATE
-                waiting.append((busy[way] + DELAY, block))
+                waiting.append((busy[way] + delay, block))
                 change.set()
                 if not block:
                     break
@@ -80,9 +83,11 @@ async def _serve(port: int, to: int, ways: Any) -> None:
         await task
 
     def count(way: str, block: bytes) -> None:
-        nonlocal heard
+        nonlocal heard, counted
         if block:
-            ways.value += way == "up" and heard
+            if way == "up" and heard and time.monotonic() - counted > together:
+                ways.value += 1
+                counted = time.monotonic()
             heard = way == "down"
 
     async def both(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:

@@ -27,7 +27,7 @@ from systems import Mariadb, free_port, program
 from test_command_line import vetrin
 from vetrin.config import RelayHost, WebAccess, parse_project
 from vetrin.database import KeyRange
-from vetrin.database.mysql import reader as readers
+from vetrin.database.mysql import page_digests
 from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.errors import ConnectionFailed, DatabaseError, FilesError, ProjectError
@@ -363,7 +363,7 @@ def check_digests_of_pages(
     with near.reading() as here:
         found = here.digests(table, ranges)
     for seconds in (0.0, 2.0):
-        monkeypatch.setattr(readers, "SECONDS", seconds)
+        monkeypatch.setattr(page_digests, "SECONDS", seconds)
         with far.reading() as there:
             assert there.digests(table, ranges) == found
             # Of pages that are known, one by one and many at a time.

@@ -90,17 +90,13 @@ def test_a_look_takes_few_ways(
     folder: Path, ssh: SshServer, what: str, request: pytest.FixtureRequest
 ) -> None:
     line = SlowLine(ssh.port)
-    home = folder / "home/.ssh"
-    home.mkdir(parents=True, mode=0o700)
-    for name in ("config", "known_hosts"):
-        text = (ssh.home / ".ssh" / name).read_text()
-        (home / name).write_text(text.replace(str(ssh.port), str(line.port)))
+    home = _home(folder, ssh, line)
     writes = "production" if what in ("push", "code") else "local"
     script = SCRIPT.replace("WRITES == live.name", str(writes != "production"))
     script = script.replace("WRITES == copy.name", str(writes != "local"))
     process = subprocess.Popen(
         [sys.executable, "-c", script.replace("LOOK\n", f"{LOOKS[what]}\n")],
-        cwd=folder, env={"HOME": str(home.parent), "PATH": "/usr/bin:/bin", **here()}, text=True,
+        cwd=folder, env={"HOME": str(home), "PATH": "/usr/bin:/bin", **here()}, text=True,
         stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
     )  # fmt: skip
     try:
@@ -119,6 +115,65 @@ def test_a_look_takes_few_ways(
     taken = ways[1] - ways[0]
     kind = "server" if "server" in request.node.name else "sqlite"
     assert 3 < taken <= MOST[kind], taken
+
+
+# How many ways a command takes at most where there are a hundred tables, with the connection's set-up: one for each of
+# the tables would be a hundred more.
+COMMANDS = {
+    "first": ("pull --parts data --yes", 95),
+    "again": ("pull --parts data --yes", 85),
+    "changed": ("pull --parts data --yes", 90),
+    "changes": ("changes production", 75),
+    "dry": ("push production --parts data --dry-run", 90),
+    "push": ("push production --parts data --yes --confirm production", 170),
+}
+
+
+def test_many_tables_are_asked_for_together(
+    tmp_path: Path, ssh: SshServer, database_server: Mariadb
+) -> None:
+    many = [f"wp_rides_{number}" for number in range(80)]
+    shells(database_server, tmp_path)
+    for name in many:
+        database_server.run(
+            f"CREATE TABLE {name} (id INT PRIMARY KEY, name TEXT)",
+            f"INSERT INTO {name} VALUES (1, 'Halt'), (2, 'Bridge'), (3, 'Shed')",
+            database="live_site",
+        )
+    host = f'host = "ssh://{ssh.name}"\naccess = "read-write"\n'
+    found = tmp_path / "vetrin.toml"
+    found.write_text(found.read_text().replace('root = "live"', f'{host}root = "{tmp_path}/live"'))
+    line = SlowLine(ssh.port, 0.05, together=0.08)
+    environment = {"HOME": str(_home(tmp_path, ssh, line)), "PATH": "/usr/bin:/bin", **here()}
+    taken = {}
+    try:
+        for what, (command, _) in COMMANDS.items():
+            changed = {"changed": ("live_site", many), "dry": ("copy_site", many[:1])}
+            database, names = changed.get(what, ("live_site", []))
+            updates = [f"UPDATE {name} SET name = '{what}' WHERE id = 2" for name in names]
+            database_server.run(*updates, database=database)
+            before = line.ways
+            ran = subprocess.run(
+                [sys.executable, "-m", "vetrin", *command.split()],
+                cwd=tmp_path, env=environment, text=True, capture_output=True,
+            )  # fmt: skip
+            assert ran.returncode == 0, ran.stdout + ran.stderr
+            taken[what] = line.ways - before
+    finally:
+        line.stop()
+    assert {what: ways for what, ways in taken.items() if not 30 < ways <= COMMANDS[what][1]} == {}
+    arrived = database_server.run("SELECT name FROM wp_rides_0 WHERE id = 2", database="live_site")
+    assert arrived == [("dry",)]
+
+
+def _home(folder: Path, ssh: SshServer, line: SlowLine) -> Path:
+    """A home from which the SSH server is reached through a line."""
+    home = folder / "home/.ssh"
+    home.mkdir(parents=True, mode=0o700)
+    for name in ("config", "known_hosts"):
+        text = (ssh.home / ".ssh" / name).read_text()
+        (home / name).write_text(text.replace(str(ssh.port), str(line.port)))
+    return home.parent
 
 
 def here() -> dict[str, str]:

@@ -12,7 +12,7 @@ import sys
 import threading
 import time
 from collections.abc import Iterator
-from itertools import pairwise, takewhile
+from itertools import takewhile
 
 import pymysql
 import pytest
@@ -23,6 +23,14 @@ from systems import DatabaseServer
 from vetrin.database.digests import digest_of_records, sums_of_records
 from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
+from vetrin.database.mysql.side_by_side import (
+    AskedPrints,
+    AskedStrips,
+    Query,
+    Request,
+    Work,
+    side_by_side,
+)
 from vetrin.database.mysql.wire import Wire
 from vetrin.database.page_prints import Packets, PagePrints, PrintsThere
 from vetrin.database.strips import UNSEEN, Print, Strip, Strips
@@ -182,6 +190,12 @@ def printing(wire: Wire) -> Iterator[Wire]:
         pipe.close()
 
 
+def asked(one: Wire, request: Request) -> list[object]:
+    """The answer to one request."""
+    request.send(one)
+    return list(request.read(one))
+
+
 def packets_of(rows: list[bytes], number: int = 4) -> bytes:
     """The packets in which rows of one cell come, after the protocol's documentation."""
     parts = []
@@ -233,7 +247,7 @@ def test_prints_are_those_of_the_rows(
                 )
                 for one, some in zip(wanted, parts, strict=True)
             ]  # fmt: skip
-            assert list(one.prints(queries, prints.key, seen)) == wanted
+            assert asked(one, AskedPrints(queries, prints.key, seen)) == wanted
             assert one.several(["SELECT 7"]) == [[("7",)]] or one.several(["SELECT 7"]) == [[(7,)]]
 
 
@@ -282,12 +296,86 @@ def test_strips_are_told_where_they_hold_as_many_rows(
         seen.append(Strips.of(strips))
         wanted.append((seen_of(b"".join(packets)), others) if fits else None)
     with printing(wire) as one:
-        assert list(one.strips(queries, prints.key, seen)) == wanted
-        # Several may be asked for before the first are through.
-        ends = [0, 1, 5, 6, 20, len(queries)]
-        told = [one.strips(queries[at:end], prints.key, seen[at:end]) for at, end in pairwise(ends)]
-        assert [found for some in told for found in some] == wanted
+        assert asked(one, AskedStrips(queries, prints.key, seen)) == wanted
         assert one.several(["SELECT 'a'"]) == [[("a",)]]
+
+
+@settings(
+    max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
+@given(
+    works=st.lists(
+        st.lists(st.lists(st.sampled_from(["query", "prints", "strips", "large"]), max_size=3), max_size=4),
+        max_size=12,
+    ),
+    most=st.integers(1, 6),
+    behind=st.integers(1, 3),
+)  # fmt: skip
+def test_works_that_ask_side_by_side_get_their_own_answers(
+    wire: Wire, works: list[list[list[str]]], most: int, behind: int
+) -> None:
+    """Each work asks some things at a time, and has up to some of them unanswered."""
+    prints = PrintsThere()
+    begun: list[int] = []
+    ended: list[int] = []
+
+    def request(kind: str, text: str) -> tuple[Request, object]:
+        body = bytes([len(text)]) + text.encode()
+        packets = len(body).to_bytes(3, "little") + bytes([4]) + body
+        seen = Print(len(packets), prints.tag_of(packets))
+        query = f"SELECT '{text}'"
+        if kind == "query":
+            return Query(query), [(text,)]
+        if kind == "strips":
+            strips = Strips.of([Strip((1,), 1, 0)])
+            return AskedStrips([query], prints.key, [strips]), [(seen, [(seen, [body])])]
+        copies = 3 if kind == "prints" else 1200  # more than is under way at once
+        return AskedPrints([query] * copies, prints.key, [[seen] * 3] * copies), [seen] * copies
+
+    def work(number: int, steps: list[list[str]]) -> Work[int]:
+        begun.append(number)
+        assert len(begun) - len(ended) <= most
+        waiting: list[object] = []
+        for turn, kinds in enumerate(steps):
+            some = [request(kind, f"{number} {turn} {place}") for place, kind in enumerate(kinds)]
+            waiting += [answer for _, answer in some]
+            more = [one for one, _ in some]
+            while waiting and (more or len(waiting) >= behind):
+                found = yield more
+                more = []
+                assert list(found) == waiting.pop(0)
+        while waiting:
+            found = yield []
+            assert list(found) == waiting.pop(0)
+        ended.append(number)
+        return number
+
+    with printing(wire) as one:
+        everything = (work(number, steps) for number, steps in enumerate(works))
+        for turn, number in enumerate(side_by_side(one, everything, most=most)):
+            assert number == turn
+        assert begun == [*range(len(works))]
+        assert one.several(["SELECT 'a'"]) == [[("a",)]]
+
+
+def test_an_error_is_told_to_the_work_that_asked(wire: Wire) -> None:
+    heard: list[str] = []
+
+    def work(name: str, sql: str) -> Work[str]:
+        try:
+            yield [Query(sql)]
+        except pymysql.Error as error:
+            heard.append(f"{name} {error.args[0]}")
+            raise
+        return name
+
+    asked = [work("one", "SELECT 1"), work("two", "SELECT nothing"), work("three", "SELECT 3")]
+    found = []
+    with printing(wire) as one:
+        with pytest.raises(pymysql.Error):
+            found += side_by_side(one, asked)
+        assert not one.open  # the third answer was under way
+    assert (found, heard) == ([], ["two 1054"]) or (found, heard) == (["one"], ["two 1054"])
 
 
 def test_an_error_among_prints_ends_them(wire: Wire) -> None:
@@ -297,19 +385,21 @@ def test_an_error_among_prints_ends_them(wire: Wire) -> None:
     for query, code in ((wrong, 1242), ("SELECT nothing", 1054), ("SET @a = 1", None)):
         with printing(wire) as one:
             with pytest.raises(pymysql.Error) as error:
-                list(one.prints(["SELECT 'a'", query, *["SELECT 'b'"] * 30], b"key", [[]] * 32))
+                asked(
+                    one,
+                    AskedPrints(["SELECT 'a'", query, *["SELECT 'b'"] * 30], b"key", [[]] * 32),
+                )
             assert code is None or error.value.args[0] == code
             assert not one.open
         with printing(wire) as one:
             strips = [Strips.of([Strip((1,), 2, 0), Strip((2,), 2, 0)])] * 3
             with pytest.raises(pymysql.Error) as error:
-                list(one.strips(["SELECT 'a'", query, "SELECT 'b'"], b"key", strips))
+                asked(one, AskedStrips(["SELECT 'a'", query, "SELECT 'b'"], b"key", strips))
             assert code is None or error.value.args[0] == code
             assert not one.open
     with printing(wire) as one, pytest.raises(pymysql.OperationalError) as lost:
         queries = ["SELECT 'a'", f"KILL {one.thread_id()}", "SELECT 'b'"]
-        for _ in one.prints(queries, b"key", [[]] * 3):
-            pass
+        asked(one, AskedPrints(queries, b"key", [[]] * 3))
     assert was_cut_off(lost.value) or lost.value.args[0] == 1317
 
 
@@ -339,6 +429,45 @@ def test_an_error_among_answers_ends_them(wire: Wire) -> None:
                 rows.pass_over()
         assert error.value.args[0] == 1242
         assert not one.open
+
+
+@settings(
+    max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
+@given(
+    tables=st.lists(st.lists(SMALL | st.just(70_000), max_size=30), min_size=1, max_size=12).flatmap(
+        lambda some: st.permutations([*some, [PACKET + 1]]) | st.just(some)
+    ),
+    stretch=st.integers(1, 2000),
+    chance=st.randoms(use_true_random=False),
+)  # fmt: skip
+def test_rows_that_were_asked_ahead_are_those_of_their_query(
+    wire: Wire, tables: list[list[int]], stretch: int, chance: random.Random
+) -> None:
+    """Whatever is asked in between, or not wanted after all."""
+    queries = [
+        f"SELECT * FROM ({' UNION ALL '.join(f'SELECT {n}, REPEAT(CHAR(254), {n})' for n in lengths or [0])})"
+        f" t{number} LIMIT {len(lengths)}"
+        for number, lengths in enumerate(tables)
+    ]  # fmt: skip
+    refused = "SELECT nothing"
+    at = 0
+    while at < len(queries):
+        behind = queries[at + 1 : at + 1 + chance.randrange(5)]
+        if chance.random() < 0.1:
+            behind.insert(0, refused)
+        found = [row for rows in wire.records(queries[at], stretch, behind) for row in rows]
+        assert list(map(len, found)) == [
+            len(str(length)) + 1 + len(record(length)) for length in tables[at]
+        ]
+        assert [int(row[1 : 1 + row[0]]) for row in found] == tables[at]
+        if chance.random() < 0.2:
+            assert wire.several([f"SELECT {at}"]) == [[(at,)]]
+        elif behind[:1] == [refused] and chance.random() < 0.5:
+            with pytest.raises(pymysql.Error, match="1054"):
+                list(wire.records(refused, stretch, behind[1:]))
+        at += chance.choice([1, 1, 1, 2])
+    wire.ping()
 
 
 def test_an_error_between_rows_is_raised_behind_the_rows(wire: Wire) -> None:

@@ -143,6 +143,8 @@ class _Flow:
 
     def _look(self, room: int) -> MergePlan:
         incoming, goal = self._incoming, self._goal
+        for site in (incoming, goal):
+            site.expect_bulk()
         with only_run(goal):
             if self._args.dry_run:
                 must_be_whole(goal)

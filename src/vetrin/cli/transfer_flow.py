@@ -121,9 +121,8 @@ class TransferFlow(Struct, frozen=True):
 
     def _expect_bulk(self) -> None:
         """What many bytes need is made while the plan is."""
-        for site in (self.context.source, self.context.target):
-            if self.rows_move and site.remote_host is not None:
-                site.remote_host.expect_bulk()
+        for site in (self.context.source, self.context.target) if self.rows_move else ():
+            site.expect_bulk()
 
     def _show(self, plan: Plan) -> Changes | None:
         """The plan; what the target has of its own that it overwrites, where that is known."""

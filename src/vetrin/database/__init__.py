@@ -17,8 +17,11 @@ from .base import (
     Reader,
     Recount,
     Table,
+    WantedDigests,
+    WantedRows,
     hidden_name,
     row_key,
+    schemas_of,
 )
 from .conditions import (
     EVERY_ROW,
@@ -95,6 +98,8 @@ __all__ = [
     "Selecting",
     "Sql",
     "Table",
+    "WantedDigests",
+    "WantedRows",
     "Where",
     "any_of",
     "can_copy_in_ranges",
@@ -107,6 +112,7 @@ __all__ = [
     "joint_ranges",
     "pages_as_they_became",
     "row_key",
+    "schemas_of",
     "spans",
     "with_pages",
 ]

@@ -8,7 +8,7 @@ same to the byte.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Literal, Protocol
@@ -18,7 +18,7 @@ from msgspec.structs import replace
 
 from .conditions import Condition, Replacement, Where
 from .page_prints import PagePrints
-from .questions import Question
+from .questions import Defining, Question
 from .rows_aside import RowsAside
 
 if TYPE_CHECKING:
@@ -255,6 +255,30 @@ class Adapted(Struct, frozen=True):
     notes: tuple[str, ...] = ()
 
 
+class WantedDigests(Struct, frozen=True):
+    """What ``Reader.digests`` is asked of one table."""
+
+    table: Table
+    ranges: Sequence[KeyRange]
+    leave: Where | None = None
+    replacements: Mapping[str, Replacement] | None = None
+    known: Sequence[str] = ()
+    aside: RowsAside | None = None
+
+
+class WantedRows(Struct, frozen=True):
+    """What ``Reader.rows`` and ``records`` are asked."""
+
+    table: Table
+    leave: Where | None = None
+    replacements: Mapping[str, Replacement] | None = None
+    key_range: KeyRange | KeyRanges | None = None
+
+
+# Of one table after the other.
+DigestsOf = Generator[list[str], None, None]
+
+
 class Reader(Protocol):
     """Reads rows as they were at one moment, where the engine can."""
 
@@ -277,6 +301,10 @@ class Reader(Protocol):
         ``key_range`` is for tables that go by key.
         """
 
+    def expect(self, wanted: Sequence[WantedRows]) -> None:
+        """These rows will be read next, one after the other, each to the end, so they may be on their way before.
+        What is asked otherwise meanwhile is answered all the same, but the later."""
+
     def digests(
         self,
         table: Table,
@@ -292,6 +320,11 @@ class Reader(Protocol):
         all the ranges were once: it changes nothing in the answer, and saves work where they are still so. The parts
         in which others differ may be put ``aside``, with their rows as ``records`` gives them where they had to be
         read."""
+
+    def digests_of(self, wanted: Iterable[WantedDigests]) -> DigestsOf:
+        """The same of several tables, one after the other, for each of which the next are asked for before its answer
+        is there, where that takes its way. Nothing else is asked of the reader until all are told; who stops before
+        closes it."""
 
     def records(
         self,
@@ -527,6 +560,18 @@ class Database(ReadableDatabase, Protocol):
 def hidden_name(kind: Literal["arriving", "parked"], token: str, index: int) -> str:
     """The name of the ``index``-th hidden table of the run known by ``token``."""
     return f"{HIDDEN}{kind}_{token}_{index}"
+
+
+def schemas_of(database: ReadableDatabase, tables: Iterable[str]) -> dict[str, str]:
+    """The statements that make some tables, by their names, asked for together.
+
+    Raises:
+        DatabaseError: one of them is not there, or cannot be read.
+    """
+    names = list(tables)
+    with database.looking():
+        database.ahead(map(Defining, names))
+        return {name: database.schema(name) for name in names}
 
 
 def must_be_hidden(name: str) -> None:

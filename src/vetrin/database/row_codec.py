@@ -9,10 +9,10 @@ whole number, F another number, both as decimal text.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any
 
-from .base import BATCH_BYTES, Batch, Cell, Table
+from .base import BATCH_BYTES, Batch, Cell, DigestsOf, Table, WantedDigests, WantedRows
 from .page_prints import PagePrints
 
 NULL = b"\xfb"
@@ -50,10 +50,11 @@ def records_of(batch: Batch) -> list[bytes]:
     return found
 
 
-class RecordsOfRows:
-    """``Reader.records`` for readers whose rows come as cells."""
+class ReaderOfCells:
+    """What of ``Reader`` follows from the rest, for readers whose rows come as cells, from close by."""
 
     rows: Any
+    digests: Any
     prints: PagePrints | None = None
 
     def records(
@@ -62,6 +63,21 @@ class RecordsOfRows:
         """The rows that ``rows`` gives, as records."""
         for batch in self.rows(table, stretch_bytes, **chosen):
             yield records_of(batch)
+
+    def expect(self, wanted: Sequence[WantedRows]) -> None:
+        """Nothing: they are as quickly read when they are asked for."""
+
+    def digests_of(self, wanted: Iterable[WantedDigests]) -> DigestsOf:
+        """The digests of several tables."""
+        for one in wanted:
+            yield self.digests(
+                one.table,
+                one.ranges,
+                leave=one.leave,
+                replacements=one.replacements,
+                known=one.known,
+                aside=one.aside,
+            )
 
 
 def cells_of(records: bytes, mixed: bool) -> list[Cell]:

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-from msgspec import Struct
+from msgspec import Struct, structs
 from msgspec.structs import asdict
 
 from ..cms import Definition
@@ -226,27 +226,34 @@ class _Work:
         left = left_of(site, self._since, self._choices)
         own = own_since(site, stored, self._since, self._choices)
         theirs = {table.name.removeprefix(site.prefix): table for table in site.tables}
+        items: dict[str, TableChanges] = {}
+        compared: list[tuple[Table, Table]] = []
+        for table in stored.tables:
+            plain = table.name.removeprefix(stored.prefix)
+            there, item = theirs.get(plain), TableChanges(plain)
+            items[plain] = item
+            if there is None:
+                item.state, item.removed = "gone", table.rows
+            elif {c.name for c in there.columns} != {c.name for c in table.columns}:
+                item.state = "columns"
+            else:
+                compared.append((table, there))
         with site.database.reading() as reader:
-            for table in stored.tables:
+            for (table, there), found in row_changes(earlier, compared, reader, left, tell):
                 plain = table.name.removeprefix(stored.prefix)
-                there = theirs.get(plain)
-                item = TableChanges(plain)
-                if there is None:
-                    self._found.tables.append(TableChanges(plain, "gone", removed=table.rows))
-                    continue
-                if {c.name for c in there.columns} != {c.name for c in table.columns}:
-                    item.state = "columns"
-                    self._found.tables.append(item)
-                    continue
-                tell(there.name)
+                item = items[plain]
                 try:
-                    found = row_changes(earlier, table, there, reader, left)
-                    for change in self._since_merges(plain, there, reader, found):
+                    # Their rows have the copy's columns, which may stand in another order there.
+                    same = structs.replace(there, columns=table.columns)
+                    for change in self._since_merges(plain, same, reader, found):
                         self._count(plain, table, item, change, own)
                 except TooLarge:
                     item.state = "whole"
-                if item.state != "rows" or item.added or item.changed or item.removed:
-                    self._found.tables.append(item)
+        self._found.tables += [
+            item
+            for item in items.values()
+            if item.state != "rows" or item.added or item.changed or item.removed
+        ]
 
     def _since_merges(
         self, plain: str, table: Table, reader: Reader, found: Iterator[Changed]

@@ -17,7 +17,7 @@ from msgspec.structs import replace
 
 from ..archive.writer import FILES, MANIFEST, Archive, archive_into, text_into
 from ..config import Arrival, Environment, Keep, Leave
-from ..database import Attachment, Exchange, Facts, Reader, Table, hidden_name
+from ..database import Attachment, Exchange, Facts, Reader, Table, hidden_name, schemas_of
 from ..database.engines import engine_of
 from ..database.mysql.dependents import in_order
 from ..database.mysql.dump import writer
@@ -351,13 +351,15 @@ class _Export:
             made.create()
             names, exchanges = [], []
             columns: dict[str, Table] = {}
+            schemas = self._schemas
             with site.database.reading() as reader:
+                self._expect(reader)
                 for number, table in enumerate(site.tables):
                     if table.name in leaving.tables:
                         continue
                     self._tell(TableStarted(table.name, table.rows))
                     hidden = hidden_name("arriving", "export", number)
-                    made.lay_out(hidden, table, site.database.schema(table.name))
+                    made.lay_out(hidden, table, schemas[table.name])
                     changed = self._pipeline.stream(reader, self._chosen(table))
                     self._rows[table.name] = made.fill(hidden, table, changed)
                     made.finish(hidden, site.database, table)
@@ -440,6 +442,7 @@ class _Export:
         site = self._site
         yield writer.header(self._about())
         with site.database.reading() as reader:
+            self._expect(reader)
             for table in site.tables:
                 if table.name not in self._leaving.tables:
                     yield from self._table(reader, table.name)
@@ -450,7 +453,7 @@ class _Export:
         site = self._site
         table = next(one for one in site.tables if one.name == name)
         self._tell(TableStarted(name, table.rows))
-        schema = without_places(site.database.schema(name))
+        schema = without_places(self._schemas[name])
         if why := unfit_table(schema):
             raise JobError(f"{name} cannot be packed: {why}", "leave it out with --leave-tables")
         product = self._facts.product
@@ -483,6 +486,19 @@ class _Export:
             yield from text.rows(counted())
         self._rows[name] = count
         self._tell(TableDone(name, count))
+
+    def _expect(self, reader: Reader) -> None:
+        leaving = self._leaving.tables
+        going = [table for table in self._site.tables if table.name not in leaving]
+        reader.expect([self._pipeline.wanted(self._chosen(table)) for table in going])
+
+    @cached_property
+    def _schemas(self) -> dict[str, str]:
+        """The definitions of the tables that go out."""
+        names = [table.name for table in self._site.tables]
+        return schemas_of(
+            self._site.database, (name for name in names if name not in self._leaving.tables)
+        )
 
     def _chosen(self, table: Table) -> TableRows:
         """The rows of a table that go out."""

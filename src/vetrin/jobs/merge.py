@@ -13,7 +13,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from ..database import Patch, hidden_name
+from ..database import Patch, hidden_name, schemas_of
 from ..database.engines import engine_of
 from ..errors import RowsMoved
 from ..merge import RowStep, TableSides
@@ -115,8 +115,9 @@ def _carry_out(
     exchanges = lay_out_tables(
         plan.new, incoming, target, pipeline, plan.merged.maps, run.token, listener
     )
+    schemas = schemas_of(target.database, [plan.sides[name].table.name for name in by_table])
     patches = [
-        _staged(target, plan.sides[name], steps, run.token, 2 * number, mixed=mixed)
+        _staged(target, plan.sides[name], steps, run.token, 2 * number, schemas, mixed=mixed)
         for number, (name, steps) in enumerate(by_table.items())
     ]
     report = {name: len(steps) for name, steps in by_table.items()}
@@ -147,17 +148,17 @@ def _staged(
     steps: Sequence[RowStep],
     token: str,
     number: int,
+    schemas: Mapping[str, str],
     *,
     mixed: bool,
 ) -> Patch:
     """Lay the rows of a table ready, as they are and as they will be."""
     table = sides.table
     database = target.database
-    schema = database.schema(table.name)
     names = hidden_name("parked", token, number), hidden_name("parked", token, number + 1)
     found = ([one.before for one in steps], [one.after for one in steps])
     for hidden, rows in zip(names, found, strict=True):
-        database.lay_out(hidden, table, schema)
+        database.lay_out(hidden, table, schemas[table.name])
         there = [row for row in rows if row is not None]
         if there:
             database.fill(hidden, table, [batch_of(there, mixed=mixed)])

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 
 from msgspec import Struct
 
-from ..database import Batch, Exchange, Table, hidden_name
+from ..database import Batch, Exchange, Table, hidden_name, schemas_of
 from ..merge import IdMaps, References
 from ..site import ReadableSite, RowPipeline, Site, TableRows
 from ..store import Manifest
@@ -61,10 +61,12 @@ def lay_out_tables(
     """
     exchanges: list[Exchange] = []
     references = References(incoming.definition, MergeSide(incoming))
-    for number, item in enumerate(tables):
+    coming = list(tables)
+    schemas = schemas_of(incoming.database, [item.table.name for item in coming])
+    for number, item in enumerate(coming):
         listener(TableStarted(item.table.name, item.table.rows))
         hidden = hidden_name("arriving", token, _NUMBERS + number)
-        schema = incoming.database.schema(item.table.name)
+        schema = schemas[item.table.name]
         adapted = target.database.adapt(item.table, schema, incoming.database.facts())
         target.database.lay_out(hidden, item.table, adapted.sql)
         if item.rows:

@@ -198,22 +198,34 @@ def plan_merge(
             "",
         )
     listener(Phase("look"))
+    with incoming.looking(), target.looking():
+        return _planned(incoming, target, store, shared, decisions, listener, others, room)
 
+
+def _planned(
+    incoming: ReadableSite,
+    target: Site,
+    store: Store,
+    shared: Shared,
+    decisions: Decisions,
+    listener: Listener,
+    others: Sequence[Environment],
+    room: int,
+) -> MergePlan:
     def tell(name: str) -> None:
         listener(Checking(name))
 
-    with ThreadPoolExecutor(1, "target") as aside:  # the servers look at the same time
-        looking = aside.submit(read_changes, target, store, shared)
-        came = read_changes(incoming, store, shared, tell)
-        changed = looking.result()
-    files = coming_files(incoming, target, store, shared, others)
-    bare = [Column.parse(text) for text in target.definition.merge.file_names]
-    naming = FileNames(files.renamed, files.folders, bare, target.definition.fixed)
-    sides, odd = table_sides(incoming, target, shared, came, changed, naming.through)
-    for path in files.differing:
-        odd[path] = "the file is not the same on both sides; `--parts media` brings it"
-    kept = shared.choices.keep.tables if incoming.environment.name == shared.run.target else ()
     with target.database.reading() as reader, incoming.database.reading() as theirs:
+        with ThreadPoolExecutor(1, "target") as aside:  # the servers look at the same time
+            looking = aside.submit(read_changes, target, reader, store, shared)
+            came = read_changes(incoming, theirs, store, shared, tell)
+            changed = looking.result()
+        files = coming_files(incoming, target, store, shared, others)
+        bare = [Column.parse(text) for text in target.definition.merge.file_names]
+        naming = FileNames(files.renamed, files.folders, bare, target.definition.fixed)
+        sides, odd = table_sides(incoming, target, shared, came, changed, naming.through)
+        for path in files.differing:
+            odd[path] = "the file is not the same on both sides; `--parts media` brings it"
         near = MergeNeighbours(
             incoming=incoming, target=target, reader=reader, theirs=theirs, room=room
         )
@@ -231,6 +243,7 @@ def plan_merge(
         dropped = tuple(_dropped(target, near, merged, by_name)) if merged.steps else ()
         recounts = tuple(_recounts(target, near, merged, by_name))
         lines = tuple(_line(step, by_name[step.table].names, rules) for step in merged.steps)
+    kept = shared.choices.keep.tables if incoming.environment.name == shared.run.target else ()
     return MergePlan(
         incoming=incoming.environment,
         target=target.environment,

@@ -101,24 +101,23 @@ class SideChanges:
 
 def read_changes(
     site: ReadableSite,
+    reader: Reader,
     store: Store,
     shared: Shared,
     tell: Callable[[str], None] = lambda name: None,
 ) -> SideChanges:
-    """Read what an environment changed since both were one.
+    """Read what an environment changed since both were one, in the view of a reader.
 
     Raises:
         DatabaseError, StoreError: something could not be read.
     """
     since = shared.role(site.environment.name)
     found = SideChanges()
-    with (
-        open_snapshot(store, since.manifest, site.definition) as stored,
-        site.database.reading() as reader,
-    ):
+    with open_snapshot(store, since.manifest, site.definition) as stored:
         earlier = earlier_of(site, stored, store, since)
         left = left_of(site, since, shared.choices)
         there = {table.name.removeprefix(site.prefix): table for table in site.tables}
+        tables: list[tuple[Table, Table]] = []
         for then in stored.tables:
             name = then.name.removeprefix(stored.prefix)
             now = there.get(name)
@@ -127,12 +126,15 @@ def read_changes(
             if [one.name for one in now.columns] != [one.name for one in then.columns]:
                 found.odd[name] = "its columns are not what they were"
                 continue
-            tell(now.name)
+            tables.append((then, now))
+        different: list[tuple[str, Table, list[Changed]]] = []
+        for (_, now), rows_that_differ in row_changes(earlier, tables, reader, left, tell):
+            name = now.name.removeprefix(site.prefix)
             try:
-                changes = [*row_changes(earlier, then, now, reader, left)]
+                different.append((name, now, [*rows_that_differ]))
             except TooLarge:
                 found.odd[name] = "it has no key, and is too large to be compared"
-                continue
+        for name, now, changes in different:
             if changes and not now.key:
                 found.odd[name] = "it has no key"
                 continue

@@ -7,7 +7,10 @@ put beside those of the baseline; for the target of a transfer as the transfer w
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import closing
+from dataclasses import dataclass
+from functools import cached_property
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -21,6 +24,8 @@ from ..database import (
     Reader,
     Replacement,
     Table,
+    WantedDigests,
+    WantedRows,
     can_copy_in_ranges,
     joint_digest,
     joint_ranges,
@@ -62,59 +67,132 @@ class TooLarge(Exception):
     """A table without a usable key has changed, and is too large to be compared row by row."""
 
 
+@dataclass(frozen=True)
+class _Compared:
+    """A table with its copy, as it is ``stored``."""
+
+    earlier: Earlier
+    stored: Table
+    table: Table
+    left: Left
+
+    @cached_property
+    def _there(self) -> Table:
+        """The table, with the copy's columns."""
+        stored, table = self.stored, self.table
+        return Table(
+            name=table.name,
+            columns=stored.columns,
+            key=stored.key,
+            fixed=stored.fixed,
+            rows=table.rows,
+            size=table.size,
+        )
+
+    @property
+    def _leave(self) -> Condition | None:
+        return self.left.leave.get(self.table.name)
+
+    @property
+    def _replacements(self) -> Mapping[str, Replacement] | None:
+        """What the source replaces on its way, which is in the baseline already."""
+        source = self.earlier.pipeline is None
+        return self.left.replacements.get(self.table.name, {}) if source else None
+
+    @cached_property
+    def _known(self) -> KnownTable:
+        return self.earlier.tables.get(self.stored.name) or _as_known(self.earlier, self.stored)
+
+    @cached_property
+    def wanted(self) -> WantedDigests:
+        source = self.earlier.pipeline is None
+        claims = claims_of(self._known)
+        return WantedDigests(
+            self._there,
+            ranges_of(self._known),
+            leave=self._leave if source else None,
+            replacements=self._replacements,
+            known=[at_source if source else became for at_source, became in claims],
+        )
+
+    def differing(self, now: Sequence[str]) -> list[KeyRange]:
+        """The ranges of which the digests are not what they were."""
+        wanted = self.wanted
+        return [
+            one
+            for one, digest, claim in zip(wanted.ranges, now, wanted.known, strict=True)
+            if digest != claim or digest == UNTOLD
+        ]
+
+    @property
+    def _too_large(self) -> bool:
+        large = max(self.table.size, self.stored.size) > _TOGETHER
+        return large and not can_copy_in_ranges(self.stored)
+
+    def reads(self, ranges: Sequence[KeyRange]) -> list[tuple[KeyRange, WantedRows]]:
+        """The rows that ``changes`` reads, range by range."""
+        if self._too_large:
+            return []
+        by_key = can_copy_in_ranges(self.stored)
+        return [
+            (
+                one,
+                WantedRows(self._there, self._leave, self._replacements, one if by_key else None),
+            )
+            for one in joint_ranges(ranges, _PAGES)
+        ]
+
+    def changes(self, ranges: Sequence[KeyRange], reader: Reader) -> Iterator[Changed]:
+        stored, earlier = self.stored, self.earlier
+        if self._too_large:
+            raise TooLarge
+        mixed = engine_of(earlier.site.database.engine).any_type
+        for key_range, wanted in self.reads(ranges):
+            rows = reader.rows(
+                wanted.table,
+                leave=wanted.leave,
+                replacements=wanted.replacements,
+                key_range=wanted.key_range,
+            )
+            before = _earlier_rows(earlier, stored, key_range)
+            if earlier.pipeline is not None:
+                chosen = TableRows(stored, earlier.site.rewritable(stored))
+                before = earlier.pipeline.change(chosen, before)
+            yield from _side_by_side(stored, before, rows, mixed=mixed)
+
+
 def row_changes(
-    earlier: Earlier, stored: Table, table: Table, reader: Reader, left: Left
-) -> Iterator[Changed]:
-    """The rows of a table that differ, stretch by stretch of its key.
+    earlier: Earlier,
+    tables: Iterable[tuple[Table, Table]],
+    reader: Reader,
+    left: Left,
+    tell: Callable[[str], None] = lambda name: None,
+) -> Iterator[tuple[tuple[Table, Table], Iterator[Changed]]]:
+    """Of some tables, each as it is stored and as it is there, those that are not as they were, with their rows that
+    differ, stretch by stretch of the key, in the order of the columns of the stored one. The digests of all are asked
+    for first.
 
     Raises:
-        TooLarge: they cannot be told one by one.
+        TooLarge: the rows of a table cannot be told one by one.
         DatabaseError, StoreError: something could not be read.
     """
-    there = Table(
-        name=table.name,
-        columns=stored.columns,
-        key=stored.key,
-        fixed=stored.fixed,
-        rows=table.rows,
-        size=table.size,
+    pairs = list(tables)
+    compared = [_Compared(earlier, stored, table, left) for stored, table in pairs]
+    ranges: list[list[KeyRange]] = []
+    with closing(reader.digests_of(one.wanted for one in compared)) as digests:
+        for one in compared:
+            tell(one.table.name)
+            ranges.append(one.differing(next(digests)))
+    reader.expect(
+        [
+            wanted
+            for one, differing in zip(compared, ranges, strict=True)
+            for _, wanted in one.reads(differing)
+        ]
     )
-    leave = left.leave.get(table.name)
-    replacements = left.replacements.get(table.name, {})
-    source = earlier.pipeline is None
-    known = earlier.tables.get(stored.name)
-    by_key = can_copy_in_ranges(stored)
-    mixed = engine_of(earlier.site.database.engine).any_type
-    if known is None:
-        known = _as_known(earlier, stored)
-    claimed = [at_source if source else became for at_source, became in claims_of(known)]
-    now = reader.digests(
-        there,
-        ranges_of(known),
-        leave=leave if source else None,
-        replacements=replacements if source else None,
-        known=claimed,
-    )
-    ranges = [
-        one
-        for one, digest, claim in zip(ranges_of(known), now, claimed, strict=True)
-        if digest != claim or digest == UNTOLD
-    ]
-    if not ranges:
-        return
-    if not by_key and max(table.size, stored.size) > _TOGETHER:
-        raise TooLarge
-    for key_range in joint_ranges(ranges, _PAGES):
-        wanted = key_range if by_key else None
-        # What the source replaces on its way is in the baseline already.
-        rows = reader.rows(
-            there, leave=leave, replacements=replacements if source else None, key_range=wanted
-        )
-        before = _earlier_rows(earlier, stored, key_range)
-        if earlier.pipeline is not None:
-            chosen = TableRows(stored, earlier.site.rewritable(stored))
-            before = earlier.pipeline.change(chosen, before)
-        yield from _side_by_side(stored, before, rows, mixed=mixed)
+    for pair, one, differing in zip(pairs, compared, ranges, strict=True):
+        if differing:
+            yield pair, one.changes(differing, reader)
 
 
 def by_key(table: Table, changes: Iterable[Changed]) -> dict[Key, Changed]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime
 
@@ -11,7 +11,7 @@ from msgspec.structs import replace
 
 from ..cms import read_version
 from ..config import Environment
-from ..database import KeyRange, Reader, Table, joint_digest
+from ..database import KeyRange, Reader, Table, WantedDigests, WantedRows, joint_digest, schemas_of
 from ..database.digests import digest_of_records
 from ..database.engines import engine_of
 from ..errors import JobError
@@ -176,21 +176,28 @@ class _Keeper:
         with ThreadPoolExecutor(1, "counts") as aside, database.reading() as reader:
             # On a second connection, opened with the snapshot.
             looking = aside.submit(_look, site)
+            reader.expect([WantedRows(table) for table in tables])
             taken = {table.name: self._rows(reader, table) for table in tables}
             if self._digests:
                 self._until_unchanged(reader, tables, taken)
-            rows = [(item.table, item.lists) for item in taken.values()]
             self._looked = looking.result()
-            stored = [
-                StoredTable(
-                    table,
-                    database.schema(table.name),
-                    lists,
-                    mixed=engine_of(database.engine).any_type,
-                    last_given=database.last_given(table.name),
-                )
-                for table, lists in rows
-            ]
+            with database.looking():
+                return self._stored(tables, taken)
+
+    def _stored(self, tables: Sequence[Table], taken: Mapping[str, _Taken]) -> StoredData:
+        """What was taken, with how it is made and what hangs on it."""
+        site, database = self._site, self._site.database
+        schemas = schemas_of(database, taken)
+        stored = [
+            StoredTable(
+                item.table,
+                schemas[name],
+                item.lists,
+                mixed=engine_of(database.engine).any_type,
+                last_given=database.last_given(name),
+            )
+            for name, item in taken.items()
+        ]
         self._notes += [f"{table.name}: {note}" for table in tables for note in table.notes]
         names = [table.name for table in tables]
         routines = routines_with(site, names, site.views)
@@ -218,8 +225,12 @@ class _Keeper:
     ) -> None:
         """Where no view lasts from one question to the next: take again what has changed, until all is as it was."""
         for _ in range(_LOOKS):
-            now = {table.name: reader.digests(table, [KeyRange()])[0] for table in tables}
-            changed = [table for table in tables if now[table.name] != taken[table.name].digest]
+            now = reader.digests_of(WantedDigests(table, [KeyRange()]) for table in tables)
+            changed = [
+                table
+                for table, (digest,) in zip(tables, now, strict=True)
+                if digest != taken[table.name].digest
+            ]
             if not changed:
                 return
             for table in changed:

@@ -30,6 +30,7 @@ from ..database import (
     Page,
     Patch,
     Reader,
+    WantedDigests,
     can_copy_in_ranges,
     hidden_name,
     joint_digest,
@@ -215,6 +216,7 @@ class TableCopier:
                 begun = time.monotonic()
                 if views == 1:
                     waiting = self._differing(reader, items)
+                self._expect(reader, waiting)
                 while waiting:
                     self._table(reader, waiting.pop(0))
                     if time.monotonic() - begun >= VIEW:
@@ -223,6 +225,11 @@ class TableCopier:
             self._until_unchanged(items)
         elif views > 1:
             self._again(items)
+
+    def _expect(self, reader: Reader, waiting: Sequence[TablePlan]) -> None:
+        """Say which rows will be read, of tables of which nothing was taken yet."""
+        if not any(item.table.name in self._record.tables for item in waiting):
+            reader.expect([self._pipeline.wanted(item, _all_of(item)) for item in waiting])
 
     def _again(self, items: Sequence[TablePlan]) -> None:
         """Bring all that was taken up to date with one view."""
@@ -351,13 +358,20 @@ class TableCopier:
 
     def _digest_settled(self) -> None:
         """Make digests of the tables in which something was set."""
+        hidden = {
+            item.table.name: replace(
+                item.table,
+                name=hidden_name(
+                    "arriving", self._token, self._record.tables[item.table.name].index
+                ),
+            )
+            for item in self._plan.tables
+            if item.table.name in self._laid and self._record.tables[item.table.name].settled
+        }
         with self._target.database.reading() as reader:
-            for item in self._plan.tables:
-                name = item.table.name
-                if name in self._laid and self._record.tables[name].settled:
-                    hidden = hidden_name("arriving", self._token, self._record.tables[name].index)
-                    table = replace(item.table, name=hidden)
-                    self._settled[name] = reader.digests(table, [KeyRange()])[0]
+            wanted = [WantedDigests(table, [KeyRange()]) for table in hidden.values()]
+            for name, (digest,) in zip(hidden, reader.digests_of(wanted), strict=True):
+                self._settled[name] = digest
 
     def left(self, definitions: Mapping[str, str]) -> dict[str, KnownTable]:
         """What is known now of the tables, for the next transfer; ``definitions`` are those at the target."""
@@ -537,7 +551,7 @@ class TableCopier:
             self._record.write(table=table.name, rows=0, digest="", became="", done=False)
             self._target.database.lay_out(hidden, table, item.schema)
             self._baseline.drop(table, KeyRange())
-        rows = self._pipeline.read(reader, item)
+        rows = self._pipeline.read(reader, item, _all_of(item))
         found = list(self._stored(hidden, item, rows, at_once=True))
         count = sum(count for _, count in found)
         pages = [page for some, _ in found for page in some]
@@ -562,6 +576,11 @@ class TableCopier:
                     warned=None if name in self._comparing else self._warned.add,
                 )
                 yield stretch.pages if stretch.paged else [], stored
+
+
+def _all_of(item: TablePlan) -> KeyRange | None:
+    """The range in which all rows of a table are read, where nothing of it is there yet."""
+    return KeyRange() if can_copy_in_ranges(item.table) else None
 
 
 class _Stretch:

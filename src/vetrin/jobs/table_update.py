@@ -9,8 +9,8 @@ rows where they stand, or the target's server makes a copy of the table, in whic
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterable, Mapping, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from pathlib import Path
 from typing import NamedTuple
 
@@ -22,6 +22,7 @@ from ..database import (
     KeyRange,
     Reader,
     RowsAside,
+    WantedDigests,
     can_copy_in_ranges,
     hidden_name,
     spans,
@@ -129,7 +130,6 @@ class TableUpdater:
             try:
                 return self._differing(_Sides(reader, ours, meanwhile, behind), wanted, known)
             finally:
-                meanwhile.shutdown(cancel_futures=True)
                 behind.shutdown(cancel_futures=True)
 
     def _recognised(self, item: TablePlan, definition: str | None) -> KnownTable | None:
@@ -143,32 +143,25 @@ class TableUpdater:
         self, sides: _Sides, wanted: Sequence[TablePlan], known: Mapping[str, KnownTable]
     ) -> list[TablePlan]:
         coming = [item for item in wanted if item.table.name in known]
-        asked = {
-            item.table.name: sides.meanwhile.submit(
-                sides.ours.digests,
-                at_target(item),
-                ranges_of(known[item.table.name]),
-                known=[became for _, became in claims_of(known[item.table.name])],
-            )
-            for item in coming
-        }
         self._room = _HELD
         begun: dict[str, Future[_Begun | None]] = {}
-        for item in coming:
-            name = item.table.name
-            self._tell(TableStarted(name, item.rows))
-            self._tell(Checking(name))
-            mine = sides.reader.digests(
-                item.table,
-                ranges_of(known[name]),
-                leave=item.leave,
-                replacements=item.replacements,
-                known=[digest for digest, _ in claims_of(known[name])],
-                aside=self._aside[name],
-            )
-            begun[name] = sides.behind.submit(
-                self._begin, sides, item, known[name], mine, asked[name]
-            )
+        with (
+            contextlib.closing(sides.ours.digests_of(_at_target(coming, known))) as theirs,
+            contextlib.closing(sides.reader.digests_of(self._at_source(coming, known))) as ours,
+        ):
+            # One after the other, as there is one thread for it.
+            asked = [sides.meanwhile.submit(next, theirs) for _ in coming]
+            try:
+                for item, there in zip(coming, asked, strict=True):
+                    name = item.table.name
+                    self._tell(TableStarted(name, item.rows))
+                    self._tell(Checking(name))
+                    begun[name] = sides.behind.submit(
+                        self._begin, sides, item, known[name], next(ours), there
+                    )
+                wait(asked)
+            finally:
+                sides.meanwhile.shutdown(cancel_futures=True)
         # The baseline takes what comes from one thread at a time.
         updates = {name: future.result() for name, future in begun.items()}
         return [
@@ -176,6 +169,19 @@ class TableUpdater:
             for item in wanted
             if not self._update(sides.reader, item, updates.get(item.table.name))
         ]
+
+    def _at_source(
+        self, coming: Sequence[TablePlan], known: Mapping[str, KnownTable]
+    ) -> Iterator[WantedDigests]:
+        for item in coming:
+            yield WantedDigests(
+                table=item.table,
+                ranges=ranges_of(known[item.table.name]),
+                leave=item.leave,
+                replacements=item.replacements,
+                known=[digest for digest, _ in claims_of(known[item.table.name])],
+                aside=self._aside[item.table.name],
+            )
 
     def _begin(
         self,
@@ -343,3 +349,14 @@ class TableUpdater:
         for name in found:
             self._target.database.drop(self.updates.pop(name).helpers)
         return found
+
+
+def _at_target(
+    coming: Sequence[TablePlan], known: Mapping[str, KnownTable]
+) -> Iterator[WantedDigests]:
+    for item in coming:
+        yield WantedDigests(
+            at_target(item),
+            ranges_of(known[item.table.name]),
+            known=[became for _, became in claims_of(known[item.table.name])],
+        )

@@ -13,7 +13,7 @@ from typing import NamedTuple, Protocol
 
 from msgspec import Struct
 
-from ..database import Batch, KeyRange, Reader, Table, Where, with_pages
+from ..database import Batch, KeyRange, Reader, Table, WantedRows, Where, with_pages
 from ..database.conditions import Replacement
 from .prefetch import ahead
 from .prefix import PrefixedValues
@@ -86,13 +86,22 @@ class RowPipeline(Struct, frozen=True):
         self, reader: Reader, rows: RowSelection, key_range: KeyRange | None = None
     ) -> Iterator[Batch]:
         """Rows as they are at the source, in the order of the key; where they are kept, with their pages."""
+        wanted = self.wanted(rows, key_range)
         found = reader.rows(
-            rows.table, leave=rows.leave, replacements=rows.replacements, key_range=key_range
+            wanted.table,
+            leave=wanted.leave,
+            replacements=wanted.replacements,
+            key_range=wanted.key_range,
         )
         if self.keep is None:
             return found
         pages = with_pages(rows.table, found, reader.prints)
         return self.keep(rows.table, key_range or KeyRange(), pages)
+
+    @staticmethod
+    def wanted(rows: RowSelection, key_range: KeyRange | None = None) -> WantedRows:
+        """What ``read`` asks a reader for."""
+        return WantedRows(rows.table, rows.leave, rows.replacements, key_range)
 
     def change(self, rows: RowSelection, batches: Iterable[Batch]) -> Iterator[Batch]:
         """Rows that were read, as they will be at the target."""

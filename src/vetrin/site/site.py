@@ -96,6 +96,11 @@ class ReadableSite:
         self.database.close()
         self.seen.close()
 
+    def expect_bulk(self) -> None:
+        """Many rows will come or go: what has to be made for that on another machine is made meanwhile."""
+        if self.remote_host is not None:
+            self.remote_host.expect_bulk()
+
     def forget(self) -> None:
         """Tables and views are not what they were: ask for them anew."""
         for name in ("tables", "views", "roots"):

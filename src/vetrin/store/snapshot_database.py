@@ -27,13 +27,13 @@ from ..database.base import Cell
 from ..database.conditions import Lowered, Where
 from ..database.engines import engine_of
 from ..database.questions import AskedOneByOne
-from ..database.row_codec import RecordsOfRows, batches_of, cells_of
+from ..database.row_codec import ReaderOfCells, batches_of, cells_of
 from ..errors import DatabaseError
 from .manifest import StoredTable
 from .row_index import DIALECT, RowIndex, Wanted, quote, wanted_by
 
 
-class SnapshotDatabase(AskedOneByOne, RecordsOfRows):
+class SnapshotDatabase(AskedOneByOne, ReaderOfCells):
     """Implements ``ReadableDatabase``. ``stored`` gives a table's records, stretch by stretch.
 
     Raises StoreError wherever contents are damaged.

@@ -47,6 +47,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
     environment = project.environment(args.environment)
     may_read(environment)
     with opened(out, project, environment) as site, told(out) as tell:
+        site.expect_bulk()
         without_foreign_commands(out, project, site)
         table = _table(site, args.rows) if args.rows else ""
         store, since = _since(args, out, project, environment)

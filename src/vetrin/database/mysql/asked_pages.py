@@ -11,9 +11,11 @@ from ..key_ranges import KeyRange
 from ..pages import can_copy_in_ranges
 from ..row_codec import RecordForm
 from ..strips import Strips
+from .side_by_side import Work
 
 Query = Callable[[KeyRange], str]
-Ask = Callable[[Sequence[KeyRange]], Sequence[str]]  # the server, for the digests of some ranges
+# The server, for the digests of some ranges.
+Ask = Callable[[Sequence[KeyRange]], Work[list[str]]]
 
 
 @dataclass(frozen=True)

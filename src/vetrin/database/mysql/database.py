@@ -61,12 +61,14 @@ from .dependents import (
     settling,
 )
 from .incoming_sql import fit, unfit_table
+from .page_digests import PageDigests
 from .patching import patching
 from .reader import MysqlReader
 from .row_query import DIALECT, range_condition
 from .row_text import LOAD_OPTIONS, insert_statements, load_block
 from .schema.translate import Server, adapt_attachment, adapt_schema
 from .sequences import without_draws
+from .side_by_side import side_by_side
 from .wire import Wire
 
 _NO_DATABASE = (1049, 1044)
@@ -74,6 +76,10 @@ _NO_ACCOUNT = 1045
 _INSERT_BYTES = 1 << 20
 _CLIENT_ERRORS = 2000  # from here on, errors are those of the connection
 _IN_USE, _STATEMENTS_LOGGED = 1205, 1665
+_HELD_UP = (_IN_USE, 1213)  # and a deadlock
+_TRIES = 21
+_IDLE = 30.0  # seconds after which nobody knows whether a connection that nothing came by is still there
+_AT_ONCE = 50  # statements that are sent before the first is answered
 # For so many seconds a swap waits for a table in use, while all others wait for it.
 PATIENT = {"sql": "SET lock_wait_timeout = 30"}
 
@@ -118,6 +124,7 @@ class MysqlDatabase(HiddenEditing):
                 raise
             self._look_around(error)
         self._wire: Wire | None = None
+        self._filled = 0.0  # when rows were loaded last, by a clock
 
     def _look_around(self, error: DatabaseUnreachable) -> None:
         """Connect without a database, as the account that may make one."""
@@ -375,8 +382,11 @@ class MysqlDatabase(HiddenEditing):
             raise DatabaseError(f"{table.name}: its definition begins in an unknown way")
         if why := unfit_table(schema):
             raise Unsuitable(f"{table.name}: {why}")
-        self._do(table.name, f"DROP TABLE IF EXISTS {quote(hidden)}")
-        self._do(table.name, f"CREATE TABLE {quote(hidden)}" + schema[len(head) :])
+        making = f"CREATE TABLE {quote(hidden)}" + schema[len(head) :]
+        with said(table.name):
+            for error in self._together([_dropping(hidden), making]):
+                if error is not None:
+                    raise error
 
     def fill(
         self,
@@ -390,9 +400,7 @@ class MysqlDatabase(HiddenEditing):
         comparing = warned is None
         before = self._digest(hidden, table) if comparing else NO_ROWS
         passed: list[str] = []
-        wire = self._connect("binary", fills=True, bulk=True, silence=WORKS)
-        # Kept where closing this database from another thread can cut a running load.
-        self._wire = wire
+        wire = self._filling()
         sent = empty = 0
         # An ENUM's empty value is one that the server never takes without a warning.
         enums = [i for i, c in enumerate(table.columns) if c.type.lower().startswith("enum")]
@@ -411,17 +419,21 @@ class MysqlDatabase(HiddenEditing):
                 if moved is not None:
                     moved(batch.rows, batch.size)
 
+        told = None
         try:
             with said(table.name):
-                write = self._load if self._bulk_load and self._takes_loads() else self._insert
+                write = self._load if self._bulk_load and self._takes_loads else self._insert
                 stored, warnings = write(wire, hidden, table, counted())
-                with wire.cursor() as cursor:
-                    cursor.execute("SHOW WARNINGS LIMIT 1")
-                    told = cursor.fetchone()
-        finally:
+                if warnings:
+                    with wire.cursor() as cursor:
+                        cursor.execute("SHOW WARNINGS LIMIT 1")
+                        told = cursor.fetchone()
+            self._filled = time.monotonic()
+        except BaseException:
             self._wire = None
             with contextlib.suppress(pymysql.Error):
                 wire.close()
+            raise
         if stored != sent:
             raise RowsDiffer(f"{table.name}: {sent} rows were sent, {stored} arrived")
         if warnings and warnings != empty:
@@ -435,11 +447,25 @@ class MysqlDatabase(HiddenEditing):
                 )
         return sent
 
+    def _filling(self) -> Wire:
+        """The connection by which rows are loaded: kept from one table to the next, and where closing this database
+        from another thread can cut a running load."""
+        wire = self._wire
+        if wire is None or not wire.open or time.monotonic() - self._filled > _IDLE:
+            if wire is not None:
+                with contextlib.suppress(pymysql.Error):
+                    wire.close()
+            wire = self._wire = self._connect("binary", fills=True, bulk=True, silence=WORKS)
+        return wire
+
     def _digest(self, hidden: str, table: Table) -> str:
         """The digest of all rows that lie in a hidden table."""
-        with self.reading() as reader:
-            return reader.digests(replace(table, name=hidden), [KeyRange()])[0]
+        there = PageDigests(self._control, replace(table, name=hidden))
+        with said(table.name), self._control.patience(SCANS):
+            ((found,),) = side_by_side(self._control, [there.of([KeyRange()])])
+        return found
 
+    @cached_property
     def _takes_loads(self) -> bool:
         if self._control.by_request is not None and not self._control.by_request.loads:
             return False
@@ -614,26 +640,38 @@ class MysqlDatabase(HiddenEditing):
     def _patched(
         self, patches: Sequence[Patch], recounts: Sequence[Recount], expected: int | None
     ) -> int:
-        changed = 0
         with (
             said("the change of the rows"),
             self._control.patience(WORKS),
             self._control.cursor() as cursor,
         ):
-            self._control.begin()
+            statements = [sql for patch in patches for sql in patching(patch)]
+            counts = [cursor.mogrify(*self._dialect.recount(recount)) for recount in recounts]
+            # Statements go together, for others wait until all is over. Where the server gives the transaction up,
+            # those behind begin another one, for nothing is committed by itself.
+            cursor.execute("SET autocommit = 0")
             try:
-                for patch in patches:
-                    for sql in patching(patch):
-                        changed += cursor.execute(sql)
+                changed = sum(self._touched([*statements, *counts])[: len(statements)])
                 if expected is not None and changed != expected:
                     raise RowsMoved(expected - changed)
-                for recount in recounts:
-                    cursor.execute(*self._dialect.recount(recount))
+                self._control.commit()
             except BaseException:
-                self._control.rollback()
+                with contextlib.suppress(pymysql.Error):
+                    self._control.rollback()
+                    cursor.execute("SET autocommit = 1")
                 raise
-            self._control.commit()
+            cursor.execute("SET autocommit = 1")
         return changed
+
+    def _touched(self, statements: Sequence[str]) -> list[int]:
+        """How many rows each of some statements touched; raises what the server says of the first that it refuses."""
+        found: list[int] = []
+        for at in range(0, len(statements), _AT_ONCE):
+            for one in self._control.touched(statements[at : at + _AT_ONCE]):
+                if isinstance(one, pymysql.Error):
+                    raise one
+                found.append(one)
+        return found
 
     def definitions(self, tables: Iterable[str]) -> dict[str, str]:
         return self._catalog.definitions(tables)
@@ -668,21 +706,37 @@ class MysqlDatabase(HiddenEditing):
             return int(cursor.execute(sql, values))
 
     def drop(self, hidden: Iterable[str]) -> None:
-        for name in hidden:
+        left = list(hidden)
+        for name in left:
             must_be_hidden(name)
-            self._drop(name)
-
-    def _drop(self, name: str) -> None:
         # The server needs a moment to let go of a table whose load was cut off.
-        for _ in range(20):
-            try:
-                self._do(name, f"DROP TABLE IF EXISTS {quote(name)}")
+        for tries in reversed(range(_TRIES)):
+            refused = {
+                name: answer
+                for name, answer in zip(left, self._together(map(_dropping, left)), strict=True)
+                if answer is not None
+            }
+            for name, error in refused.items():
+                if not tries or error.args[0] not in _HELD_UP:
+                    with said(name):
+                        raise error
+            left = [*refused]
+            if not left:
                 return
-            except DatabaseError as error:
-                if "1205" not in str(error) and "1213" not in str(error):
-                    raise
-                time.sleep(0.25)
-        self._do(name, f"DROP TABLE IF EXISTS {quote(name)}")
+            time.sleep(0.25)
+
+    def _together(self, statements: Iterable[str]) -> list[pymysql.Error | None]:
+        """Carry out statements that may be carried out once more; what the server says of each that it refuses."""
+        asked, found = list(statements), list[pymysql.Error | None]()
+        with said(self._credentials.name), self._control.patience(WORKS):
+            for at in range(0, len(asked), _AT_ONCE):
+                answers = self._control.several(asked[at : at + _AT_ONCE])
+                found += [one if isinstance(one, pymysql.Error) else None for one in answers]
+        return found
+
+
+def _dropping(hidden: str) -> str:
+    return f"DROP TABLE IF EXISTS {quote(hidden)}"
 
 
 def _smaller(batches: Iterator[Batch], wire: Wire) -> Iterator[Batch]:

@@ -7,7 +7,6 @@ import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from itertools import pairwise
-from typing import Any
 
 from ..base import Column, Table
 from ..conditions import Replacement, Where
@@ -17,11 +16,14 @@ from ..row_codec import NULL
 from ..sql import Statement
 from .columns import quote
 from .row_query import rows_of
+from .side_by_side import Query, Work
+from .wire import Wire
 
 _PAGES = 32  # digests in one statement
 _SORTED = 400  # the same, where rows are sorted out by a key of one column
 _GROUP = 64  # pages that are summed up to see whether any of them changed
 _GROUPS = 8  # such sums in one statement
+SECONDS = 2.0  # that a statement should take where an answer has to come soon
 
 
 class Pace:
@@ -31,6 +33,11 @@ class Pace:
     def __init__(self, seconds: float | None = None) -> None:
         self._seconds = seconds
         self._pages = _PAGES
+
+    @classmethod
+    def at(cls, wire: Wire) -> Pace:
+        """That of a server that answers one request at a time, where the answer has to come soon, or of any other."""
+        return cls(None if wire.by_request is None else SECONDS)
 
     @contextmanager
     def of(self, pages: int) -> Iterator[int]:
@@ -53,14 +60,14 @@ class PageDigests:
 
     def __init__(
         self,
-        cursor: Any,
+        wire: Wire,
         table: Table,
-        leave: Where | None,
-        replacements: Mapping[str, Replacement] | None,
-        pace: Pace,
+        leave: Where | None = None,
+        replacements: Mapping[str, Replacement] | None = None,
+        pace: Pace | None = None,
     ) -> None:
-        self._pace = pace
-        self._cursor = cursor
+        self._pace = pace or Pace.at(wire)
+        self._wire = wire
         self._table = table
         self._leave = leave
         self._replacements = replacements
@@ -69,7 +76,7 @@ class PageDigests:
         # What is longer than a packet is NULL, with a warning only.
         self._made = f"COUNT(*), SUM(IFNULL({bits}, 1{'0' * 30}))"
 
-    def of(self, ranges: Sequence[KeyRange]) -> list[str]:
+    def of(self, ranges: Sequence[KeyRange]) -> Work[list[str]]:
         """The digests of any ranges, which are in order."""
         found: list[str] = []
         if len(self._table.key) == 1 and len(ranges) > 1:
@@ -79,17 +86,17 @@ class PageDigests:
         while len(found) < len(ranges):
             at = len(found)
             with self._pace.of(min(most, len(ranges) - at)) as count:
-                found += ask(ranges[at : at + count])
+                found += yield from ask(ranges[at : at + count])
         return found
 
-    def of_known(self, ranges: Sequence[KeyRange], known: Sequence[str]) -> list[str]:
+    def of_known(self, ranges: Sequence[KeyRange], known: Sequence[str]) -> Work[list[str]]:
         """The same, where ``known`` is what they were once.
 
         A sum over many pages costs the server less than one for each of them: it need not put rows into groups. Pages
         whose joint digest is as it was are as they were. Where that fails, change is likely beyond, too.
         """
         if not _adjoin(ranges):
-            return self.of(ranges)
+            return (yield from self.of(ranges))
         found: list[str] = []
         groups = 1
         while len(found) < len(ranges):
@@ -97,7 +104,7 @@ class PageDigests:
             with self._pace.of(min(groups * _GROUP, len(ranges) - begin)) as count:
                 stop = begin + count
                 parts = [range(at, min(at + _GROUP, stop)) for at in range(begin, stop, _GROUP)]
-                sums = self._each(
+                sums = yield from self._each(
                     [KeyRange(ranges[part[0]].after, ranges[part[-1]].upto) for part in parts]
                 )
             same = {
@@ -113,13 +120,13 @@ class PageDigests:
                 stop = differ[-1] + 1
             found += known[begin:stop]
             for first, last in _runs(differ):
-                found[first:last] = self.of(ranges[first:last])
+                found[first:last] = yield from self.of(ranges[first:last])
         return found
 
     def _rows(self, key_range: KeyRange | KeyRanges) -> Statement:
         return rows_of(self._table, self._leave, self._replacements, key_range, named=True)
 
-    def _sorted_out(self, ranges: Sequence[KeyRange]) -> list[str]:
+    def _sorted_out(self, ranges: Sequence[KeyRange]) -> Work[list[str]]:
         """The digests of some ranges of a key of one column, in one pass over their rows: the server tells by binary
         search in which of them a row is."""
         runs = joint_ranges(ranges, len(ranges))
@@ -136,16 +143,13 @@ class PageDigests:
             places.append(len(borders))
         key = quote(self._table.key[0]).replace("%", "%%")
         number = f"INTERVAL({key}, {', '.join(map(str, borders))})" if borders else "0"
-        self._cursor.execute(
+        rows = yield self._asked(
             f"SELECT {number} _vetrin_n, {self._made} FROM ({sql}) _vetrin_p GROUP BY 1", values
         )
-        made = {
-            int(place): digest_of_sum(int(count), int(total))
-            for place, count, total in self._cursor.fetchall()
-        }
+        made = {int(place): digest_of_sum(int(count), int(total)) for place, count, total in rows}
         return [made.get(place, NO_ROWS) for place in places]
 
-    def _each(self, ranges: Sequence[KeyRange]) -> list[str]:
+    def _each(self, ranges: Sequence[KeyRange]) -> Work[list[str]]:
         """The digests of any ranges, one by one."""
         parts: list[str] = []
         values: list[object] = []
@@ -153,11 +157,15 @@ class PageDigests:
             sql, more = self._rows(key_range)
             parts.append(f"SELECT {self._made} FROM ({sql}) _vetrin_p")
             values += more
-        self._cursor.execute(" UNION ALL ".join(parts), values)
+        rows = yield self._asked(" UNION ALL ".join(parts), values)
         return [
             digest_of_sum(int(count), None if total is None else int(total))
-            for count, total in self._cursor.fetchall()
+            for count, total in rows
         ]
+
+    def _asked(self, sql: str, values: Sequence[object]) -> list[Query]:
+        with self._wire.cursor() as cursor:
+            return [Query(str(cursor.mogrify(sql, values)))]
 
 
 def _adjoin(ranges: Sequence[KeyRange]) -> bool:

@@ -13,6 +13,7 @@ from ..rows_aside import LARGEST, Part, RowsAside
 from ..strips import UNSEEN, Print, Strips
 from .asked_pages import Ask, AskedPages
 from .raw_rows import RawRows
+from .side_by_side import Work
 from .strip_by_strip import StripByStrip
 from .wire import Wire
 
@@ -28,12 +29,9 @@ def read_digests(
     prints: PagePrints,
     ask: Ask,
     aside: RowsAside | None = None,
-) -> list[str]:
+) -> Work[list[str]]:
     """The digests of some pages; the server is asked for those of large ones that changed. What is known of others
-    that are not as they were is put ``aside``.
-
-    Raises:
-        pymysql.Error: the server said so, or the connection broke.
+    that are not as they were is put ``aside``. Nothing else may be under way over the connection.
     """
     prints.know(pages.known)
     reading = _Reading(pages, prints, aside)
@@ -48,8 +46,10 @@ def read_digests(
     found = reading.found
     prints.keep()
     late = [number for number, digest in enumerate(found) if digest == UNTOLD]
-    for number, digest in zip(late, ask([ranges[n] for n in late]) if late else (), strict=True):
-        found[number] = digest
+    if late:
+        told = yield from ask([ranges[number] for number in late])
+        for number, digest in zip(late, told, strict=True):
+            found[number] = digest
     return found
 
 

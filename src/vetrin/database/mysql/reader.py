@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections import deque
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from itertools import islice
 from typing import Any
 
-from ..base import BATCH_BYTES, Batch, Table
+from ..base import BATCH_BYTES, Batch, DigestsOf, Table, WantedDigests, WantedRows
 from ..conditions import Replacement, Where
 from ..key_ranges import KeyRange, KeyRanges
 from ..page_prints import PagePrints, PrintsThere
@@ -18,11 +20,14 @@ from .connect import said
 from .page_digests import Pace, PageDigests
 from .read_digests import read_digests
 from .row_query import DIALECT, rows_of
+from .side_by_side import Work, side_by_side
 from .told_digests import told_digests
 from .wire import Wire
 
-# That a statement for digests should take where an answer has to come soon.
-SECONDS = 2.0
+_EXPECTED = 16  # queries that are asked before the rows of another one are through
+_EXPECTED_BYTES = (
+    4 << 20
+)  # of their tables: where something else is asked for meanwhile, they are read for nothing
 
 
 class MysqlReader:
@@ -36,7 +41,8 @@ class MysqlReader:
         self._wire = wire
         self.prints = prints
         self._wires = wires
-        self._pace = Pace(None if wires is None else SECONDS)
+        self._pace = Pace.at(wire)
+        self._expected: deque[tuple[str, int]] = deque()  # queries, and the bytes of their tables
 
     def rows(
         self,
@@ -68,6 +74,27 @@ class MysqlReader:
         with self._wire.cursor() as cursor:
             return str(cursor.mogrify(sql, values))
 
+    def expect(self, wanted: Sequence[WantedRows]) -> None:
+        if self._wires is None and not self._wire.one_by_one:
+            self._expected = deque(
+                (
+                    self._query(one.table, one.leave, one.replacements, one.key_range),
+                    one.table.size,
+                )
+                for one in wanted
+            )
+
+    def _behind(self) -> list[str]:
+        """What is asked for before what is read now is through: many small tables, or one large."""
+        found: list[str] = []
+        size = 0
+        for sql, more in islice(self._expected, _EXPECTED):
+            size += more
+            if found and size > _EXPECTED_BYTES:
+                break
+            found.append(sql)
+        return found
+
     def records(
         self,
         table: Table,
@@ -90,7 +117,9 @@ class MysqlReader:
     ) -> Iterator[list[bytes]]:
         if self._wires is None:
             sql = self._query(table, leave, replacements, key_range)
-            yield from self._wire.records(sql, stretch_bytes)
+            if self._expected and self._expected[0][0] == sql:
+                self._expected.popleft()
+            yield from self._wire.records(sql, stretch_bytes, self._behind())
             return
 
         def query(key_range: KeyRange | KeyRanges | None) -> str:
@@ -108,23 +137,44 @@ class MysqlReader:
         known: Sequence[str] = (),
         aside: RowsAside | None = None,
     ) -> list[str]:
-        with said(table.name), self._wire.cursor() as cursor:
-            asking = PageDigests(
-                cursor, table, pace=self._pace, leave=leave, replacements=replacements
-            )
-            if not known:
-                return asking.of(ranges)
-            prints, there = self.prints, isinstance(self.prints, PrintsThere)
-            if prints is None or self._wire.one_by_one or (there and not self._wire.tells_prints):
-                return asking.of_known(ranges, known)
+        wanted = WantedDigests(
+            table, ranges, leave=leave, replacements=replacements, known=known, aside=aside
+        )
+        (found,) = self.digests_of([wanted])
+        return found
 
-            def query(one: KeyRange) -> str:
-                return self._query(table, leave, replacements, one)
+    def digests_of(self, wanted: Iterable[WantedDigests]) -> DigestsOf:
+        # A server on this machine answers at once, and one that is asked by requests one after the other.
+        together = self._wires is None and not self._wire.one_by_one and not self._reads_here
+        works = map(self._work, wanted)
+        return side_by_side(self._wire, works, **({} if together else {"most": 1}))
 
-            pages = AskedPages(table, ranges, known, query)
-            if isinstance(prints, PrintsThere):
-                return told_digests(self._wire, pages, prints, asking.of, aside)
-            return read_digests(self._wire, pages, prints, asking.of, aside)
+    @property
+    def _reads_here(self) -> bool:
+        return self.prints is not None and not isinstance(self.prints, PrintsThere)
+
+    def _work(self, wanted: WantedDigests) -> Work[list[str]]:
+        with said(wanted.table.name):
+            return (yield from self._digesting(wanted))
+
+    def _digesting(self, wanted: WantedDigests) -> Work[list[str]]:
+        table, leave, replacements = wanted.table, wanted.leave, wanted.replacements
+        asking = PageDigests(
+            self._wire, table, leave=leave, replacements=replacements, pace=self._pace
+        )
+        if not wanted.known:
+            return (yield from asking.of(wanted.ranges))
+        prints, there = self.prints, isinstance(self.prints, PrintsThere)
+        if prints is None or self._wire.one_by_one or (there and not self._wire.tells_prints):
+            return (yield from asking.of_known(wanted.ranges, wanted.known))
+
+        def query(one: KeyRange) -> str:
+            return self._query(table, leave, replacements, one)
+
+        pages = AskedPages(table, wanted.ranges, wanted.known, query)
+        if isinstance(prints, PrintsThere):
+            return (yield from told_digests(pages, prints, asking.of, wanted.aside))
+        return (yield from read_digests(self._wire, pages, prints, asking.of, wanted.aside))
 
     def count(self, table: str, where: Where | None = None) -> int:
         return count_rows(self._wire, table, where)

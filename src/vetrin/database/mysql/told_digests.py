@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 
 from ..digests import NO_ROWS, UNTOLD, joint_digest, rows_in
 from ..page_prints import PrintsThere
 from ..rows_aside import LARGEST, Part, RowsAside
 from ..strips import NO_STRIPS, Print, Strip, Strips
 from .asked_pages import Ask, AskedPages
+from .side_by_side import AskedPrints, AskedStrips, Work
 from .strip_by_strip import StripByStrip
-from .wire import ToldStrips, Wire
+from .wire import ToldStrips
 
 _AT_ONCE = 64  # pages whose strips are asked for together
 _GROUPS = 2  # such groups, before the first is answered
@@ -19,49 +20,43 @@ _FEW = 3  # of the strips at most this part comes as rows: of a table in which m
 
 
 def told_digests(
-    wire: Wire, pages: AskedPages, prints: PrintsThere, ask: Ask, aside: RowsAside | None = None
-) -> list[str]:
+    pages: AskedPages, prints: PrintsThere, ask: Ask, aside: RowsAside | None = None
+) -> Work[list[str]]:
     """The digests of some pages, of whose rows somebody on the way tells prints. Of those that look otherwise than
     before he tells those of their strips, and sends the rows of strips that look otherwise. The server is asked for
     what then is not known, strip by strip where these are known. What is known of pages that are not as they were is
     put ``aside``.
-
-    Raises:
-        pymysql.Error: the server said so, or the connection broke.
     """
-    return _Telling(wire, pages, prints, aside).found(ask)
+    return (yield from _Telling(pages, prints, aside).found(ask))
 
 
 class _Telling:
-    def __init__(
-        self, wire: Wire, pages: AskedPages, prints: PrintsThere, aside: RowsAside | None
-    ) -> None:
-        self._wire = wire
+    def __init__(self, pages: AskedPages, prints: PrintsThere, aside: RowsAside | None) -> None:
         self._pages = pages
         self._prints = prints
         self._aside = aside
         self._found = [*pages.known]
 
-    def found(self, ask: Ask) -> list[str]:
+    def found(self, ask: Ask) -> Work[list[str]]:
         known = self._pages.known
         self._prints.know(known)
-        others = self._others()
+        others = yield from self._others()
         places = self._pages.places
         strips_of = self._prints.strips_of([known[number] for number in others], places)
         strips = {number: strips_of(known[number]) if places else NO_STRIPS for number in others}
-        for number in self._told(others, strips):
+        for number in (yield from self._told(others, strips)):
             del others[number]
-        self._ask(ask, others, strips)
+        yield from self._ask(ask, others, strips)
         self._prints.keep()
         return self._found
 
-    def _others(self) -> dict[int, Print]:
+    def _others(self) -> Work[dict[int, Print]]:
         """The pages that look otherwise than before, and what they look like."""
         pages, prints = self._pages, self._prints
         before = [prints.of(claim) for claim in pages.known]
         queries = [pages.query(one) for one in pages.ranges]
         seen = [self._seen(claim, was) for claim, was in zip(pages.known, before, strict=True)]
-        now = self._wire.prints(queries, prints.key, seen)
+        now = yield [AskedPrints(queries, prints.key, seen)]
         return {
             number: seen
             for number, (claim, was, seen) in enumerate(zip(pages.known, before, now, strict=True))
@@ -76,35 +71,38 @@ class _Telling:
         stretches = self._prints.strips_of([claim], ())(claim) if large else NO_STRIPS
         return [one.seen for one in stretches] or [whole]
 
-    def _told(self, others: dict[int, Print], strips: dict[int, Strips]) -> Iterator[int]:
+    def _told(self, others: dict[int, Print], strips: dict[int, Strips]) -> Work[list[int]]:
         """The pages whose digests are known by their strips."""
-        pages = self._pages
         numbers = [
             number
             for number, some in strips.items()
             if some.sizes.count(0) * _FEW < len(some) and others[number].size <= LARGEST
         ]
-        groups = [numbers[at : at + _AT_ONCE] for at in range(0, len(numbers), _AT_ONCE)]
+        groups = deque(numbers[at : at + _AT_ONCE] for at in range(0, len(numbers), _AT_ONCE))
+        asked = deque[list[int]]()
+        found: list[int] = []
         looked = came = 0
-        coming: deque[tuple[list[int], Iterator[ToldStrips | None]]] = deque()
-        while groups or coming:
+        while groups or asked:
             # The next are asked for before these are through, so that nobody waits for the way there and back.
-            while groups and len(coming) < _GROUPS:
-                some = groups.pop(0)
-                told = self._wire.strips(
-                    [pages.query(pages.ranges[number]) for number in some],
-                    self._prints.key,
-                    [strips[number] for number in some],
-                )
-                coming.append((some, told))
-            some, told = coming.popleft()
-            for number, one in zip(some, told, strict=True):
+            more = [groups.popleft() for _ in range(min(len(groups), _GROUPS - len(asked)))]
+            asked += more
+            told = yield [self._strips(some, strips) for some in more]
+            for number, one in zip(asked.popleft(), told, strict=True):
                 looked += len(strips[number])
                 came += len(strips[number]) if one is None else sum(map(bool, one.others))
                 if one is not None and self._by_strips(number, strips[number], one):
-                    yield number
+                    found.append(number)
             if came * _FEW > looked:
-                groups = []
+                groups.clear()
+        return found
+
+    def _strips(self, numbers: Sequence[int], strips: dict[int, Strips]) -> AskedStrips:
+        pages = self._pages
+        return AskedStrips(
+            [pages.query(pages.ranges[number]) for number in numbers],
+            self._prints.key,
+            [strips[number] for number in numbers],
+        )
 
     def _by_strips(self, number: int, strips: Strips, told: ToldStrips) -> bool:
         """Find the digest of a page by its strips; False where rows lie in others than they did."""
@@ -119,7 +117,7 @@ class _Telling:
         if self._aside is not None and parts and self._found[number] != self._pages.known[number]:
             self._aside.put(number, parts)
 
-    def _ask(self, ask: Ask, others: dict[int, Print], strips: dict[int, Strips]) -> None:
+    def _ask(self, ask: Ask, others: dict[int, Print], strips: dict[int, Strips]) -> Work[None]:
         """Have the server digest some pages, which look so."""
         pages = self._pages
         ranges = {
@@ -128,7 +126,7 @@ class _Telling:
             for number in others
         }
         asked = [one for some in ranges.values() for one in some]
-        digests = iter(ask(asked) if asked else ())
+        digests = iter((yield from ask(asked)) if asked else ())
         for number, some in ranges.items():
             before = strips[number]
             now = [next(digests) for _ in some]

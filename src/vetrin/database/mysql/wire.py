@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import contextlib
 import struct
+from collections import deque
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from functools import partial
 from itertools import chain, islice
@@ -27,6 +28,7 @@ from .tls import OverStreams
 
 _READ_BUFFER = 1 << 18
 _WHOLE = 0xFFFFFF
+_CLOSING = 9  # bytes: a packet of fewer that begins so is none of a long cell
 _PRINT = struct.Struct("<Q16s")
 _REFUSAL = (1 << 64) - 1  # the size of no rows: what the server says follows
 _LOST = (1 << 64) - 2  # the same where strips are asked for, and cannot be told
@@ -38,6 +40,7 @@ _NO_ANSWER = (
     AssertionError, AttributeError, IndexError, KeyError, OverflowError, TypeError, ValueError, struct.error,
 )  # fmt: skip
 Some = TypeVar("Some", bytes, int)
+Answered = TypeVar("Answered")
 _REFUSED = 2059  # CR_AUTH_PLUGIN_CANNOT_LOAD: not one of those after which anybody tries again
 
 
@@ -92,6 +95,8 @@ class Wire(Connection):
     """
 
     def __init__(self, *, fills: bool = False, in_clear: bool = False, **more: Any) -> None:
+        self._ahead: deque[str] = deque()  # queries that were asked before their rows are read
+        self._come = memoryview(b"")  # what was read of the answer to the first of them
         super().__init__(local_infile=fills, **more)
         self._local_infile = False  # that is for what the driver would do by itself
         self._in_clear = in_clear
@@ -138,16 +143,28 @@ class Wire(Connection):
         Raises:
             pymysql.Error: the connection broke.
         """
-        found: list[list[Any] | pymysql.Error] = []
+        return self._answered(statements, lambda answer: list(answer.rows or ()))
+
+    def touched(self, statements: Sequence[str]) -> list[int | pymysql.Error]:
+        """How many rows some statements touched, asked as ``several``: each is carried out whatever comes of those
+        before it.
+
+        Raises:
+            pymysql.Error: the connection broke.
+        """
+        return self._answered(statements, lambda answer: int(answer.affected_rows))
+
+    def _answered(
+        self, statements: Sequence[str], what: Callable[[Any], Answered]
+    ) -> list[Answered | pymysql.Error]:
+        found: list[Answered | pymysql.Error] = []
         for sql in () if self.one_by_one else statements:
-            self._send(COMMAND.COM_QUERY, sql.encode())
+            self.ask(sql)
         for sql in statements:
             if self.one_by_one:
-                self._send(COMMAND.COM_QUERY, sql.encode())
-            self._next_seq_id = 1
+                self.ask(sql)
             try:
-                self._read_query_result()
-                found.append(list(self._result.rows or ()))  # type: ignore[attr-defined]
+                found.append(what(self._answer()))
             except pymysql.Error as error:
                 code = error.args[0] if error.args else 0
                 # What is no word of the server's, but the client's of it: nothing that follows can be made sense of.
@@ -156,6 +173,31 @@ class Wire(Connection):
                     raise
                 found.append(error)
         return found
+
+    def ask(self, sql: str) -> None:
+        """Send a statement, which may not be long where others wait for their answers.
+
+        Raises:
+            pymysql.Error: the connection broke.
+        """
+        self._send(COMMAND.COM_QUERY, sql.encode("utf-8", "surrogateescape"))
+
+    def answer(self) -> list[Any]:
+        """The rows that the statement gives which was asked longest ago.
+
+        Raises:
+            pymysql.Error: the server said so, or the connection broke.
+        """
+        return list(self._answer().rows or ())
+
+    def _answer(self) -> Any:
+        self._next_seq_id = 1
+        self._read_query_result()
+        return self._result  # type: ignore[attr-defined]
+
+    def give_up(self) -> None:
+        """Close the connection without a word, as answers are under way that nobody waits for."""
+        self._cut()
 
     def silence(self, seconds: float) -> None:
         """From now on the server may be silent for so long."""
@@ -195,37 +237,46 @@ class Wire(Connection):
         """True where somebody on the way tells the prints of rows, if he can read what the server says."""
         return hasattr(self._sock, "ask_for_prints") and not self.speaks_tls  # type: ignore[attr-defined]
 
-    def prints(
+    def ask_for_prints(
         self, queries: Sequence[str], key: bytes, seen: Sequence[Sequence[Print]]
-    ) -> Iterator[Print]:
-        """The prints of the rows that some short queries give, made on the way by ``PrintsThere``; where they are
-        those that were ``seen`` of each, as a whole or in several stretches, that takes less. The connection can do
-        nothing else until all are through; stopping earlier closes it.
+    ) -> None:
+        """Ask for the prints of the rows that some short queries give, made on the way by ``PrintsThere``; where they
+        are those that were ``seen`` of each, as a whole or in several stretches, that takes less.
 
         Raises:
-            pymysql.Error: the server said so, or the connection broke.
+            pymysql.Error: the connection broke.
         """
+        self._pass_over()
         with self._telling():
             self._sock.ask_for_prints(queries, key, seen)  # type: ignore[attr-defined]
-            for _ in queries:
-                yield self._next_print()
 
-    def strips(
-        self, queries: Sequence[str], key: bytes, seen: Sequence[Strips]
-    ) -> Iterator[ToldStrips | None]:
-        """Of each of some short queries, of whose rows some strips were ``seen``, what these look like; None where
-        that cannot be told, as other numbers of rows are in them. Otherwise as ``prints``, but more of them may be
-        asked for before all are through.
+    def prints(self, count: int) -> list[Print]:
+        """So many prints that were asked for.
 
         Raises:
-            pymysql.Error: the server said so, or the connection broke.
+            pymysql.Error: the server said so, or the connection broke; nothing more can be asked.
         """
+        with self._telling():
+            return [self._next_print() for _ in range(count)]
+
+    def ask_for_strips(self, queries: Sequence[str], key: bytes, seen: Sequence[Strips]) -> None:
+        """Ask what the strips look like of the rows that some short queries give, of which some were ``seen``.
+
+        Raises:
+            pymysql.Error: the connection broke.
+        """
+        self._pass_over()
         with self._telling():
             asked = [[*zip(some.rows, some.sizes, some.tags, strict=True)] for some in seen]
             self._sock.ask_for_strips(queries, key, asked)  # type: ignore[attr-defined]
-        return self._told_strips(seen)
 
-    def _told_strips(self, seen: Sequence[Strips]) -> Iterator[ToldStrips | None]:
+    def strips(self, seen: Sequence[Strips]) -> Iterator[ToldStrips | None]:
+        """What is told of each of some queries, of which it was asked; None where other numbers of rows are in its
+        strips. Stopping earlier closes the connection.
+
+        Raises:
+            pymysql.Error: the server said so, or the connection broke; nothing more can be asked.
+        """
         with self._telling():
             for some in seen:
                 yield self._next_strips(some)
@@ -279,16 +330,44 @@ class Wire(Connection):
             return self._read_packet()  # type: ignore[no-untyped-call]
 
     def _send(self, command: int, sql: bytes) -> None:
-        self._execute_command(command, sql)  # type: ignore[attr-defined]
+        self._execute_command(command, sql)
+
+    def _execute_command(self, command: int, sql: str | bytes) -> None:
+        self._pass_over()
+        super()._execute_command(command, sql)  # type: ignore[misc]
+
+    def _pass_over(self) -> None:
+        """Read what was asked ahead, and is not wanted after all."""
+        while self._ahead:
+            try:
+                for _ in self._rows_of_the_next(_READ_BUFFER):
+                    pass
+            except pymysql.Error:  # which nobody has to know, if that is all
+                if not self.open:
+                    raise
+
+    def _read_bytes(self, count: int) -> bytes:
+        come = bytes(self._come[:count])
+        self._come = self._come[count:]
+        if len(come) < count:
+            come += super()._read_bytes(count - len(come))  # type: ignore[misc]
+        return come
 
     def _cut(self) -> None:
-        self._force_close()  # type: ignore[attr-defined]
+        self._force_close()
 
-    def records(self, sql: str, stretch_bytes: int) -> Iterator[list[bytes]]:
+    def _force_close(self) -> None:
+        self._ahead.clear()
+        self._come = memoryview(b"")
+        super()._force_close()  # type: ignore[misc]
+
+    def records(
+        self, sql: str, stretch_bytes: int, behind: Sequence[str] = ()
+    ) -> Iterator[list[bytes]]:
         """Run a query; yield its rows as they come, about ``stretch_bytes`` of them at a time.
 
         The connection can do nothing else until the stream has been read to its end; closing it
-        earlier closes the connection.
+        earlier closes the connection. ``behind`` are queries that will follow: they are asked for at once.
 
         Raises:
             pymysql.Error: the server said so, or the connection broke.
@@ -296,7 +375,21 @@ class Wire(Connection):
         """
         if self.by_request is not None:
             self.by_request.pieces = True
-        self._send(COMMAND.COM_QUERY, sql.encode())
+        if not self._ahead or self._ahead[0] != sql:
+            self._pass_over()
+            self._ask_ahead(sql)
+        for more in islice(behind, len(self._ahead) - 1, None):
+            self._ask_ahead(more)
+        yield from self._rows_of_the_next(stretch_bytes)
+
+    def _ask_ahead(self, sql: str) -> None:
+        super()._execute_command(COMMAND.COM_QUERY, sql)  # type: ignore[misc]
+        self._ahead.append(sql)
+
+    def _rows_of_the_next(self, stretch_bytes: int) -> Iterator[list[bytes]]:
+        """The rows of the query that was asked ahead of all others."""
+        self._ahead.popleft()
+        self._next_seq_id = 1
         first = self._packet()
         if first.is_load_local_packet():
             raise self._asked_for_a_file()
@@ -350,12 +443,14 @@ class Wire(Connection):
     def _bodies(self, stretch_bytes: int) -> Iterator[list[bytes]]:
         """The bodies of row packets, taken out of the buffer as they lie there."""
         source = self._rfile
-        buffer, at, limit = b"", 0, 0
+        buffer, at = bytes(self._come), 0
+        self._come, limit = memoryview(b""), len(buffer)
+        more_behind = bool(self._ahead)
         found: list[bytes] = []
         append = found.append
         total = 0
         while True:
-            begin, stop = at, min(limit - 3, at + stretch_bytes - total)
+            begin, stop, first = at, min(limit - 3, at + stretch_bytes - total), len(found)
             while at < stop:  # for every row that there is, so nothing else is asked here
                 start = at + 4
                 end = start + (buffer[at] | buffer[at + 1] << 8 | buffer[at + 2] << 16)
@@ -364,6 +459,11 @@ class Wire(Connection):
                 append(buffer[start:end])
                 at = end
             total += at - begin
+            if more_behind and begin < at and (place := _end_among(found, first)) is not None:
+                # What was read behind it answers the next query.
+                at = begin + sum(map(len, found[first : place + 1])) + 4 * (place + 1 - first)
+                del found[place + 1 :]
+                self._come, limit = memoryview(buffer)[at:], at
             # A packet that is no row is the last one, and nothing comes behind it.
             if at == limit > begin and found[-1][:1] >= b"\xfe":
                 last = found.pop()
@@ -469,6 +569,18 @@ class Wire(Connection):
         with self._well_formed():
             answer = OKPacketWrapper(self._packet())
         return answer.affected_rows, answer.warning_count
+
+
+def _end_among(packets: Sequence[bytes], first: int) -> int | None:
+    """The place of the first one from there on that is no row; None where all are."""
+    # Seldom there, and looked for all the time: rows begin with less, but those whose first cell is very long.
+    if max(packets[first:]) < b"\xfe":
+        return None
+    for place in range(first, len(packets)):
+        lead = packets[place][:1]
+        if lead == b"\xff" or (lead == b"\xfe" and len(packets[place]) < _CLOSING):
+            return place
+    return None
 
 
 def _come(read: Callable[[], Some]) -> Some:

@@ -25,6 +25,7 @@ from ..base import (
     Batch,
     Cell,
     Column,
+    DigestsOf,
     Exchange,
     Facts,
     ForeignKey,
@@ -33,6 +34,7 @@ from ..base import (
     Recount,
     Script,
     Table,
+    WantedDigests,
     must_be_hidden,
     pending,
 )
@@ -40,7 +42,7 @@ from ..conditions import Replacement, Where
 from ..key_ranges import KeyRange, KeyRanges
 from ..pages import digests_by_reading
 from ..questions import Question
-from ..row_codec import RecordsOfRows, Text
+from ..row_codec import ReaderOfCells, Text
 from ..rows_aside import RowsAside
 from ..sql import Statement
 from ..staging_edits import HiddenEditing
@@ -73,9 +75,10 @@ _SESSION = ("PRAGMA foreign_keys = OFF", "PRAGMA legacy_alter_table = ON")
 _MASTER = "SELECT name, tbl_name, coalesce(sql, ''), type FROM sqlite_master ORDER BY rowid"
 _FACTS = ("SELECT sqlite_version()", "PRAGMA encoding", "PRAGMA journal_mode")
 _PAGES = ("PRAGMA page_count", "PRAGMA page_size")
+_TOGETHER = 200  # digests that are asked for at once
 
 
-class _Reader(RecordsOfRows):
+class _Reader(ReaderOfCells):
     def __init__(self, connection: Any) -> None:
         self._connection = connection
 
@@ -119,11 +122,9 @@ class _Reader(RecordsOfRows):
         known: Sequence[str] = (),
         aside: RowsAside | None = None,
     ) -> list[str]:
-        if getattr(self._connection, "makes_digests", False):
-            asked = [_rows_of(table, leave, replacements, one) for one in ranges]
-            with _said(table.name):
-                found: list[str] = self._connection.digests(asked)
-                return found
+        if self._makes_digests:
+            wanted = WantedDigests(table, ranges, leave, replacements)
+            return self._made([wanted])[0]
         return digests_by_reading(
             lambda key_range: self.rows(
                 table, leave=leave, replacements=replacements, key_range=key_range
@@ -132,6 +133,35 @@ class _Reader(RecordsOfRows):
             known,
             aside,
         )
+
+    def digests_of(self, wanted: Iterable[WantedDigests]) -> DigestsOf:
+        if not self._makes_digests:
+            yield from super().digests_of(wanted)
+            return
+        # Asked together until they are many: each question takes its way there and back.
+        group: list[WantedDigests] = []
+        for one in wanted:
+            group.append(one)
+            if sum(len(item.ranges) for item in group) >= _TOGETHER:
+                yield from self._made(group)
+                group = []
+        if group:
+            yield from self._made(group)
+
+    @property
+    def _makes_digests(self) -> bool:
+        return getattr(self._connection, "makes_digests", False)
+
+    def _made(self, wanted: Sequence[WantedDigests]) -> list[list[str]]:
+        """The digests that whoever opened the file where it is makes there."""
+        asked = [
+            _rows_of(one.table, one.leave, one.replacements, key_range)
+            for one in wanted
+            for key_range in one.ranges
+        ]
+        with _said(wanted[0].table.name if len(wanted) == 1 else "several tables"):
+            made = iter(self._connection.digests(asked))
+        return [[next(made) for _ in one.ranges] for one in wanted]
 
     def count(self, table: str, where: Where | None = None) -> int:
         sql, values = DIALECT.count(table, where)
