@@ -229,7 +229,10 @@ def test_a_pull_on_mariadb_killed_anywhere(tmp_path: Path, database_server: Mari
     before = state()
     steps = 0
     while killed_after(
-        steps, lambda: pull(tmp_path), engine=mysql_engine.MysqlDatabase, methods=["_do", "fill"]
+        steps,
+        lambda: pull(tmp_path),
+        engine=mysql_engine.MysqlDatabase,
+        methods=["_do", "_together", "fill"],
     ):
         last = Journals(tmp_path / ".vetrin").of("local")
         if last and (last[0].unfinished or last[0].stage == "done"):

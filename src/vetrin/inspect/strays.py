@@ -12,7 +12,7 @@ from msgspec import Struct
 from msgspec.structs import asdict
 
 from ..config import Environment
-from ..database import row_key
+from ..database import WantedRows, row_key
 from ..errors import MappingError
 from ..rewrite import Address, DiskPath, Mapping, Pair, Rewriter, Scanner, Tally
 from ..rewrite.heal import heal
@@ -218,6 +218,7 @@ class _Finder:
 
     def data(self) -> None:
         with self._site.database.reading() as reader:
+            reader.expect([WantedRows(table) for table in self._site.tables])
             for table in self._site.tables:
                 for batch in reader.rows(table):
                     for index in self._site.rewritable(table):

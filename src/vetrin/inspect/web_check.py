@@ -14,6 +14,7 @@ from msgspec import Struct
 from msgspec.structs import asdict
 
 from ..config import Environment, web_refusal
+from ..database import WantedRows
 from ..errors import DatabaseError
 from ..site import Site
 from ..site.summary import counts_of
@@ -295,6 +296,7 @@ class Check:
         name = self._site.environment.name
         mender = Mender(self._site.environment, self._others)
         with self._site.database.reading() as reader:
+            reader.expect([WantedRows(table) for table in self._site.tables])
             for table in self._site.tables:
                 wanted = self._site.rewritable(table)
                 found: Counter[tuple[str, str, str]] = Counter()

@@ -19,7 +19,16 @@ from typing import Any, Protocol
 
 from msgspec import Struct
 
-from ..database import BATCH_BYTES, Batch, Exchange, Patch, Table, hidden_name, row_key
+from ..database import (
+    BATCH_BYTES,
+    Batch,
+    Exchange,
+    Patch,
+    Table,
+    WantedRows,
+    hidden_name,
+    row_key,
+)
 from ..database.base import Reader
 from ..database.row_codec import batches_of, records_of
 from ..errors import JobError, Refused
@@ -118,6 +127,7 @@ def survey(site: Site, work: Work, selection: Selection, listener: Listener = si
     listener(Started(0, sum(table.size for table, indexes in tables if indexes), 0, 0))
     listener(Phase("look"))
     with site.database.reading() as reader:
+        reader.expect([WantedRows(table) for table, indexes in tables if indexes])
         for table, indexes in tables:
             if not indexes:
                 continue
@@ -200,6 +210,9 @@ def _change(
     listener(Started(0, sum(table.size for table, indexes in tables if indexes), 0, 0))
     listener(Phase("tables"))
     with site.database.reading() as reader:
+        # Others are read twice.
+        if all(_can_patch(table) for table, indexes in tables if indexes):
+            reader.expect([WantedRows(table) for table, indexes in tables if indexes])
         for number, (table, indexes) in enumerate(tables):
             if not indexes:
                 continue

@@ -135,6 +135,7 @@ def preview(plan: Plan, source: ReadableSite, listener: Listener = silent) -> Re
     listener(Phase("look"))
     listener(Started(plan.rows, plan.table_bytes, 0, 0))
     with source.database.reading() as reader:
+        reader.expect([pipeline.wanted(item) for item in plan.tables])
         for item in plan.tables:
             listener(TableStarted(item.table.name, item.rows))
             with ahead(pipeline.read(reader, item)) as batches:

@@ -206,7 +206,8 @@ def open_database(
     try:
         return engine_of(configuration.engine).open(wanted)
     except DatabaseUnreachable as error:
-        if "user" not in environment.database and configuration.password:
+        known = "user" not in environment.database and configuration.password
+        if known or engine_of(configuration.engine).in_file:
             raise
         # Of an account that vetrin.toml names, the password is not in the site's configuration.
         where = (
