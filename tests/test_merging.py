@@ -709,64 +709,107 @@ def test_a_merge_over_ssh_goes_both_ways(far: tuple[Railway, Site2, Site2]) -> N
     assert local.one("SELECT count(*) FROM entries WHERE title = 'Snow on the line'") == 0
 
 
+@pytest.fixture
+def wire(ssh: SshServer) -> Iterator[Between]:
+    """What stands between the program and the SSH server."""
+    wire = Between(ssh.port)
+    files = [ssh.home / ".ssh" / name for name in ("config", "known_hosts")]
+    for path in files:
+        path.write_text(path.read_text().replace(str(ssh.port), str(wire.port)))
+    yield wire
+    for path in files:
+        path.write_text(path.read_text().replace(str(wire.port), str(ssh.port)))
+
+
 def test_a_line_that_is_cut_leaves_the_old_or_the_merged(
-    far: tuple[Railway, Site2, Site2], ssh: SshServer
+    far: tuple[Railway, Site2, Site2], wire: Between
 ) -> None:
     """At moments all through a merge; the same command then goes on, and undo takes it back."""
     railway, local, live = far
-    wire = Between(ssh.port)
-    for name in ("config", "known_hosts"):
-        path = ssh.home / ".ssh" / name
-        path.write_text(path.read_text().replace(str(ssh.port), str(wire.port)))
-    try:
-        local.write("Members area", '<img src="HOME/media/2026/11/engine.png">')
-        local.run("UPDATE entries SET title = 'Tickets' WHERE id = 3")
-        picture = railway.folder / "local/media/2026/11/engine.png"
-        picture.parent.mkdir(parents=True)
-        picture.write_bytes(b"an engine")
-        there = railway.folder / "production/media/2026/11/engine.png"
-        live.write("Snow on the line")
+    local.write("Members area", '<img src="HOME/media/2026/11/engine.png">')
+    local.run("UPDATE entries SET title = 'Tickets' WHERE id = 3")
+    picture = railway.folder / "local/media/2026/11/engine.png"
+    picture.parent.mkdir(parents=True)
+    picture.write_bytes(b"an engine")
+    there = railway.folder / "production/media/2026/11/engine.png"
+    live.write("Snow on the line")
 
-        def content() -> tuple[object, ...]:
-            titles = "SELECT group_concat(title || body, '|') FROM (SELECT * FROM entries ORDER BY title)"
-            return live.one(titles), there.exists()
+    def content() -> tuple[object, ...]:
+        titles = (
+            "SELECT group_concat(title || body, '|') FROM (SELECT * FROM entries ORDER BY title)"
+        )
+        return live.one(titles), there.exists()
 
-        def vetrin(*words: str) -> subprocess.CompletedProcess[str]:
-            line = [sys.executable, "-m", "vetrin", *words]
-            return subprocess.run(line, cwd=railway.folder, capture_output=True, text=True)
+    def vetrin(*words: str) -> subprocess.CompletedProcess[str]:
+        line = [sys.executable, "-m", "vetrin", *words]
+        return subprocess.run(line, cwd=railway.folder, capture_output=True, text=True)
 
-        old = content()
-        wire.arm(1 << 30, lambda piece: True)
+    old = content()
+    wire.arm(1 << 30, lambda piece: True)
+    railway.vetrin(*UPWARDS)
+    pieces, merged = wire.seen, content()
+    assert pieces > 20 and merged != old
+    wire.arm(1 << 30, lambda piece: True)
+    railway.vetrin(*UNDO)
+    back = wire.seen
+    assert content() == old
+    cuts = again = 0
+    for part in (30, 45, 75, 88, 95):  # before, it is only just connecting
+        at = pieces * part // 100
+        wire.arm(at, lambda piece: True, answered=at % 2 == 0)
+        done = vetrin(*UPWARDS)
+        cuts += wire.disarm()
+        again += "trying again" in done.stderr
+        assert not done.returncode, (at, done.stderr)
+        assert content() == merged, at
+        wire.arm(back * part // 100, lambda piece: True)
+        done = vetrin(*UNDO)
+        cuts += wire.disarm()
+        assert "Traceback" not in done.stderr, done.stderr
+        assert content() == (merged if done.returncode else old), (part, done.stderr)
+        if done.returncode:
+            railway.vetrin(*UNDO)
+        assert content() == old, part
+    # How many pieces there are is never quite the same.
+    assert cuts >= 7 and again >= 3
+
+
+def test_a_line_that_stays_away_ends_a_merge_with_an_error(
+    far: tuple[Railway, Site2, Site2], wire: Between
+) -> None:
+    """What stands there then is old or merged; the same command goes on once the line is back."""
+    railway, local, live = far
+    local.write("Members area", "Opens in May")
+    soon = (
+        "import sys; from vetrin.jobs import reconnect; reconnect.PAUSES = (0.1, 0.2)\n"
+        "from vetrin.cli.main import main; sys.exit(main())"
+    )
+    wire.arm(1 << 30, lambda piece: True)
+    railway.vetrin(*UPWARDS)
+    pieces = wire.seen
+    railway.vetrin(*UNDO)
+    ended = 0
+    for part in (40, 60, 80, 92):
+
+        def stay_away() -> None:
+            wire.closed = True
+
+        wire.arm(pieces * part // 100, lambda piece: True, stay_away)
+        done = subprocess.run(
+            [sys.executable, "-c", soon, *UPWARDS],
+            cwd=railway.folder, capture_output=True, text=True, timeout=120,
+        )  # fmt: skip
+        wire.disarm()
+        ended += done.returncode != 0
+        assert "Traceback" not in done.stderr
+        assert not done.returncode or "the connection" in done.stderr, done.stderr
+        titles = "SELECT count(*) FROM entries WHERE title = 'Members area'"
+        assert live.one(titles) in ((0, 1) if done.returncode else (1,))
         railway.vetrin(*UPWARDS)
-        pieces, merged = wire.seen, content()
-        assert pieces > 20 and merged != old
-        wire.arm(1 << 30, lambda piece: True)
+        assert live.one(titles) == 1
         railway.vetrin(*UNDO)
-        back = wire.seen
-        assert content() == old
-        cuts = again = 0
-        for part in (30, 45, 75, 88, 95):  # before, it is only just connecting
-            at = pieces * part // 100
-            wire.arm(at, lambda piece: True, answered=at % 2 == 0)
-            done = vetrin(*UPWARDS)
-            cuts += wire.disarm()
-            again += "trying again" in done.stderr
-            assert not done.returncode, (at, done.stderr)
-            assert content() == merged, at
-            wire.arm(back * part // 100, lambda piece: True)
-            done = vetrin(*UNDO)
-            cuts += wire.disarm()
-            assert "Traceback" not in done.stderr, done.stderr
-            assert content() == (merged if done.returncode else old), (part, done.stderr)
-            if done.returncode:
-                railway.vetrin(*UNDO)
-            assert content() == old, part
-        # How many pieces there are is never quite the same.
-        assert cuts >= 7 and again >= 3
-    finally:
-        for name in ("config", "known_hosts"):
-            path = ssh.home / ".ssh" / name
-            path.write_text(path.read_text().replace(str(wire.port), str(ssh.port)))
+        assert live.one(titles) == 0
+    assert ended >= 3
 
 
 def test_a_conflict_is_decided_at_a_terminal(two: tuple[Railway, Site2, Site2]) -> None:

@@ -68,7 +68,11 @@ def repeated(work: Callable[[], Result], connect: Callable[[Exception], None]) -
 def was_cut_off(error: BaseException) -> bool:
     """True where the reason of an error is a connection that is lost, or a server that is not there."""
     seen: BaseException | None = error
-    while seen is not None:
+    met: list[
+        BaseException
+    ] = []  # an error that was raised again may be the reason of its own reason
+    while seen is not None and not any(seen is one for one in met):
+        met.append(seen)
         if isinstance(seen, ConnectionLost | ConnectionError):
             return True
         if any(engine.was_lost(seen) for engine in ENGINES.values()):
