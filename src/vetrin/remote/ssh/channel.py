@@ -11,7 +11,6 @@ import io
 import json
 import struct
 import threading
-from collections import deque
 from collections.abc import Sequence
 from typing import Any
 
@@ -19,8 +18,11 @@ import asyncssh
 
 from ...errors import ConnectionFailed, ConnectionLost
 from ..pace import Pace
+from .backlog import Backlog
 
-_FULL = 1 << 20  # bytes that have come and wait to be taken, before the sender is held
+_BEYOND = (
+    64 << 20
+)  # bytes of many that may have come beyond what is held in memory, before the sender is held
 _SLICE = 1 << 18  # bytes that go out in one step
 _COMPLAINT = 4096  # bytes of what a command says on stderr that are kept
 
@@ -32,12 +34,13 @@ class Pipe(asyncssh.SSHClientSession[bytes]):
         ConnectionLost: from reading and writing, once the connection is lost.
     """
 
-    def __init__(self, loop: asyncio.AbstractEventLoop, pace: Pace) -> None:
+    def __init__(self, loop: asyncio.AbstractEventLoop, pace: Pace, *, bulk: bool = False) -> None:
+        """``bulk``: many bytes will come, over a line that is slower than whoever takes them is on the whole."""
         self._loop = loop
         self._pace = pace
         self._channel: Any = None
-        self._waiting: deque[bytes | memoryview] = deque()
-        self._held = 0
+        # What a rate holds back is not to come.
+        self._waiting = Backlog(_BEYOND if bulk and not pace.rate else 0)
         self._change = threading.Condition()
         self._paused = False
         self._resuming = False
@@ -60,15 +63,14 @@ class Pipe(asyncssh.SSHClientSession[bytes]):
             self.complaint = (self.complaint + data)[:_COMPLAINT]
             return
         with self._change:
-            self._waiting.append(data)
-            self._held += len(data)
+            self._waiting.put(data)
             self.received += len(data)
             if not self._resuming:
                 self._hold_back()
             self._change.notify()
 
     def _hold_back(self) -> None:
-        if self._held > _FULL and not self._paused:
+        if self._waiting.full and not self._paused:
             self._paused = True
             self._channel.pause_reading()
 
@@ -117,17 +119,8 @@ class Pipe(asyncssh.SSHClientSession[bytes]):
                     raise TimeoutError("the other side does not answer")
             if not self._waiting and self._broken is not None:
                 raise ConnectionLost("the connection was lost") from self._broken
-            size = 0
-            while self._waiting and size < len(into):
-                part = self._waiting.popleft()
-                fits = len(into) - size
-                if len(part) > fits:
-                    self._waiting.appendleft(memoryview(part)[fits:])
-                    part = part[:fits]
-                into[size : size + len(part)] = part
-                size += len(part)
-            self._held -= size
-            resume = self._paused and self._held < _FULL // 2
+            size = self._waiting.take_into(into)
+            resume = self._paused and self._waiting.half_empty
             if resume:
                 self._paused = False
         if resume:
@@ -178,6 +171,8 @@ class Pipe(asyncssh.SSHClientSession[bytes]):
         return io.BufferedReader(_Reading(self), buffering)
 
     def close(self) -> None:
+        with self._change:
+            self._waiting.close()
         if self._channel is not None and not self._loop.is_closed():
             self._loop.call_soon_threadsafe(self._channel.close)
 

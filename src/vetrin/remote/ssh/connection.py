@@ -102,7 +102,7 @@ class Line:
 
         async def begin() -> Pipe:
             _, pipe = await connection.create_session(
-                self._pipe, text, encoding=None, window=_WINDOW, request_pty=False
+                lambda: self._pipe(packed), text, encoding=None, window=_WINDOW, request_pty=False
             )
             return pipe  # type: ignore[return-value]
 
@@ -114,17 +114,19 @@ class Line:
         Raises:
             ForwardingForbidden: the host permits no forwarding.
         """
-        connection = self._connection(bulk and self.slow)
-        return self.run(
-            self._channel(connection.create_connection(self._tunnel, name, port, window=_WINDOW))
+        packed = bulk and self.slow
+        opening = self._connection(packed).create_connection(
+            lambda: self._tunnel(packed), name, port, window=_WINDOW
         )
+        return self.run(self._channel(opening))
 
     def dial_socket(self, path: str, *, bulk: bool = False) -> Pipe:
         """Connect to a socket of the host. Raises as ``dial``."""
-        connection = self._connection(bulk and self.slow)
-        return self.run(
-            self._channel(connection.create_unix_connection(self._tunnel, path, window=_WINDOW))
+        packed = bulk and self.slow
+        opening = self._connection(packed).create_unix_connection(
+            lambda: self._tunnel(packed), path, window=_WINDOW
         )
+        return self.run(self._channel(opening))
 
     async def _channel(self, opening: Coroutine[Any, Any, Any]) -> Pipe:
         try:
@@ -174,11 +176,11 @@ class Line:
     def loop(self) -> asyncio.AbstractEventLoop:
         return self._loop.loop
 
-    def _pipe(self) -> Pipe:
-        return Pipe(self._loop.loop, self.pace)
+    def _pipe(self, bulk: bool) -> Pipe:
+        return Pipe(self._loop.loop, self.pace, bulk=bulk)
 
-    def _tunnel(self) -> Any:
-        return self._pipe()  # to the library, connections to ports are of another kind
+    def _tunnel(self, bulk: bool) -> Any:
+        return self._pipe(bulk)  # to the library, connections to ports are of another kind
 
     def _connection(self, packed: bool) -> asyncssh.SSHClientConnection:
         with self._opening[packed]:
