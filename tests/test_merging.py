@@ -362,6 +362,26 @@ def test_new_pages_go_up_and_lead_where_they_led(two: tuple[Railway, Site2, Site
     assert live.one("SELECT count(*) FROM comments WHERE author = 'Jory' AND body = 'Hello'") == 1
 
 
+def test_columns_in_another_order_are_no_changes_after_a_merge(
+    two: tuple[Railway, Site2, Site2],
+) -> None:
+    railway, local, live = two
+    local.run("UPDATE entries SET title = 'Tickets' WHERE id = 3")
+    railway.vetrin(*UPWARDS)
+    live.run("UPDATE entries SET title = 'Timetable of summer' WHERE id = 2")
+    live.run("ALTER TABLE entries RENAME TO before")
+    live.run(
+        "CREATE TABLE entries (state TEXT NOT NULL DEFAULT 'public', details TEXT, title TEXT NOT NULL,"
+        " slug TEXT NOT NULL, id INTEGER PRIMARY KEY AUTOINCREMENT, kind TEXT NOT NULL, author TEXT,"
+        " body TEXT NOT NULL, made TEXT, changed TEXT, permanent_id TEXT)"
+    )
+    names = "id, kind, slug, title, body, state, author, made, changed, permanent_id, details"
+    live.run(f"INSERT INTO entries ({names}) SELECT {names} FROM before")
+    live.run("DROP TABLE before")
+    found = json.loads(railway.vetrin("changes", "production", "--json", code=4))
+    assert [one["title"] for one in found["entries"]] == ["Timetable of summer"]
+
+
 def test_after_a_merge_up_a_pull_changes_nothing_of_it(two: tuple[Railway, Site2, Site2]) -> None:
     railway, local, live = two
     local.write("Members area")
