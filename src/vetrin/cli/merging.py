@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
 from collections.abc import Sequence
 from functools import cached_property, partial
@@ -131,11 +132,10 @@ class _Flow:
 
     def connect(self, lost: Exception) -> None:
         """Connect to both anew; raises what was ``lost`` where that cannot be."""
-        with listener(self._out) as listen:
-            try:
-                reconnect.connect_anew((self._incoming, self._goal), lost, self._pauses, listen)
-            except DatabaseError:
-                raise lost from None
+        with listener(self._out) as listen, contextlib.suppress(DatabaseError):
+            reconnect.connect_anew((self._incoming, self._goal), lost, self._pauses, listen)
+            return
+        raise lost  # here, so that its own reason stays
 
     def make(self, room: int = 0) -> MergePlan:
         """Look at both sides, also over connections that break; ``room`` as for ``plan_merge``."""

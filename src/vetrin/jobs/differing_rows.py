@@ -35,6 +35,7 @@ from .baseline import Baseline
 from .baseline_edits import Exchanged, between, joined
 from .last_copy import KnownTable, ranges_of
 from .plan import TablePlan
+from .staged_rows import stage_rows
 
 _TOGETHER = 32 << 20  # bytes of a side that are compared at once
 _AT_ONCE = 8 << 20  # bytes of the source that are compared with the baseline at once
@@ -105,8 +106,8 @@ class Means(Struct, frozen=True):
         item = update.item
         for hidden, batches in zip(update.helpers, (before, after), strict=True):
             if first:
-                self.target.lay_out(hidden, item.table, item.schema)
-            if batches:
+                stage_rows(self.target, hidden, item.table, item.schema, batches)
+            elif batches:
                 self.target.fill(hidden, item.table, batches)
 
 

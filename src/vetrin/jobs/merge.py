@@ -32,6 +32,7 @@ from .reconnect import was_cut_off
 from .recovery import close, recover, taken_back_on_failure
 from .rows_by_key import batch_of
 from .snapshot import Keeping
+from .staged_rows import stage_rows
 from .switch import Switch
 
 
@@ -154,14 +155,12 @@ def _staged(
 ) -> Patch:
     """Lay the rows of a table ready, as they are and as they will be."""
     table = sides.table
-    database = target.database
     names = hidden_name("parked", token, number), hidden_name("parked", token, number + 1)
     found = ([one.before for one in steps], [one.after for one in steps])
     for hidden, rows in zip(names, found, strict=True):
-        database.lay_out(hidden, table, schemas[table.name])
         there = [row for row in rows if row is not None]
-        if there:
-            database.fill(hidden, table, [batch_of(there, mixed=mixed)])
+        batches = [batch_of(there, mixed=mixed)] if there else []
+        stage_rows(target.database, hidden, table, schemas[table.name], batches)
     counted = target.definition.counted(sides.name)
     rest = [
         column.name

@@ -56,7 +56,7 @@ def take_snapshot(
         DatabaseError, FilesError: something cannot be read.
     """
     with store.writing():
-        with Hands(store.backend.writers) as hands:
+        with Hands(store.backend.writers) as hands, site.looking():
             keeper = _Keeper(site, store, hands, listener)
             manifest = keeper.keep(tuple(parts), everywhere, label, purpose)
         store.add(manifest)
@@ -181,8 +181,7 @@ class _Keeper:
             if self._digests:
                 self._until_unchanged(reader, tables, taken)
             self._looked = looking.result()
-            with database.looking():
-                return self._stored(tables, taken)
+        return self._stored(tables, taken)
 
     def _stored(self, tables: Sequence[Table], taken: Mapping[str, _Taken]) -> StoredData:
         """What was taken, with how it is made and what hangs on it."""

@@ -25,9 +25,8 @@ from .told_digests import told_digests
 from .wire import Wire
 
 _EXPECTED = 16  # queries that are asked before the rows of another one are through
-_EXPECTED_BYTES = (
-    4 << 20
-)  # of their tables: where something else is asked for meanwhile, they are read for nothing
+# Bytes of their tables, which are read for nothing where something else is asked for meanwhile.
+_EXPECTED_BYTES = 4 << 20
 
 
 class MysqlReader:
