@@ -274,6 +274,12 @@ class WantedRows(Struct, frozen=True):
     replacements: Mapping[str, Replacement] | None = None
     key_range: KeyRange | KeyRanges | None = None
 
+    def by(self, reader: Reader) -> Iterator[Batch]:
+        """The rows, as a reader reads them."""
+        return reader.rows(
+            self.table, leave=self.leave, replacements=self.replacements, key_range=self.key_range
+        )
+
 
 # Of one table after the other.
 DigestsOf = Generator[list[str], None, None]

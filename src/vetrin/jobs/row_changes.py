@@ -148,12 +148,7 @@ class _Compared:
             raise TooLarge
         mixed = engine_of(earlier.site.database.engine).any_type
         for key_range, wanted in self.reads(ranges):
-            rows = reader.rows(
-                wanted.table,
-                leave=wanted.leave,
-                replacements=wanted.replacements,
-                key_range=wanted.key_range,
-            )
+            rows = wanted.by(reader)
             before = _earlier_rows(earlier, stored, key_range)
             if earlier.pipeline is not None:
                 chosen = TableRows(stored, earlier.site.rewritable(stored))

@@ -86,13 +86,7 @@ class RowPipeline(Struct, frozen=True):
         self, reader: Reader, rows: RowSelection, key_range: KeyRange | None = None
     ) -> Iterator[Batch]:
         """Rows as they are at the source, in the order of the key; where they are kept, with their pages."""
-        wanted = self.wanted(rows, key_range)
-        found = reader.rows(
-            wanted.table,
-            leave=wanted.leave,
-            replacements=wanted.replacements,
-            key_range=wanted.key_range,
-        )
+        found = self.wanted(rows, key_range).by(reader)
         if self.keep is None:
             return found
         pages = with_pages(rows.table, found, reader.prints)

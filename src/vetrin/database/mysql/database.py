@@ -383,10 +383,8 @@ class MysqlDatabase(HiddenEditing):
         if why := unfit_table(schema):
             raise Unsuitable(f"{table.name}: {why}")
         making = f"CREATE TABLE {quote(hidden)}" + schema[len(head) :]
-        with said(table.name):
-            for error in self._together([_dropping(hidden), making]):
-                if error is not None:
-                    raise error
+        with said(table.name), self._control.patience(WORKS):
+            self._touched([_dropping(hidden), making])
 
     def fill(
         self,
@@ -666,12 +664,16 @@ class MysqlDatabase(HiddenEditing):
     def _touched(self, statements: Sequence[str]) -> list[int]:
         """How many rows each of some statements touched; raises what the server says of the first that it refuses."""
         found: list[int] = []
-        for at in range(0, len(statements), _AT_ONCE):
-            for one in self._control.touched(statements[at : at + _AT_ONCE]):
-                if isinstance(one, pymysql.Error):
-                    raise one
-                found.append(one)
+        for one in self._together(statements):
+            if isinstance(one, pymysql.Error):
+                raise one
+            found.append(one)
         return found
+
+    def _together(self, statements: Sequence[str]) -> Iterator[int | pymysql.Error]:
+        """Carry out statements, some at a time: how many rows each touched, or what the server says of it."""
+        for at in range(0, len(statements), _AT_ONCE):
+            yield from self._control.touched(statements[at : at + _AT_ONCE])
 
     def definitions(self, tables: Iterable[str]) -> dict[str, str]:
         return self._catalog.definitions(tables)
@@ -711,10 +713,12 @@ class MysqlDatabase(HiddenEditing):
             must_be_hidden(name)
         # The server needs a moment to let go of a table whose load was cut off.
         for tries in reversed(range(_TRIES)):
+            with said(self._credentials.name), self._control.patience(WORKS):
+                answers = [*self._together([*map(_dropping, left)])]
             refused = {
                 name: answer
-                for name, answer in zip(left, self._together(map(_dropping, left)), strict=True)
-                if answer is not None
+                for name, answer in zip(left, answers, strict=True)
+                if isinstance(answer, pymysql.Error)
             }
             for name, error in refused.items():
                 if not tries or error.args[0] not in _HELD_UP:
@@ -724,15 +728,6 @@ class MysqlDatabase(HiddenEditing):
             if not left:
                 return
             time.sleep(0.25)
-
-    def _together(self, statements: Iterable[str]) -> list[pymysql.Error | None]:
-        """Carry out statements that may be carried out once more; what the server says of each that it refuses."""
-        asked, found = list(statements), list[pymysql.Error | None]()
-        with said(self._credentials.name), self._control.patience(WORKS):
-            for at in range(0, len(asked), _AT_ONCE):
-                answers = self._control.several(asked[at : at + _AT_ONCE])
-                found += [one if isinstance(one, pymysql.Error) else None for one in answers]
-        return found
 
 
 def _dropping(hidden: str) -> str:

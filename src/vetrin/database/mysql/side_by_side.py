@@ -8,7 +8,7 @@ one.
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence, Sized
 from dataclasses import dataclass
 from typing import Any, Generic, NamedTuple, Protocol, TypeVar
 
@@ -22,6 +22,7 @@ _MOST = 16  # works at a time
 _BYTES = 256 << 10
 
 Found = TypeVar("Found")
+Seen = TypeVar("Seen", bound=Sized)
 
 
 class Request(Protocol):
@@ -65,17 +66,21 @@ class Query:
 
 
 @dataclass(frozen=True)
-class AskedPrints:
-    """Asks a helper for the prints of the rows that some queries give (``Wire.prints``)."""
+class _OfHelper(Generic[Seen]):
+    """What a helper is asked about the rows that some queries give, of which each was ``seen`` before."""
 
     queries: Sequence[str]
     key: bytes
-    seen: Sequence[Sequence[Print]]
+    seen: Sequence[Seen]
     told = True
 
     @property
     def size(self) -> int:
         return sum(map(len, self.queries)) + 60 * sum(map(len, self.seen))
+
+
+class AskedPrints(_OfHelper[Sequence[Print]]):
+    """Asks for the prints of the rows (``Wire.prints``)."""
 
     def send(self, wire: Wire) -> None:
         wire.ask_for_prints(self.queries, self.key, self.seen)
@@ -84,18 +89,8 @@ class AskedPrints:
         return wire.prints(len(self.queries))
 
 
-@dataclass(frozen=True)
-class AskedStrips:
-    """Asks a helper for what the strips of some queries look like (``Wire.strips``)."""
-
-    queries: Sequence[str]
-    key: bytes
-    seen: Sequence[Strips]
-    told = True
-
-    @property
-    def size(self) -> int:
-        return sum(map(len, self.queries)) + 60 * sum(map(len, self.seen))
+class AskedStrips(_OfHelper[Strips]):
+    """Asks what their strips look like (``Wire.strips``)."""
 
     def send(self, wire: Wire) -> None:
         wire.ask_for_strips(self.queries, self.key, self.seen)
