@@ -28,8 +28,9 @@ from vetrin.demo.sample import lay_out
 from vetrin.errors import NoSnapshot, Stopped, StoreError
 from vetrin.files import Entry
 from vetrin.jobs import Choices, Journals, Plan, RunContext, build_plan, run_plan, table_copy, undo
-from vetrin.jobs.baseline import Notes, Piece, Pieces
+from vetrin.jobs.baseline_notes import Notes
 from vetrin.jobs.events import Event, Moved, silent
+from vetrin.jobs.pieces import Piece, Pieces
 from vetrin.jobs.transfer import Report
 from vetrin.site import Site, open_site
 from vetrin.store import Chunk, FolderBackend, Manifest, Store, lease, leases, open_snapshot

@@ -18,17 +18,11 @@ from msgspec import Struct
 from ..database import KeyRange, Table, digest_with
 from ..database.row_codec import RecordForm, record_end, split_records
 from ..store import Chunk, Contents, Hands, OpenedPage, Splice, TableReader, TableWriter, spliced
+from .pieces import Piece
 
 Key = tuple[int, ...]
 _LARGE = 1 << 20  # bytes of a page that is cut once more
 _AHEAD = 3  # pieces that are read before they are needed
-
-
-class Piece(Struct, frozen=True):
-    """All rows of a table that are in a range of its key, in pages."""
-
-    key_range: KeyRange
-    pages: tuple[Chunk, ...]
 
 
 class Exchanged(Struct, frozen=True):

@@ -37,8 +37,8 @@ from ..merge import Changed, Key
 from ..merge.references import Row
 from ..site import ReadableSite, RowPipeline, TableRows
 from ..store import Store
-from .baseline import Pieces
 from .last_copy import KnownTable, claims_of, ranges_of
+from .pieces import Pieces
 
 _TOGETHER = 32 << 20  # bytes of a table without a usable key that is compared row by row
 _PAGES = 64  # that are compared at once

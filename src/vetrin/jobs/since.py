@@ -13,7 +13,7 @@ from ..merge import CommonState
 from ..rewrite import Address
 from ..site import PrefixedValues, ReadableSite, Rewriting, RowPipeline, mapping_for
 from ..store import Manifest, Store
-from .baseline import Notes
+from .baseline_notes import Notes
 from .common_states import common_since
 from .exclusions import left_kinds, work_out
 from .expected import own_of
