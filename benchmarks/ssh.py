@@ -1,12 +1,12 @@
 """Transfers over SSH, against the system's own programs through the same server.
 
-    python benchmarks/ssh.py [database] [files] [media] [again] [unchanged] [--size 500] [--files 20000] [--media 1000]
+    python benchmarks/ssh.py [database] [files] [media] [again] [backup] [unchanged] [--size 500] [--files 20000] [--media 1000]
                              [--runs 3] [--slow]
 
 A private OpenSSH server on loopback; with ``--slow`` behind a line of 40 ms there and back and 50 Mbit/s. Prints the
 ratio of `vetrin pull` to the dump program, compressed, through ssh into the client; to a tar stream through ssh; and
 to scp of one file; where there is only SFTP, to one file after the other; and the memory of each. ``again`` compares
-repeat pulls with a full one, ``unchanged`` a pull of media of which nothing changed with a listing of them.
+repeat pulls with a full one, ``backup`` repeat backups with the first, ``unchanged`` a pull of media of which nothing changed with a listing of them.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ from repeat import scattered
 from slow_line import SlowLine
 from ssh_server import NO_FORWARDING, SFTP_ONLY, SshServer
 
-KINDS = ["database", "files", "media", "again", "unchanged"]
+KINDS = ["database", "files", "media", "again", "backup", "unchanged"]
 ONE_BY_ONE = 150  # files that are measured one after the other
 
 
@@ -145,6 +145,26 @@ def again(bench: Bench, folder: Path, size: float, runs: int) -> None:
                 memory,
                 f"at most {limit} of a full pull",
             )
+
+
+def backup(bench: Bench, folder: Path, size: float, runs: int) -> None:
+    """Repeat backups of a database, with nothing changed and with 0.1 per cent of the rows, against the first."""
+    words = ("backup", "production", "--parts", "data")
+    with systems.running(systems.Mariadb, folder / "mariadb") as server:
+        project = database_project(bench, server, folder, size)
+        first = []
+        for _ in range(runs):
+            shutil.rmtree(project / ".vetrin", ignore_errors=True)
+            first.append(vetrin(project, *words)[0])
+        for name, each in (("nothing changed", 0), ("0.1 % changed all over", 1000)):
+            ours, memory = [], []
+            for turn in range(runs):
+                if each:
+                    scattered(server, each, turn)
+                seconds, peak = vetrin(project, *words)
+                ours.append(seconds)
+                memory.append(peak)
+            told(f"{size:.0f} MB backup, {name}", first, ours, memory, "of the first one")
 
 
 def unchanged(bench: Bench, folder: Path, count: int, runs: int) -> None:
@@ -271,6 +291,8 @@ def main() -> None:
             media(plain, folder / "media", args.media, args.runs)
         if "again" in what:
             again(plain, folder / "again", args.size, args.runs)
+        if "backup" in what:
+            backup(plain, folder / "backup", args.size, args.runs)
         if "unchanged" in what:
             unchanged(plain, folder / "unchanged", args.unchanged, args.runs)
         if "files" in what:

@@ -232,7 +232,7 @@ def keeping_of(
     before = project.store.before and not getattr(args, "skip_backup", False)
     if not before or target.role != "production":
         return None
-    return Keeping(store(), list(project.environments.values()))
+    return Keeping(store(), list(project.environments.values()), project.state)
 
 
 def _content(found: Changes) -> dict[str, Any]:

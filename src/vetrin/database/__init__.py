@@ -46,6 +46,7 @@ from .key_ranges import KeyRange, KeyRanges, joint_ranges
 from .pages import (
     PAGE_ROWS,
     Page,
+    PageMaker,
     can_copy_in_ranges,
     digest_of_rows,
     digests_by_reading,
@@ -87,6 +88,7 @@ __all__ = [
     "Not",
     "OneOf",
     "Page",
+    "PageMaker",
     "Part",
     "Patch",
     "Question",

@@ -280,6 +280,12 @@ class WantedRows(Struct, frozen=True):
             self.table, leave=self.leave, replacements=self.replacements, key_range=self.key_range
         )
 
+    def records_by(self, reader: Reader) -> Iterator[list[bytes]]:
+        """The same rows as records."""
+        return reader.records(
+            self.table, leave=self.leave, replacements=self.replacements, key_range=self.key_range
+        )
+
 
 # Of one table after the other.
 DigestsOf = Generator[list[str], None, None]

@@ -14,7 +14,7 @@ from .base import Batch, Table
 from .digests import UNTOLD, digest_of_records, digest_of_sums, joint_digest, sums_of_records
 from .key_ranges import KeyRange
 from .page_prints import ALIGNED, Packets, PagePrints
-from .row_codec import records_of
+from .row_codec import RecordForm, records_of
 from .rows_aside import LARGEST, Part, RowsAside
 
 PAGE_ROWS = 512  # of small rows: fewer cost the server more, more make a change concern more rows
@@ -77,47 +77,69 @@ def digests_by_reading(
     return found
 
 
+class PageMaker:
+    """Makes pages of all rows of a table, or of a range of its key, as they come. Those of a table that does not go
+    by key have no key. ``prints`` remember what they look like, or all of them together; ``mixed``: the records
+    hold other values than bytes."""
+
+    def __init__(self, table: Table, prints: PagePrints | None = None, *, mixed: bool) -> None:
+        self._form = RecordForm(table, mixed=mixed)
+        self._places = self._form.places if can_copy_in_ranges(table) else []
+        self._prints = prints
+        self._whole: Packets | None = None
+        if prints is not None and not self._places:
+            self._whole = Packets(prints, self._form.width)
+
+    def of(self, records: Sequence[bytes], size: int) -> tuple[tuple[Page, ...], tuple[int, ...]]:
+        """The pages of some more rows, and what each row adds to a digest; no pages where a key is no whole number.
+        ``size`` is that of these rows in bytes."""
+        sums = sums_of_records(records)
+        pages: tuple[Page, ...] = ()
+        with contextlib.suppress(ValueError, TypeError):  # some engines take texts for numbers
+            pages = tuple(self._pages(records, size, sums))
+        if self._whole is not None:
+            self._whole.add(records, sums)
+        return pages, sums
+
+    def _pages(self, records: Sequence[bytes], size: int, sums: Sequence[int]) -> Iterator[Page]:
+        rows = rows_of_a_page(len(records), size)
+        prints = self._prints if self._places else None
+        digests = {at: digest_of_sums(sums[at : at + rows]) for at in range(0, len(records), rows)}
+        if prints is not None:
+            prints.know(digests.values())
+        for at, digest in digests.items():
+            part, some = records[at : at + rows], sums[at : at + rows]
+            if prints is not None and prints.of(digest) is None:
+                key = partial(_key_of, self._form, part)
+                prints.look_at(digest, part, self._form.width, some, key, self._places)
+            upto = self._form.key(part[-1]) if self._places else ()
+            yield Page(upto, len(part), digest)
+
+    def end(self) -> None:
+        """These were all: what they look like is remembered."""
+        if self._whole is not None:
+            self._whole.learn()
+        if self._prints is not None:
+            self._prints.keep()
+
+
+def _key_of(form: RecordForm, records: Sequence[bytes], row: int) -> tuple[int, ...]:
+    return form.key(records[row])
+
+
 def with_pages(
     table: Table, batches: Iterable[Batch], prints: PagePrints | None = None
 ) -> Iterator[Batch]:
-    """Pass batches on, each with the pages that its rows make; their cells may be changed thereafter. The pages of a
-    table that does not go by key have no key. ``prints`` remember what they look like, or all of them together."""
-    names = [column.name for column in table.columns]
-    places = [names.index(name) for name in table.key] if can_copy_in_ranges(table) else []
-    whole = Packets(prints, len(names)) if prints is not None and not places else None
+    """Pass batches on, each with the pages that its rows make (``PageMaker``); their cells may be changed
+    thereafter."""
+    maker: PageMaker | None = None
     for batch in batches:
-        records = _records(batch)
-        with contextlib.suppress(ValueError, TypeError):  # some engines take texts for numbers
-            batch.pages = tuple(_pages(batch, places, prints if places else None))
-        if whole is not None:
-            whole.add(records, batch.sums or ())
+        if maker is None:
+            maker = PageMaker(table, prints, mixed=batch.mixed)
+        batch.pages, batch.sums = maker.of(_records(batch), batch.size)
         yield batch
-    if prints is not None:
-        if whole is not None:
-            whole.learn()
-        prints.keep()
-
-
-def _pages(batch: Batch, places: Sequence[int], prints: PagePrints | None) -> Iterator[Page]:
-    records, width = batch.records or [], batch.width
-    sums = batch.sums = sums_of_records(records)
-
-    rows = rows_of_a_page(len(records), batch.size)
-    digests: dict[int, str] = {}  # by the first row
-    for at in range(0, len(records), rows):
-        digests[at] = digest_of_sums(sums[at : at + rows])
-    if prints is not None:
-        prints.know(digests.values())
-    for at, digest in digests.items():
-        part, some = records[at : at + rows], sums[at : at + rows]
-        if prints is not None and prints.of(digest) is None:
-            prints.look_at(digest, part, width, some, partial(_key_at, batch, places, at), places)
-        yield Page(_key_at(batch, places, at, len(part) - 1), len(part), digest)
-
-
-def _key_at(batch: Batch, places: Sequence[int], first: int, row: int) -> tuple[int, ...]:
-    at = (first + row) * batch.width
-    return tuple(int(batch.cells[at + place]) for place in places)  # type: ignore[arg-type]
+    if maker is not None:
+        maker.end()
 
 
 def rows_of_a_page(count: int, size: int) -> int:

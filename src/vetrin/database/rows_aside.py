@@ -30,9 +30,10 @@ class Part(NamedTuple):
 
 
 class RowsAside:
-    """The parts of some pages, by the page's number, until it is closed. ``folder`` is where the file lies."""
+    """The parts of some pages, by the page's number, until it is closed. ``folder`` is where the file lies, None for
+    where temporary files do."""
 
-    def __init__(self, folder: Path, most: int = _MOST) -> None:
+    def __init__(self, folder: Path | None, most: int = _MOST) -> None:
         self._folder = folder
         self._room = most
         self._file: IO[bytes] | None = None

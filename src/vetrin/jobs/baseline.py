@@ -200,6 +200,12 @@ class Baseline:
         """The ranges of which the source has to be read once more."""
         return self._rows.gaps(table.name) if self.kept and self._rows is not None else []
 
+    def pieces(self, table: Table) -> Pieces | None:
+        """All that is kept of a table; None where that is not all of it."""
+        if not self.kept or self._rows is None or self._rows.gaps(table.name):
+            return None
+        return self._rows.tables[table.name]
+
     def through(
         self, table: Table, key_range: KeyRange, batches: Iterable[Batch]
     ) -> Iterator[Batch]:

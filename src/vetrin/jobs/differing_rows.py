@@ -22,8 +22,8 @@ from ..database import (
     Reader,
     RowsAside,
     Table,
+    WantedRows,
     digest_with,
-    joint_ranges,
     pages_as_they_became,
     with_pages,
 )
@@ -33,6 +33,7 @@ from ..database.strips import changed_strips
 from ..site import RowPipeline
 from .baseline import Baseline
 from .baseline_edits import Exchanged, between, joined
+from .changed_parts import RANGES, with_records
 from .last_copy import KnownTable, ranges_of
 from .plan import TablePlan
 from .staged_rows import stage_rows
@@ -40,7 +41,6 @@ from .staged_rows import stage_rows
 _TOGETHER = 32 << 20  # bytes of a side that are compared at once
 _AT_ONCE = 8 << 20  # bytes of the source that are compared with the baseline at once
 _KEYS = 500  # keys that one question asks for: servers look up no more than that
-_RANGES = 64  # stretches that one question asks for
 _LAID = 8 << 20  # bytes of rows that differ, after which they are laid into their tables
 _SPREAD = 20_000  # rows: so many are always compared, however large a part of their table they are
 
@@ -167,7 +167,7 @@ class DifferingRows:
         self._means.baseline.expect(
             table, [self._ranges[number] for number in known if number not in self._exchanged]
         )
-        for numbers in _groups(known, self._counts, _AT_ONCE // self._row, _RANGES):
+        for numbers in _groups(known, self._counts, _AT_ONCE // self._row, RANGES):
             gone: dict[int, list[bytes]] = {}
             came: dict[int, list[bytes]] = {}
             found = {n: self._exchanged.pop(n) for n in numbers if n in self._exchanged}
@@ -220,23 +220,9 @@ class DifferingRows:
             or [Part(ranges[number], (pages[number].digest, self._digests[number][0]))]
             for number in numbers
         }
-        lacking = [
-            part.key_range for parts in found.values() for part in parts if part.records is None
-        ]
-        records: list[bytes] = []
-        for at in range(0, len(lacking), _RANGES):
-            some = lacking[at : at + _RANGES]
-            wanted = KeyRanges(tuple(joint_ranges(some, len(some))))
-            records += _source_records(self._reader, self._update.item, wanted)
-        return {
-            number: [
-                part
-                if part.records is not None
-                else part._replace(records=records[between(records, part.key_range, self._key)])
-                for part in parts
-            ]
-            for number, parts in found.items()
-        }
+        item = self._update.item
+        wanted = WantedRows(item.table, item.leave, item.replacements)
+        return with_records(self._reader, wanted, found, self._key)
 
     def _replace(self, gone: dict[int, list[bytes]], came: dict[int, list[bytes]]) -> None:
         """Lay ready rows of some pages that went from the source, and came or changed there."""
@@ -420,12 +406,3 @@ def _reaching(pages: Sequence[Page], key_range: KeyRange) -> list[Page]:
     if not pages:
         return [Page(key_range.upto, 0, NO_ROWS, NO_ROWS)]
     return [*pages[:-1], replace(pages[-1], upto=key_range.upto)]
-
-
-def _source_records(reader: Reader, item: TablePlan, wanted: KeyRanges) -> list[bytes]:
-    """The rows of some ranges as they are at the source, in the order of the key."""
-    return all_of(
-        reader.records(
-            item.table, leave=item.leave, replacements=item.replacements, key_range=wanted
-        )
-    )

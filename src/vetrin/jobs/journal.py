@@ -227,16 +227,16 @@ class Journals:
 
     def __init__(self, state: Path) -> None:
         self._folder = state / "runs"
-        self._state = state
+        self.state = state
 
     def begin(
         self, kind: str, source: str, target: str, undoes: int | None = None, **more: Any
     ) -> Run:
         """Make the journal of a new run, and its first entry; ``more`` are parts and build."""
-        own_folder(self._state.parent)
+        own_folder(self.state.parent)
         if not self._folder.is_dir():
             self._folder.mkdir(exist_ok=True)
-            flush_folder(self._state)
+            flush_folder(self.state)
         number = max((run.number for run in self.runs()), default=0)
         while True:
             number += 1
@@ -247,7 +247,7 @@ class Journals:
                 continue
             break
         if more.get("path"):
-            keep_root(self._state, target, more["path"])
+            keep_root(self.state, target, more["path"])
         run = Run(number, folder)
         run.write(
             PLANNED,

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime
+from pathlib import Path
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from ..cms import read_version
 from ..config import Environment
-from ..database import KeyRange, Reader, Table, WantedDigests, WantedRows, joint_digest, schemas_of
-from ..database.digests import digest_of_records
-from ..database.engines import engine_of
+from ..database import Reader, Table, schemas_of
 from ..errors import JobError
 from ..files import UNREADABLE, Entry, some_of
 from ..site import Looked, Site, counts_of, file_scope, is_empty, newest_of
@@ -25,17 +24,14 @@ from ..store import (
     StoredData,
     StoredFile,
     StoredFiles,
-    StoredTable,
-    TableWriter,
     keep_files,
     manifest_of,
 )
-from .events import FileMoved, Listener, Moved, Phase, Started, TableDone, TableStarted, silent
+from .events import FileMoved, Listener, Phase, Started, silent
 from .exclusions import routines_with
 from .plan import PARTS, Plan
+from .snapshot_rows import SnapshotRows
 
-# Less than what waits in a connection, so that the server goes on while a stretch is cut and stored.
-_STRETCH = 64 << 10
 _LOOKS = 6  # at a site of which no view lasts, until what changes all the time is kept as it is
 
 
@@ -48,8 +44,10 @@ def take_snapshot(
     label: str = "",
     purpose: str = "backup",
     listener: Listener = silent,
+    state: Path | None = None,
 ) -> Manifest:
-    """Store what a site holds of some parts. ``everywhere`` are all environments of the project.
+    """Store what a site holds of some parts. ``everywhere`` are all environments of the project; ``state`` is its
+    folder, in which is remembered what the store has of the site's tables, so that not all is read again.
 
     Raises:
         StoreError: it cannot be stored; what was there is as it was.
@@ -57,17 +55,20 @@ def take_snapshot(
     """
     with store.writing():
         with Hands(store.backend.writers) as hands, site.looking():
-            keeper = _Keeper(site, store, hands, listener)
+            keeper = _Keeper(site=site, store=store, hands=hands, listener=listener, state=state)
             manifest = keeper.keep(tuple(parts), everywhere, label, purpose)
         store.add(manifest)
+        keeper.remember()
     return manifest
 
 
 class Keeping(Struct, frozen=True):
-    """Where a run keeps what it replaces, and which environments the project has."""
+    """Where a run keeps what it replaces, and which environments the project has. ``state`` is that of
+    ``take_snapshot``."""
 
     store: Store
     everywhere: Sequence[Environment] = ()
+    state: Path | None = None
 
     def keep(self, target: Site, plan: Plan, run: int, listener: Listener = silent) -> str:
         """Take a snapshot of the parts of ``target`` that a plan replaces, and prove it; its ID.
@@ -91,6 +92,7 @@ class Keeping(Struct, frozen=True):
             label=f"before run {run}",
             purpose="before",
             listener=listener,
+            state=self.state,
         )
         harms = self.store.verify(manifest)
         if harms:
@@ -101,25 +103,19 @@ class Keeping(Struct, frozen=True):
         return manifest.id
 
 
-class _Taken(Struct, frozen=True):
-    """A table as it is stored, and its list of pages; ``digest`` is that of its rows, where it is needed."""
-
-    table: Table
-    lists: tuple[str, ...]
-    digest: str
-
-
 class _Keeper:
-    def __init__(self, site: Site, store: Store, hands: Hands, listener: Listener) -> None:
+    def __init__(
+        self, site: Site, store: Store, hands: Hands, listener: Listener, state: Path | None
+    ) -> None:
         self._site = site
         self._store = store
         self._hands = hands
-        self._tables = store.newest_tables(site.environment.name)
         self._tell = listener
+        self._state = state
         self._added = 0
         self._notes: list[str] = []
         self._looked: Looked | None = None
-        self._digests = False
+        self._rows: SnapshotRows | None = None
 
     def keep(
         self,
@@ -172,30 +168,39 @@ class _Keeper:
     def _data(self, tables: Sequence[Table]) -> StoredData:
         site, database = self._site, self._site.database
         self._tell(Phase("read tables"))
-        self._digests = not database.facts().one_moment
+        rows = self._rows = SnapshotRows(
+            site=site,
+            store=self._store,
+            hands=self._hands,
+            listener=self._tell,
+            state=self._state,
+        )
         with ThreadPoolExecutor(1, "counts") as aside, database.reading() as reader:
             # On a second connection, opened with the snapshot.
             looking = aside.submit(_look, site)
-            reader.expect([WantedRows(table) for table in tables])
-            taken = {table.name: self._rows(reader, table) for table in tables}
-            if self._digests:
-                self._until_unchanged(reader, tables, taken)
+            rows.take(reader, tables)
+            if not database.facts().one_moment:
+                self._until_unchanged(rows, reader, tables)
             self._looked = looking.result()
-        return self._stored(tables, taken)
+        data = self._stored(tables, rows)
+        self._added += rows.added
+        return data
 
-    def _stored(self, tables: Sequence[Table], taken: Mapping[str, _Taken]) -> StoredData:
+    def remember(self) -> None:
+        """Remember what the store has now, that a snapshot needs it."""
+        if self._rows is not None:
+            self._rows.remember()
+
+    def _stored(self, tables: Sequence[Table], rows: SnapshotRows) -> StoredData:
         """What was taken, with how it is made and what hangs on it."""
         site, database = self._site, self._site.database
-        schemas = schemas_of(database, taken)
+        schemas = schemas_of(database, [table.name for table in tables])
         stored = [
-            StoredTable(
-                item.table,
-                schemas[name],
-                item.lists,
-                mixed=engine_of(database.engine).any_type,
-                last_given=database.last_given(name),
+            replace(
+                rows.stored(table, schemas[table.name]),
+                last_given=database.last_given(table.name),
             )
-            for name, item in taken.items()
+            for table in tables
         ]
         self._notes += [f"{table.name}: {note}" for table in tables for note in table.notes]
         names = [table.name for table in tables]
@@ -219,45 +224,16 @@ class _Keeper:
             size=sum(item.table.size for item in stored),
         )
 
-    def _until_unchanged(
-        self, reader: Reader, tables: Sequence[Table], taken: dict[str, _Taken]
-    ) -> None:
+    def _until_unchanged(self, rows: SnapshotRows, reader: Reader, tables: Sequence[Table]) -> None:
         """Where no view lasts from one question to the next: take again what has changed, until all is as it was."""
         for _ in range(_LOOKS):
-            now = reader.digests_of(WantedDigests(table, [KeyRange()]) for table in tables)
-            changed = [
-                table
-                for table, (digest,) in zip(tables, now, strict=True)
-                if digest != taken[table.name].digest
-            ]
+            changed = rows.take(reader, tables)
             if not changed:
                 return
-            for table in changed:
-                taken[table.name] = self._rows(reader, table)
         names = some_of(sorted(table.name for table in changed))
         self._notes.append(
             f"written to whenever they were looked at, so of different moments: {names}"
         )
-
-    def _rows(self, reader: Reader, table: Table) -> _Taken:
-        """Store a table's rows."""
-        self._tell(TableStarted(table.name, table.rows))
-        old = self._store.pages_if_whole(self._tables.get(table.name))
-        writer = TableWriter(self._store.contents, self._hands, old)
-        rows = size = 0
-        digests: list[str] = []
-        for records in reader.records(table, _STRETCH):
-            if self._digests:
-                digests.append(digest_of_records(records))
-            if writer.add(records):
-                self._tell(Moved(table.name, writer.rows - rows, writer.size - size))
-                rows, size = writer.rows, writer.size
-        lists = writer.finish_list()
-        self._tell(Moved(table.name, writer.rows - rows, writer.size - size))
-        self._added += writer.added
-        self._tell(TableDone(table.name, writer.rows))
-        stored = replace(table, rows=writer.rows, size=writer.size)
-        return _Taken(stored, lists, joint_digest(digests))
 
     # -- files ------------------------------------------------------------------------------------------
 

@@ -11,8 +11,9 @@ import contextlib
 import dataclasses
 import hashlib
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
+from pathlib import Path
 from typing import Any, NamedTuple
 
 from msgspec import Struct
@@ -42,7 +43,8 @@ from .exclusions import can_hang
 from .file_copy import FileCopier
 from .identity import where
 from .journal import DONE, RESUMED, SWAPPING, Journals, Run
-from .last_copy import LastCopy, forget_older, hanging_signature, last_copy
+from .kept_tables import KeptTable, KeptTables, form_of
+from .last_copy import KnownTable, LastCopy, forget_older, hanging_signature, last_copy
 from .lock import only_run
 from .plan import Plan
 from .reconnect import connect_anew, repeated, was_cut_off
@@ -474,8 +476,25 @@ class _Transfer:
             left = LastCopy(self._hanging_signature(), self._taker.left(definitions))
             left.write(self._run.folder)
             forget_older(journals, plan.target.name)
+            self._remember_source(journals.state, left.tables)
         else:
             (self._run.folder / "baseline.jsonl").unlink(missing_ok=True)
+
+    def _remember_source(self, state: Path, tables: Mapping[str, KnownTable]) -> None:
+        """Of tables that came whole the store has what a snapshot of the source holds, which goes by that where rows
+        come over a line."""
+        if self._plan.source.host is None:
+            return
+        facts, kept = self._source.database.facts(), {}
+        for item in self._plan.tables:
+            name, pieces = item.table.name, self._baseline.pieces(item.table)
+            if pieces is None or item.leave is not None or item.replacements:
+                continue
+            known = tables.get(name)
+            if known is not None:
+                known = replace(known, signature=form_of(item.table, facts), definition="")
+                kept[name] = KeptTable(known, tuple(pieces))
+        KeptTables(state, self._plan.source.name).put(kept)
 
     def _attachments(
         self, exchanges: Sequence[Exchange]

@@ -52,6 +52,7 @@ def run(args: argparse.Namespace, out: Out) -> int:
             list(project.environments.values()),
             label=args.label,
             listener=listen,
+            state=project.state,
         )
     harms = store.verify(manifest) if args.verify else []
     out.document(
