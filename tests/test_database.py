@@ -56,6 +56,7 @@ class Pair:
         "sqlite",
         "mariadb-load",
         "mariadb-insert",
+        "mariadb-prepared",
         "mysql",
         "mariadb-relay",
         "mysql-relay",
@@ -100,9 +101,11 @@ def pair(request, tmp_path: Path) -> Iterator[Pair]:
         databases = [
             MysqlDatabase(
                 Credentials(name, user, "p'a\\ss#$", "127.0.0.1", server.port),
-                bulk_load=kind != "mariadb-insert",
+                bulk_load=kind not in ("mariadb-insert", "mariadb-prepared"),
                 dial=dial,
-                prints=PagePrints(tmp_path / "rows.sqlite") if dial is None else None,
+                prints=PagePrints(tmp_path / "rows.sqlite")
+                if dial is None and kind != "mariadb-insert"
+                else None,
             )
             for name, user in zip(names, ["reader", "writer"], strict=True)
         ]

@@ -133,6 +133,11 @@ class Batch:
             place = row * width + index
             cells[place] = type(cells[place])(value)  # type: ignore[misc]
 
+    def set(self, row: int, index: int, value: Cell) -> None:
+        """Set one cell."""
+        self.altered.add(row)
+        self.cells[row * self.width + index] = value
+
     def each(self) -> Iterator[list[Cell]]:
         width = self.width
         for at in range(0, len(self.cells), width):
@@ -480,8 +485,11 @@ class Database(ReadableDatabase, Protocol):
     def hidden_tables(self) -> list[str]:
         """The names of all tables that ``tables`` hides: those of runs."""
 
-    def lay_out(self, hidden: str, table: Table, schema: str) -> None:
-        """Make the empty table ``hidden`` after a schema taken from a database of this engine."""
+    def lay_out(
+        self, hidden: str, table: Table, schema: str, *, indexes_later: bool = False
+    ) -> None:
+        """Make the empty table ``hidden`` after a schema taken from a database of this engine. With ``indexes_later``
+        indexes that only serve to find rows may come with ``finish``."""
 
     def fill(
         self,
@@ -501,8 +509,12 @@ class Database(ReadableDatabase, Protocol):
             RowsDiffer: the server altered, cut or dropped something.
         """
 
-    def finish(self, hidden: str, source: ReadableDatabase, table: Table) -> None:
-        """Take over what belongs to a table beside its rows, such as the next number to give."""
+    def finish(self, hidden: str, source: ReadableDatabase, table: Table, schema: str = "") -> None:
+        """Take over what belongs to a table beside its rows, such as the next number to give, and begin to make the
+        indexes that come later: with ``schema``, of a table that may have been laid out by it before this process."""
+
+    def indexed(self) -> None:
+        """Return when all tables have their indexes that ``finish`` was called for."""
 
     def swap(
         self,

@@ -50,6 +50,20 @@ def records_of(batch: Batch) -> list[bytes]:
     return found
 
 
+def current_records(batch: Batch) -> list[bytes]:
+    """The records of a batch's rows as they are now. Those that it keeps are not changed."""
+    if batch.records is None:
+        return records_of(batch)
+    if not batch.altered:
+        return batch.records
+    found, rows, width = batch.records.copy(), sorted(batch.altered), batch.width
+    cells = [cell for row in rows for cell in batch.cells[row * width : (row + 1) * width]]
+    now = records_of(Batch(width=width, cells=cells, size=0, mixed=batch.mixed))
+    for row, record in zip(rows, now, strict=True):
+        found[row] = record
+    return found
+
+
 class ReaderOfCells:
     """What of ``Reader`` follows from the rest, for readers whose rows come as cells, from close by."""
 

@@ -288,10 +288,9 @@ class SettledRows:
                 key = str(name or b"", "utf-8", "replace")
                 steps = missing.pop(key, ())
                 if steps:
-                    at = row * width + value_at
-                    cell = batch.cells[at]
+                    cell = batch.cells[row * width + value_at]
                     arrived = cell if isinstance(cell, bytes) else None
-                    batch.cells[at] = self._changed(key, steps, arrived, fields[rule.value])
+                    batch.set(row, value_at, self._changed(key, steps, arrived, fields[rule.value]))
             if id_at is not None:
                 highest = max([highest, *(int(i) for i in batch.cells[id_at::width] if i)])
             yield batch
@@ -340,7 +339,7 @@ class SettledRows:
                 start = row * batch.width
                 if _fits(batch.cells[start : start + batch.width], places, step.where):
                     for name, value in step.values.items():
-                        batch.cells[start + places[name]] = str(value).encode()
+                        batch.set(row, places[name], str(value).encode())
             yield batch
 
 

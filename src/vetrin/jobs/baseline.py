@@ -219,7 +219,6 @@ class Baseline:
             if self.kept:
                 with self.trying():
                     coming.add(batch.records if batch.records is not None else records_of(batch))
-            batch.records = None
             yield batch
         if self.kept:
             with self.trying():

@@ -51,6 +51,7 @@ from .run_context import RunContext
 from .table_update import TableUpdater
 
 _VERSION = 2  # of the record; pages of version 1 had digests that different rows may share
+INDEXES_LATER = 8 << 20  # bytes of a table that gets its indexes once its rows are there
 STRETCH = 32_000_000  # bytes that are stored together
 _FREED = 16 << 20  # bytes of rows after which freed memory is given back
 SECONDS = 8.0  # or what comes in so long
@@ -225,6 +226,7 @@ class TableCopier:
             self._until_unchanged(items)
         elif views > 1:
             self._again(items)
+        self._target.database.indexed()
 
     def _expect(self, reader: Reader, waiting: Sequence[TablePlan]) -> None:
         """Say which rows will be read, of tables of which nothing was taken yet."""
@@ -442,9 +444,13 @@ class TableCopier:
             hidden = hidden_name("arriving", self._token, index)
             taken = self._record.begin(name, index, item.schema)
             self._baseline.begin(item.table)
-            target.lay_out(hidden, item.table, item.schema)
+            # Over a line the server has the time to keep them in between.
+            near = self._target.environment.host is None
+            later = near and item.table.size > INDEXES_LATER
+            target.lay_out(hidden, item.table, item.schema, indexes_later=later)
             renewing = False
         else:
+            target.indexed()  # nothing is to be changed under it
             assert taken is not None
             hidden = hidden_name("arriving", self._token, taken.index)
             renewing = True
@@ -462,7 +468,7 @@ class TableCopier:
         for key_range in self._baseline.gaps(item.table):
             for _ in self._pipeline.read(reader, item, key_range):
                 pass
-        target.finish(hidden, self._source.database, item.table)
+        target.finish(hidden, self._source.database, item.table, item.schema if renewing else "")
         self._laid.add(name)
         self.rows[name] = self.written[name] = taken.rows
         self._tell(TableDone(name, taken.rows))

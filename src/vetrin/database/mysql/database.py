@@ -15,6 +15,7 @@ import secrets
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
+from itertools import chain
 from typing import Any
 
 import pymysql
@@ -61,8 +62,10 @@ from .dependents import (
     settling,
 )
 from .incoming_sql import fit, unfit_table
+from .later_indexes import LaterIndexes, without_indexes
 from .page_digests import PageDigests
 from .patching import patching
+from .prepared_rows import PreparedRows
 from .reader import MysqlReader
 from .row_query import DIALECT, range_condition
 from .row_text import LOAD_OPTIONS, insert_statements, load_block
@@ -78,6 +81,7 @@ _CLIENT_ERRORS = 2000  # from here on, errors are those of the connection
 _IN_USE, _STATEMENTS_LOGGED = 1205, 1665
 _HELD_UP = (_IN_USE, 1213)  # and a deadlock
 _TRIES = 21
+_FEW = 64 << 10  # bytes of rows that a load stores as quickly as prepared statements
 _IDLE = 30.0  # seconds after which nobody knows whether a connection that nothing came by is still there
 _AT_ONCE = 50  # statements that are sent before the first is answered
 # For so many seconds a swap waits for a table in use, while all others wait for it.
@@ -112,6 +116,7 @@ class MysqlDatabase(HiddenEditing):
         self._credentials = credentials
         self._read_only = read_only
         self._bulk_load = bulk_load
+        self._last_prepared: tuple[tuple[Wire, str, list[str]], PreparedRows] | None = None
         self._asking = Asking(credentials.name, lambda: self._control)
         self._rows, self._asked = self._asking.rows, self._asking.asked
         self._catalog = Catalog(credentials.name, credentials.where, self._asking)
@@ -124,6 +129,7 @@ class MysqlDatabase(HiddenEditing):
                 raise
             self._look_around(error)
         self._wire: Wire | None = None
+        self._later = LaterIndexes(lambda: self._connect("utf8mb4", silence=WORKS))
         self._filled = 0.0  # when rows were loaded last, by a clock
 
     def _look_around(self, error: DatabaseUnreachable) -> None:
@@ -174,6 +180,7 @@ class MysqlDatabase(HiddenEditing):
         return connect(chosen, charset, read_only=self._read_only, dial=self._dial, **more)
 
     def close(self) -> None:
+        self._later.close()
         for wire in (self._control, self._wire):
             if wire is not None:
                 with contextlib.suppress(pymysql.Error):
@@ -376,12 +383,18 @@ class MysqlDatabase(HiddenEditing):
             )
         ]
 
-    def lay_out(self, hidden: str, table: Table, schema: str) -> None:
+    def lay_out(
+        self, hidden: str, table: Table, schema: str, *, indexes_later: bool = False
+    ) -> None:
         head = f"CREATE TABLE {quote(table.name)}"
         if not schema.startswith(head):
             raise DatabaseError(f"{table.name}: its definition begins in an unknown way")
         if why := unfit_table(schema):
             raise Unsuitable(f"{table.name}: {why}")
+        indexes: list[str] = []
+        if indexes_later and self._control.by_request is None:
+            schema, indexes = without_indexes(schema)
+        self._later.lacks(hidden, indexes)
         making = f"CREATE TABLE {quote(hidden)}" + schema[len(head) :]
         with said(table.name), self._control.patience(WORKS):
             self._touched([_dropping(hidden), making])
@@ -420,8 +433,17 @@ class MysqlDatabase(HiddenEditing):
         told = None
         try:
             with said(table.name):
-                write = self._load if self._bulk_load and self._takes_loads else self._insert
-                stored, warnings = write(wire, hidden, table, counted())
+                coming = counted()
+                first = next(coming, None)
+                if first is None:
+                    stored = warnings = 0
+                else:
+                    write = (
+                        self._prepared
+                        if self._goes_prepared(wire, table, first, comparing)
+                        else self._written
+                    )
+                    stored, warnings = write(wire, hidden, table, chain([first], coming))
                 if warnings:
                     with wire.cursor() as cursor:
                         cursor.execute("SHOW WARNINGS LIMIT 1")
@@ -463,6 +485,63 @@ class MysqlDatabase(HiddenEditing):
             ((found,),) = side_by_side(self._control, [there.of([KeyRange()])])
         return found
 
+    def _goes_prepared(self, wire: Wire, table: Table, first: Batch, comparing: bool) -> bool:
+        """Whether rows go in by prepared statements, given the first batch of them. MySQL works out the types of
+        values for itself; over a line it takes as long as that does; and for few rows a load is as quick."""
+        return (
+            self._server.product == "MariaDB"
+            and self._prints is not None
+            and not isinstance(self._prints, PrintsThere)
+            and wire.by_request is None
+            and not comparing
+            and not first.mixed
+            and all(column.write == "{}" for column in table.columns)
+            and (first.size > _FEW or not self._loads)
+        )
+
+    def _prepared(
+        self, wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]
+    ) -> tuple[int, int]:
+        """Write by prepared statements in one transaction; (rows stored, warnings)."""
+        rows = self._preparing(wire, hidden, table)
+        stored = warned = 0
+        wire.begin()
+        for batch in batches:
+            if rows.add(batch):
+                continue
+            write = self._load if self._loads else self._insert
+            for some, more in (rows.finish(), write(wire, hidden, table, iter([batch]))):
+                stored, warned = stored + some, warned + more
+        some, more = rows.finish()
+        wire.commit()
+        return stored + some, warned + more
+
+    def _preparing(self, wire: Wire, hidden: str, table: Table) -> PreparedRows:
+        """What stores rows in a table: as long as it is the same one, with the statements that are prepared."""
+        names = [quote(column.name) for column in table.columns]
+        mine = wire, hidden, names
+        if self._last_prepared is None or self._last_prepared[0] != mine:
+            if self._last_prepared is not None and self._last_prepared[0][0] is wire:
+                self._last_prepared[1].close()
+            most = self.facts().max_statement or 0
+            self._last_prepared = mine, PreparedRows(wire, quote(hidden), names, most)
+        return self._last_prepared[1]
+
+    @property
+    def _loads(self) -> bool:
+        return self._bulk_load and self._takes_loads
+
+    def _written(
+        self, wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]
+    ) -> tuple[int, int]:
+        """Write by bulk load, or by INSERT where that is not to be had; (rows stored, warnings)."""
+        if self._loads:
+            return self._load(wire, hidden, table, batches)
+        wire.begin()
+        found = self._insert(wire, hidden, table, batches)
+        wire.commit()
+        return found
+
     @cached_property
     def _takes_loads(self) -> bool:
         if self._control.by_request is not None and not self._control.by_request.loads:
@@ -492,7 +571,7 @@ class MysqlDatabase(HiddenEditing):
 
     @staticmethod
     def _insert(wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]) -> tuple[int, int]:
-        """Write by INSERT in one transaction; (rows stored, warnings)."""
+        """Write by INSERT; (rows stored, warnings)."""
         names = ", ".join(quote(column.name) for column in table.columns)
         head = f"INSERT INTO {quote(hidden)} ({names}) VALUES ".encode()
         stored = warned = 0
@@ -502,16 +581,20 @@ class MysqlDatabase(HiddenEditing):
         limit = min(_INSERT_BYTES, most)
         if wire.by_request is not None:
             limit, batches = min(limit, wire.by_request.piece), _smaller(batches, wire)
-        wire.begin()
         for batch in batches:
             for statement in insert_statements(head, table.columns, batch, limit, most):
                 stored += wire.query(statement)
                 warned += wire._result.warning_count  # type: ignore[attr-defined]
-        wire.commit()
         return stored, warned
 
-    def finish(self, hidden: str, source: ReadableDatabase, table: Table) -> None:
-        """Nothing: the next number to give is part of the table's definition here."""
+    def finish(self, hidden: str, source: ReadableDatabase, table: Table, schema: str = "") -> None:
+        """Begin to make indexes; the next number to give is part of the table's definition here."""
+        if schema and without_indexes(schema)[1] and self._control.by_request is None:
+            self._later.lacks_of(hidden, schema, self.definitions([hidden]).get(hidden, ""))
+        self._later.begin(hidden)
+
+    def indexed(self) -> None:
+        self._later.wait()
 
     def last_given(self, table: str) -> int | None:
         return None

@@ -41,6 +41,7 @@ _NO_ANSWER = (
 )  # fmt: skip
 Some = TypeVar("Some", bytes, int)
 Answered = TypeVar("Answered")
+_PREPARE, _FORGET = 0x16, 0x19  # commands of the protocol
 _REFUSED = 2059  # CR_AUTH_PLUGIN_CANNOT_LOAD: not one of those after which anybody tries again
 
 
@@ -545,6 +546,55 @@ class Wire(Connection):
             raise pymysql.OperationalError(
                 CR.CR_SERVER_LOST, f"Lost connection: {error}"
             ) from error
+
+    def command(self, content: bytes) -> None:
+        """Send a command as the protocol has it, of less than 16 MB.
+
+        Raises:
+            pymysql.Error: the connection broke.
+        """
+        self._pass_over()
+        self._write_bytes(len(content).to_bytes(3, "little") + b"\0" + content)  # type: ignore[attr-defined]
+
+    def done(self) -> Any:
+        """What the server says of a command without rows that was sent.
+
+        Raises:
+            pymysql.Error: the server said so, or the connection broke.
+        """
+        self._next_seq_id = 1
+        with self._well_formed():
+            return OKPacketWrapper(self._packet())
+
+    def prepare(self, sql: str, values: int) -> int:
+        """Have the server prepare a statement without rows, which takes so many values, at least one; its number.
+
+        Raises:
+            pymysql.Error: the server said so, or the connection broke.
+        """
+        self.command(bytes([_PREPARE]) + sql.encode("utf-8", "surrogateescape"))
+        self._next_seq_id = 1
+        first = self._packet()
+        with self._well_formed():
+            kind, number, columns, taken = struct.unpack_from("<BIHH", first.get_all_data())
+            if (kind, columns, taken) != (0, 0, values):
+                raise ValueError("another statement than the one that was sent")
+        # It tells of each value in a packet, all of which are alike, and then that these were all.
+        with self._telling():
+            size = int.from_bytes(self._exactly(4)[:3], "little")
+            with self._well_formed():
+                if size > 250:
+                    raise ValueError("it says more of a value than there is to say")
+            told = self._exactly(size + (values - 1) * (4 + size))
+            end = self._exactly(4 + 5)
+        with self._well_formed():
+            if end[4:5] != b"\xfe" or told[size :: 4 + size].strip(bytes([size])):
+                raise ValueError("it tells otherwise of its values than is usual")
+        return int(number)
+
+    def forget(self, number: int) -> None:
+        """Let go of a prepared statement. Raises as ``command``."""
+        self.command(struct.pack("<BI", _FORGET, number))
 
     def load(self, sql: str, blocks: Iterable[bytes]) -> tuple[int, int]:
         """Run ``LOAD DATA LOCAL`` and feed it ``blocks``; (rows stored, warnings).

@@ -556,7 +556,9 @@ class SqliteDatabase(HiddenEditing):
                 if name.startswith(HIDDEN) and name not in shadows
             ]
 
-    def lay_out(self, hidden: str, table: Table, schema: str) -> None:
+    def lay_out(
+        self, hidden: str, table: Table, schema: str, *, indexes_later: bool = False
+    ) -> None:
         if _CREATE_FULLTEXT.match(schema):
             sql = _CREATE_FULLTEXT.sub(
                 lambda _: f"CREATE VIRTUAL TABLE {quote(hidden)}", schema, count=1
@@ -614,7 +616,10 @@ class SqliteDatabase(HiddenEditing):
         else:
             self._connection.executemany(plain, bound)
 
-    def finish(self, hidden: str, source: ReadableDatabase, table: Table) -> None:
+    def indexed(self) -> None:
+        """Nothing: indexes are attachments here."""
+
+    def finish(self, hidden: str, source: ReadableDatabase, table: Table, schema: str = "") -> None:
         if "AUTOINCREMENT" not in source.schema(table.name).upper():
             return
         given = source.last_given(table.name)

@@ -1,0 +1,141 @@
+"""Rows stored by prepared INSERT statements, of which the values are the rows' records as they are.
+
+A cell in a record has the form of a statement's value already ("length-encoded string"), so rows are neither taken
+apart nor escaped for it, and the server looks for no separators and reads no SQL. Packet layout: the documentation of
+the protocol of MariaDB, "COM_STMT_PREPARE" and "COM_STMT_EXECUTE".
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Sequence
+from itertools import accumulate
+from typing import NamedTuple
+
+from ..base import Batch, Cell
+from ..row_codec import NULL, current_records, records_of, take_cells
+from .wire import Wire
+
+_EXECUTE = 0x17  # the command of the protocol
+_TEXT = b"\xfd\x00"  # the type of a value: MYSQL_TYPE_VAR_STRING
+_VALUES = 1 << 14  # of a statement at most: the server tells of each by itself when it is prepared
+_TOGETHER = 512 << 10  # bytes of rows that one statement stores
+_UNDER_WAY = 3  # statements that were sent before answers are read
+_SPARED = 64 << 10  # bytes of a packet for what is not rows
+
+
+class Rows(NamedTuple):
+    """Records without their NULLs, and where these are: for some rows the places of their columns."""
+
+    records: list[bytes]
+    nulls: dict[int, list[int]]
+
+
+class PreparedRows:
+    """Stores rows in one table. Each statement has as many rows as a power of two, so there are few of them."""
+
+    def __init__(self, wire: Wire, table: str, columns: Sequence[str], most: int) -> None:
+        """``table`` and ``columns`` are quoted; ``most`` is how many bytes the server takes in a packet."""
+        self._wire = wire
+        self._numbers: dict[int, int] = {}  # of the statements, by how many rows each stores
+        self._under_way = 0  # statements of which the answers were not read
+        # As with a load of a client's file, what does not fit is a warning.
+        self._head = f"INSERT IGNORE INTO {table} ({', '.join(columns)}) VALUES "
+        self._width = len(columns)
+        self._row = f"({', '.join('?' * self._width)})"
+        self._most = min(_TOGETHER, most - _SPARED)
+        self._largest = 1 << ((_VALUES // self._width).bit_length() - 1)
+        self._waiting = Rows([], {})
+        self._stored = self._warned = 0
+
+    def add(self, batch: Batch) -> bool:
+        """Store the rows of a batch, now or with the next; False where one is too large for a statement."""
+        records = current_records(batch)
+        if max(map(len, records), default=0) >= self._most:
+            return False
+        rows, before = without_nulls(records), len(self._waiting.records)
+        self._waiting.records.extend(rows.records)
+        for row, places in rows.nulls.items():
+            self._waiting.nulls[before + row] = places
+        self._send(last=False)
+        return True
+
+    def finish(self) -> tuple[int, int]:
+        """Have all rows stored that came since the last time: how many the server says that it stored, and how many
+        warnings it had.
+
+        Raises:
+            pymysql.Error: the server said so, or the connection broke.
+        """
+        self._send(last=True)
+        self._answers()
+        found = self._stored, self._warned
+        self._stored = self._warned = 0
+        return found
+
+    def close(self) -> None:
+        """Let the server forget the statements."""
+        for number in self._numbers.values():
+            self._wire.forget(number)
+        self._numbers.clear()
+
+    def _send(self, *, last: bool) -> None:
+        """Send the rows that wait, as far as they fill a statement, or all of them."""
+        records, nulls = self._waiting
+        ends = [0, *accumulate(map(len, records))]
+        at, count = 0, len(records)
+        while at < count:
+            rows = 1 << (min(self._largest, count - at).bit_length() - 1)
+            while ends[at + rows] - ends[at] > self._most:
+                rows >>= 1
+            if not last and rows < self._largest and ends[count] - ends[at] < self._most // 2:
+                break
+            self._execute(records[at : at + rows], at, nulls)
+            at += rows
+        rest = {row - at: places for row, places in nulls.items() if row >= at}
+        self._waiting = Rows(records[at:], rest)
+
+    def _execute(self, records: Sequence[bytes], first: int, nulls: dict[int, list[int]]) -> None:
+        count = len(records)
+        empty = bytearray((count * self._width + 7) // 8)
+        if nulls:
+            for row in range(count):
+                for place in nulls.get(first + row, ()):
+                    at = row * self._width + place
+                    empty[at >> 3] |= 1 << (at & 7)
+        number, types = self._numbers.get(count), b"\0"
+        if number is None:
+            self._answers()
+            sql = self._head + ", ".join([self._row] * count)
+            number = self._numbers[count] = self._wire.prepare(sql, count * self._width)
+            types = b"\1" + _TEXT * (count * self._width)
+        head = struct.pack("<BIBI", _EXECUTE, number, 0, 1)
+        self._wire.command(b"".join([head, empty, types, *records]))
+        self._under_way += 1
+        if self._under_way >= _UNDER_WAY:
+            self._answers(1)
+
+    def _answers(self, but: int = 0) -> None:
+        """Read what the server says of the statements that were sent, but of the last of them."""
+        while self._under_way > but:
+            self._under_way -= 1
+            answer = self._wire.done()
+            self._stored += answer.affected_rows
+            self._warned += answer.warning_count
+
+
+def without_nulls(records: list[bytes]) -> Rows:
+    """Records as statements take them; those that were given stay as they are."""
+    nulls: dict[int, list[int]] = {}
+    if NULL not in b"".join(records):  # nor does it stand in a text of UTF-8
+        return Rows(records, nulls)
+    found = records.copy()
+    for row, record in enumerate(records):
+        if NULL in record:
+            cells: list[Cell] = []
+            take_cells(record, cells.append)
+            if None in cells:
+                nulls[row] = [place for place, cell in enumerate(cells) if cell is None]
+                there: list[Cell] = [cell for cell in cells if cell is not None]
+                found[row] = b"".join(records_of(Batch(1, there, 0)))
+    return Rows(found, nulls)

@@ -1,0 +1,136 @@
+"""Rows that go in by prepared statements arrive as they were, whatever is in them and however they come."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from systems import Mariadb
+from vetrin.database.base import Batch
+from vetrin.database.mysql.database import Credentials, MysqlDatabase
+from vetrin.database.mysql.prepared_rows import PreparedRows, without_nulls
+from vetrin.database.mysql.wire import Wire
+from vetrin.database.page_prints import PagePrints
+from vetrin.database.row_codec import current_records, records_of
+
+CELLS = st.none() | st.sampled_from([b"", b"\xfb", b"\xfb" * 300, b"\\N'\0", b"x" * 70_000]) | st.binary(max_size=9)  # fmt: skip
+ROWS = st.lists(st.tuples(CELLS, CELLS), max_size=60)
+
+
+@pytest.fixture
+def wire(mariadb_server: Mariadb) -> Iterator[Wire]:
+    mariadb_server.run(
+        "DROP DATABASE IF EXISTS prepared",
+        "CREATE DATABASE prepared",
+        "CREATE TABLE prepared.x (id INT PRIMARY KEY AUTO_INCREMENT, one LONGBLOB, other LONGBLOB)",
+    )
+    wire = Wire(
+        unix_socket=str(mariadb_server.socket), user="root", charset="utf8mb4", database="prepared"
+    )
+    yield wire
+    wire.close()
+
+
+def batches(rows: list[tuple[bytes | None, ...]], each: int, changed: int) -> Iterator[Batch]:
+    """Batches of so many rows, some with records, of which every so many-th row got another value since."""
+    for first in range(0, len(rows), each):
+        some = rows[first : first + each]
+        cells = [
+            cell for number, row in enumerate(some, first + 1) for cell in (b"%d" % number, *row)
+        ]
+        if changed % 2:
+            yield Batch(3, cells, len(cells))
+            continue
+        before = [
+            b"before" if at % (3 * changed + 3) == 2 else cell for at, cell in enumerate(cells)
+        ]
+        records = records_of(Batch(3, before, 0))
+        batch = Batch(3, before.copy(), len(cells), records=records)
+        for at in range(2, len(cells), 3 * changed + 3):
+            batch.set(at // 3, 2, cells[at])
+        assert current_records(batch) == records_of(Batch(3, cells, 0))
+        assert batch.records == records_of(Batch(3, before, 0))
+        yield batch
+
+
+@settings(
+    max_examples=30, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
+@given(
+    rows=ROWS,
+    each=st.integers(1, 30),
+    changed=st.integers(0, 4),
+    together=st.sampled_from([100, 2000, 1 << 20]),
+)
+def test_rows_arrive_as_they_were(
+    wire: Wire,
+    rows: list[tuple[bytes | None, ...]],
+    each: int,
+    changed: int,
+    together: int,
+) -> None:
+    with wire.cursor() as cursor:
+        cursor.execute("TRUNCATE TABLE x")
+        prepared = PreparedRows(wire, "x", ["id", "one", "other"], (192 << 10) + together)
+        wire.begin()
+        left = 0
+        for batch in batches(rows, each, changed):
+            if not prepared.add(batch):
+                left += batch.rows
+                assert any(len(record) >= together for record in current_records(batch))
+        stored, warnings = prepared.finish()
+        wire.commit()
+        prepared.close()
+        assert (stored, warnings) == (len(rows) - left, 0)
+        cursor.execute("SELECT id, one, other FROM x ORDER BY id")
+        there = [*cursor.fetchall()]
+        if not left:
+            assert there == [(n, *row) for n, row in enumerate(rows, 1)]
+        cursor.execute("SHOW GLOBAL STATUS LIKE 'Prepared_stmt_count'")
+        assert cursor.fetchall()[0][1] in ("0", 0, b"0")
+
+
+def test_a_null_is_told_from_the_byte_that_means_it() -> None:
+    cells = [b"\xfb", None, None, b"", b"\xfb" * 251, b"a"]
+    found = without_nulls(records_of(Batch(3, cells, 0)))
+    assert found.nulls == {0: [1, 2]}
+    assert found.records == [b"\x01\xfb", records_of(Batch(3, cells[3:], 0))[0]]
+
+
+@pytest.mark.parametrize("local_infile", [0, 1])
+def test_what_does_not_fit_is_a_warning_as_with_a_load(
+    mariadb_server: Mariadb, tmp_path: Path, local_infile: int
+) -> None:
+    """More rows than one statement has, of which two have one key, and one is cut."""
+    mariadb_server.run(
+        "DROP DATABASE IF EXISTS narrow", f"SET GLOBAL local_infile = {local_infile}"
+    )
+    mariadb_server.create("narrow", "narrow", "secret")
+    mariadb_server.run(
+        "CREATE TABLE x (id INT PRIMARY KEY, log VARCHAR(8))",
+        "INSERT INTO x SELECT seq, 'log' FROM seq_1_to_30000",
+        "CREATE TABLE _vetrin_x (id INT PRIMARY KEY, log VARCHAR(3))",
+        database="narrow",
+    )
+    database = MysqlDatabase(
+        Credentials("narrow", "narrow", "secret", "127.0.0.1", mariadb_server.port),
+        prints=PagePrints(tmp_path / "rows.sqlite"),
+    )
+    try:
+        (table,) = database.tables()
+        said: list[str] = []
+        with database.reading() as reader:
+            stored = database.fill("_vetrin_x", table, reader.rows(table), warned=said.append)
+        assert (stored, said) == (30_000, [])
+        mariadb_server.run("UPDATE x SET log = 'longer' WHERE id = 77", database="narrow")
+        mariadb_server.run("TRUNCATE TABLE _vetrin_x", database="narrow")
+        with database.reading() as reader:
+            stored = database.fill("_vetrin_x", table, reader.rows(table), warned=said.append)
+        assert stored == 30_000 and len(said) == 1
+    finally:
+        database.close()
+        mariadb_server.run("SET GLOBAL local_infile = 1", "DROP DATABASE narrow")
