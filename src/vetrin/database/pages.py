@@ -168,9 +168,7 @@ def _became(batch: Batch, rows: Sequence[int], digest: str) -> str:
     """The digest of a page of which some rows got other values."""
     if not rows:
         return digest
-    width = batch.width
-    cells = [cell for row in rows for cell in batch.cells[row * width : (row + 1) * width]]
-    came = sum(sums_of_records(records_of(Batch(width, cells, 0, batch.mixed))))
+    came = sum(sums_of_records(records_of(batch.part(rows))))
     count, _, total = digest.partition("-")
     return f"{count}-{int(total) - sum(batch.sums[row] for row in rows) + came}"
 

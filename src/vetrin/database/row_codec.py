@@ -9,10 +9,11 @@ whole number, F another number, both as decimal text.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 from .base import BATCH_BYTES, Batch, Cell, DigestsOf, Table, WantedDigests, WantedRows
+from .cells import take_cells
 from .page_prints import PagePrints
 
 NULL = b"\xfb"
@@ -56,9 +57,8 @@ def current_records(batch: Batch) -> list[bytes]:
         return records_of(batch)
     if not batch.altered:
         return batch.records
-    found, rows, width = batch.records.copy(), sorted(batch.altered), batch.width
-    cells = [cell for row in rows for cell in batch.cells[row * width : (row + 1) * width]]
-    now = records_of(Batch(width=width, cells=cells, size=0, mixed=batch.mixed))
+    found, rows = batch.records.copy(), sorted(batch.altered)
+    now = records_of(batch.part(rows))
     for row, record in zip(rows, now, strict=True):
         found[row] = record
     return found
@@ -99,25 +99,6 @@ def cells_of(records: bytes, mixed: bool) -> list[Cell]:
     cells: list[Cell] = []
     take_cells(records, cells.append)
     return [_typed(cell) for cell in cells] if mixed else cells  # type: ignore[arg-type]
-
-
-def take_cells(body: bytes, append: Callable[[Cell], None]) -> None:
-    """Take the cells of records apart."""
-    at, stop = 0, len(body)
-    while at < stop:
-        length = body[at]
-        at += 1
-        if length < 251:
-            end = at + length
-        elif length == 251:
-            append(None)
-            continue
-        else:
-            width = 2 if length == 252 else 3 if length == 253 else 8
-            end = at + width
-            at, end = end, end + int.from_bytes(body[at:end], "little")
-        append(body[at:end])
-        at = end
 
 
 class RecordForm:

@@ -63,6 +63,10 @@ class Rewriter:
             return data
         return self._value(data, tally, 0)
 
+    def likely(self, texts: Sequence[bytes]) -> Sequence[int]:
+        """The numbers of the texts in which something may match, if columns are parts of them."""
+        return self._scanner.likely(texts)
+
     def rewrite_column(
         self, values: Sequence[bytes | None], tally: Tally, broken: list[int] | None = None
     ) -> dict[int, bytes]:

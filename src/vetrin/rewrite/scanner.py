@@ -8,7 +8,9 @@ work for one hit is bounded, so a text costs linear time whatever it holds.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import accumulate
 from operator import itemgetter
 from typing import NamedTuple
 
@@ -240,6 +242,22 @@ class Scanner:
             or (self._any_authority and _ANY_AUTHORITY.search(low) is not None)
             or any(not rule.needle and b"/" in low for _, rule in self._relative)
         )
+
+    def likely(self, texts: Sequence[bytes]) -> Sequence[int]:
+        """The numbers of the texts in which something may match; of all others it is certain that nothing does."""
+        relative = any(not rule.needle for _, rule in self._relative)
+        if self._any_authority or relative:
+            return range(len(texts))
+        low = b"".join(texts).lower()
+        ends = list(accumulate(map(len, texts)))
+        found: set[int] = set()
+        for anchor in self.anchors:
+            at = low.find(anchor)
+            while at >= 0:
+                number = bisect_right(ends, at)
+                found.add(number)
+                at = low.find(anchor, ends[number])
+        return sorted(found)
 
     def find(self, data: bytes) -> list[Match]:
         """All matches in ``data``, leftmost first and longest at each place, none overlapping."""

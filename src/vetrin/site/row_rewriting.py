@@ -112,6 +112,25 @@ class Rewriting(ColumnWork):
                 counts[form] += count
         return counts
 
+    def through(
+        self, table: Table, indexes: Sequence[int], batches: Iterable[Batch]
+    ) -> Iterator[Batch]:
+        """As of all such work; rows in which for certain nothing matches are not even taken apart."""
+        names = {(table.name, table.columns[index].name) for index in indexes}
+        if self.finder is not None or names & (self.encoded.keys() | self.signed.keys()):
+            yield from super().through(table, indexes, batches)
+            return
+        for batch in batches:
+            if batch.records is None or batch.altered:
+                yield from super().through(table, indexes, [batch])
+                continue
+            rows = self._rewriter.likely(batch.records)
+            some = batch.part(rows)
+            for index in indexes:
+                values = self.column(table, some, index)
+                batch.put(index, {rows[row]: value for row, value in values.items()})
+            yield batch
+
     def column(self, table: Table, batch: Batch, index: int) -> dict[int, bytes]:
         """The new values of a column's rows, counted; nothing is changed."""
         name = table.columns[index].name

@@ -13,7 +13,8 @@ from itertools import accumulate
 from typing import NamedTuple
 
 from ..base import Batch, Cell
-from ..row_codec import NULL, current_records, records_of, take_cells
+from ..cells import take_cells
+from ..row_codec import NULL, current_records, records_of
 from .wire import Wire
 
 _EXECUTE = 0x17  # the command of the protocol

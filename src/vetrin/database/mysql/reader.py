@@ -11,7 +11,6 @@ from ..base import BATCH_BYTES, Batch, DigestsOf, Table, WantedDigests, WantedRo
 from ..conditions import Replacement, Where
 from ..key_ranges import KeyRange, KeyRanges
 from ..page_prints import PagePrints, PrintsThere
-from ..row_codec import cells_of
 from ..rows_aside import RowsAside
 from .answers import Wires, rows_by_answers
 from .asked_pages import AskedPages
@@ -55,9 +54,7 @@ class MysqlReader:
         width = len(table.columns)
         with said(table.name):
             for records in self._records(table, batch_bytes, leave, replacements, key_range):
-                # All at once: a call for each row would cost more than the copy.
-                joined = b"".join(records)
-                yield Batch(width, cells_of(joined, mixed=False), len(joined), records=records)
+                yield Batch(width, None, sum(map(len, records)), records=records)
 
     def _query(
         self,
