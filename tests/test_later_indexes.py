@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import threading
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -13,6 +15,7 @@ from systems import DatabaseServer, Mariadb
 from vetrin.database.mysql.connect import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.mysql.later_indexes import LaterIndexes, without_indexes
+from vetrin.errors import DatabaseError
 
 ENTRIES = """CREATE TABLE `entries` (
   `id` bigint(20) unsigned NOT NULL AUTO_INCREMENT,
@@ -122,3 +125,29 @@ def test_a_pull_killed_anywhere_brings_them_when_it_goes_on(
         assert line.digests() == old, steps
         steps += every or 5
     assert steps > 60
+
+
+def test_who_closes_the_database_does_not_wait_for_them(mariadb_server: Mariadb) -> None:
+    mariadb_server.run("DROP DATABASE IF EXISTS later")
+    mariadb_server.create("later", "later", "secret")
+    mariadb_server.run("CREATE TABLE _vetrin_b (id INT PRIMARY KEY, n INT)", database="later")
+    held = mariadb_server.root("later")
+    held.cursor().execute("LOCK TABLES _vetrin_b READ")
+    database = MysqlDatabase(
+        Credentials("later", "later", "secret", "127.0.0.1", mariadb_server.port)
+    )
+    database._later.lacks("_vetrin_b", ["  KEY `n` (`n`)"])
+    database._later.begin("_vetrin_b")
+    while not mariadb_server.run(
+        "SELECT 1 FROM information_schema.processlist WHERE info LIKE 'ALTER TABLE `_vetrin_b`%'"
+    ):
+        time.sleep(0.05)
+    closing = threading.Thread(target=database.close)
+    closing.start()
+    closing.join(30)
+    ended = not closing.is_alive()
+    held.close()
+    closing.join()
+    assert ended
+    with pytest.raises(DatabaseError):
+        database.indexed()

@@ -10,6 +10,7 @@ version range and the engine's tests hold still. Packet layout: the protocol's d
 from __future__ import annotations
 
 import contextlib
+import socket
 import struct
 from collections import deque
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
@@ -197,7 +198,12 @@ class Wire(Connection):
         return self._result  # type: ignore[attr-defined]
 
     def give_up(self) -> None:
-        """Close the connection without a word, as answers are under way that nobody waits for."""
+        """Close the connection without a word, as answers are under way that nobody waits for; whoever waits for one
+        in another thread is told that it is lost."""
+        shut = getattr(self._sock, "shutdown", None)  # type: ignore[attr-defined]
+        if shut is not None:
+            with contextlib.suppress(OSError):
+                shut(socket.SHUT_RDWR)
         self._cut()
 
     def silence(self, seconds: float) -> None:
@@ -221,8 +227,8 @@ class Wire(Connection):
             super().connect(sock)
         if hasattr(sock, "transaction"):
             self.by_request = sock
-        socket: Any = self._sock  # type: ignore[attr-defined]
-        self._rfile: Any = socket.makefile("rb", _READ_BUFFER)
+        connected: Any = self._sock  # type: ignore[attr-defined]
+        self._rfile: Any = connected.makefile("rb", _READ_BUFFER)
 
     @property
     def offers_tls(self) -> bool:
