@@ -27,7 +27,7 @@ ROOMS = (
     ("database", "files"),
     ("config",),
     ("cms",),
-    ("rewrite", "append_log", "atomic", "spot", "remark", "remembered", "heap"),
+    ("rewrite", "append_log", "atomic", "spot", "remark", "remembered", "heap", "prefetch"),
     ("private",),
     ("errors",),
 )

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from systems import Mariadb
 from vetrin.database.base import Batch
 from vetrin.database.mysql.database import Credentials, MysqlDatabase
-from vetrin.database.mysql.prepared_rows import PreparedRows, without_nulls
+from vetrin.database.mysql.prepared_rows import Packed, PreparedRows, without_nulls
 from vetrin.database.mysql.wire import Wire
 from vetrin.database.page_prints import PagePrints
 from vetrin.database.row_codec import current_records, records_of
@@ -78,10 +78,12 @@ def test_rows_arrive_as_they_were(
         prepared = PreparedRows(wire, "x", ["id", "one", "other"], (192 << 10) + together)
         wire.begin()
         left = 0
-        for batch in batches(rows, each, changed):
-            if not prepared.add(batch):
-                left += batch.rows
-                assert any(len(record) >= together for record in current_records(batch))
+        for one in prepared.packed(batches(rows, each, changed)):
+            if isinstance(one, Packed):
+                prepared.send(one)
+            else:
+                left += one.rows
+                assert any(len(record) >= together for record in current_records(one))
         stored, warnings = prepared.finish()
         wire.commit()
         prepared.close()

@@ -15,8 +15,9 @@ from vetrin.demo.sample import Sample, lay_out
 from vetrin.errors import Protected, Refused
 from vetrin.jobs import Journals, build_plan
 from vetrin.jobs.journal import DONE, FAILED, SWAPPING
+from vetrin.prefetch import ahead
 from vetrin.rewrite import Address
-from vetrin.site import ahead, mapping_for, open_site
+from vetrin.site import mapping_for, open_site
 
 
 @pytest.fixture(scope="module")

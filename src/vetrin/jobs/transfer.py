@@ -22,7 +22,8 @@ from msgspec.structs import replace
 from ..database import Attachment, Exchange
 from ..errors import DatabaseError, FilesError, JobError
 from ..inspect import StrayScanner
-from ..site import PrefixedValues, ReadableSite, Rewriting, RowPipeline, Site, ahead, counts_of
+from ..prefetch import ahead
+from ..site import PrefixedValues, ReadableSite, Rewriting, RowPipeline, Site, counts_of
 from ..store import Build, Builds
 from . import reconnect, switching
 from .arrival_steps import Step, Tables

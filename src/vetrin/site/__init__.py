@@ -15,7 +15,6 @@ from .open import (
     seen_of,
 )
 from .payloads import Signed, rewrite_payloads, signed_between
-from .prefetch import ahead
 from .prefix import Names, OneName, PrefixedValues
 from .row_pipeline import Changed, RowPipeline, RowSelection, TableRows, ValueWork
 from .row_rewriting import Encoded, Healing, Rewriting
@@ -48,7 +47,6 @@ __all__ = [
     "ValueWork",
     "Where",
     "active_keys",
-    "ahead",
     "configuration_of",
     "counts_of",
     "extensions_of",

@@ -15,7 +15,7 @@ from msgspec import Struct
 
 from ..database import Batch, KeyRange, Reader, Table, WantedRows, Where, with_pages
 from ..database.conditions import Replacement
-from .prefetch import ahead
+from ..prefetch import ahead
 from .prefix import PrefixedValues
 
 

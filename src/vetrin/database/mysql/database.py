@@ -22,6 +22,7 @@ import pymysql
 from msgspec.structs import replace
 
 from ...errors import DatabaseError, DatabaseUnreachable, RowsDiffer, RowsMoved, Unsuitable
+from ...prefetch import ahead
 from ..base import (
     HIDDEN,
     Adapted,
@@ -65,7 +66,7 @@ from .incoming_sql import fit, unfit_table
 from .later_indexes import LaterIndexes, without_indexes
 from .page_digests import PageDigests
 from .patching import patching
-from .prepared_rows import PreparedRows
+from .prepared_rows import Packed, PreparedRows
 from .reader import MysqlReader
 from .row_query import DIALECT, range_condition
 from .row_text import LOAD_OPTIONS, insert_statements, load_block
@@ -506,12 +507,14 @@ class MysqlDatabase(HiddenEditing):
         rows = self._preparing(wire, hidden, table)
         stored = warned = 0
         wire.begin()
-        for batch in batches:
-            if rows.add(batch):
-                continue
-            write = self._load if self._loads else self._insert
-            for some, more in (rows.finish(), write(wire, hidden, table, iter([batch]))):
-                stored, warned = stored + some, warned + more
+        with ahead(rows.packed(batches)) as coming:  # so that the server need not wait for that
+            for one in coming:
+                if isinstance(one, Packed):
+                    rows.send(one)
+                    continue
+                write = self._load if self._loads else self._insert
+                for some, more in (rows.finish(), write(wire, hidden, table, iter([one]))):
+                    stored, warned = stored + some, warned + more
         some, more = rows.finish()
         wire.commit()
         return stored + some, warned + more

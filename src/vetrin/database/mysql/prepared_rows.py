@@ -8,7 +8,7 @@ the protocol of MariaDB, "COM_STMT_PREPARE" and "COM_STMT_EXECUTE".
 from __future__ import annotations
 
 import struct
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import accumulate
 from typing import NamedTuple
 
@@ -19,10 +19,20 @@ from .wire import Wire
 
 _EXECUTE = 0x17  # the command of the protocol
 _TEXT = b"\xfd\x00"  # the type of a value: MYSQL_TYPE_VAR_STRING
-_VALUES = 1 << 14  # of a statement at most: the server tells of each by itself when it is prepared
+_VALUES = (
+    1 << 11
+)  # of a statement: with more of them, they do not stay in the cache of the server's processor
 _TOGETHER = 512 << 10  # bytes of rows that one statement stores
-_UNDER_WAY = 3  # statements that were sent before answers are read
+_UNDER_WAY = 8  # statements that were sent before answers are read
 _SPARED = 64 << 10  # bytes of a packet for what is not rows
+
+
+class Packed(NamedTuple):
+    """Rows of one statement: a bit for each of their values that says which are NULL, and the others."""
+
+    rows: int
+    nulls: bytes
+    values: bytes
 
 
 class Rows(NamedTuple):
@@ -45,30 +55,47 @@ class PreparedRows:
         self._width = len(columns)
         self._row = f"({', '.join('?' * self._width)})"
         self._most = min(_TOGETHER, most - _SPARED)
-        self._largest = 1 << ((_VALUES // self._width).bit_length() - 1)
-        self._waiting = Rows([], {})
         self._stored = self._warned = 0
 
-    def add(self, batch: Batch) -> bool:
-        """Store the rows of a batch, now or with the next; False where one is too large for a statement."""
-        records = current_records(batch)
-        if max(map(len, records), default=0) >= self._most:
-            return False
-        rows, before = without_nulls(records), len(self._waiting.records)
-        self._waiting.records.extend(rows.records)
-        for row, places in rows.nulls.items():
-            self._waiting.nulls[before + row] = places
-        self._send(last=False)
-        return True
+    def packed(self, batches: Iterable[Batch]) -> Iterator[Packed | Batch]:
+        """Rows as ``send`` takes them; a batch with a row that is too large for a statement is given as it is. The
+        server is asked nothing, so another thread can do this."""
+        packing = _Packing(self._width, self._most)
+        for batch in batches:
+            records = current_records(batch)
+            if max(map(len, records), default=0) < self._most:
+                yield from packing.add(records)
+            else:
+                yield from packing.rest()
+                yield batch
+        yield from packing.rest()
+
+    def send(self, packed: Packed) -> None:
+        """Have some rows stored; the answer is read later.
+
+        Raises:
+            pymysql.Error: the server said so of these or of others before, or the connection broke.
+        """
+        count = packed.rows * self._width
+        number, types = self._numbers.get(packed.rows), b"\0"
+        if number is None:
+            self._answers()
+            sql = self._head + ", ".join([self._row] * packed.rows)
+            number = self._numbers[packed.rows] = self._wire.prepare(sql, count)
+            types = b"\1" + _TEXT * count
+        head = struct.pack("<BIBI", _EXECUTE, number, 0, 1)
+        self._wire.command(b"".join([head, packed.nulls, types, packed.values]))
+        self._under_way += 1
+        if self._under_way >= _UNDER_WAY:
+            self._answers(1)
 
     def finish(self) -> tuple[int, int]:
-        """Have all rows stored that came since the last time: how many the server says that it stored, and how many
-        warnings it had.
+        """Wait until all rows are stored that were sent since the last time: how many the server says that it stored,
+        and how many warnings it had.
 
         Raises:
             pymysql.Error: the server said so, or the connection broke.
         """
-        self._send(last=True)
         self._answers()
         found = self._stored, self._warned
         self._stored = self._warned = 0
@@ -80,8 +107,36 @@ class PreparedRows:
             self._wire.forget(number)
         self._numbers.clear()
 
-    def _send(self, *, last: bool) -> None:
-        """Send the rows that wait, as far as they fill a statement, or all of them."""
+    def _answers(self, but: int = 0) -> None:
+        """Read what the server says of the statements that were sent, but of the last of them."""
+        while self._under_way > but:
+            self._under_way -= 1
+            answer = self._wire.done()
+            self._stored += answer.affected_rows
+            self._warned += answer.warning_count
+
+
+class _Packing:
+    """Puts rows of ``width`` values together for statements of ``most`` bytes at most."""
+
+    def __init__(self, width: int, most: int) -> None:
+        self._width = width
+        self._most = most
+        self._largest = 1 << ((_VALUES // width).bit_length() - 1)
+        self._waiting = Rows([], {})
+
+    def add(self, records: list[bytes]) -> Iterator[Packed]:
+        rows, before = without_nulls(records), len(self._waiting.records)
+        self._waiting.records.extend(rows.records)
+        for row, places in rows.nulls.items():
+            self._waiting.nulls[before + row] = places
+        return self._full(last=False)
+
+    def rest(self) -> Iterator[Packed]:
+        return self._full(last=True)
+
+    def _full(self, *, last: bool) -> Iterator[Packed]:
+        """The rows that wait, as far as they fill a statement, or all of them."""
         records, nulls = self._waiting
         ends = [0, *accumulate(map(len, records))]
         at, count = 0, len(records)
@@ -91,38 +146,20 @@ class PreparedRows:
                 rows >>= 1
             if not last and rows < self._largest and ends[count] - ends[at] < self._most // 2:
                 break
-            self._execute(records[at : at + rows], at, nulls)
+            yield Packed(rows, self._empty(rows, at, nulls), b"".join(records[at : at + rows]))
             at += rows
         rest = {row - at: places for row, places in nulls.items() if row >= at}
         self._waiting = Rows(records[at:], rest)
 
-    def _execute(self, records: Sequence[bytes], first: int, nulls: dict[int, list[int]]) -> None:
-        count = len(records)
+    def _empty(self, count: int, first: int, nulls: dict[int, list[int]]) -> bytes:
+        """Which values of some rows are NULL, a bit for each."""
         empty = bytearray((count * self._width + 7) // 8)
         if nulls:
             for row in range(count):
                 for place in nulls.get(first + row, ()):
                     at = row * self._width + place
                     empty[at >> 3] |= 1 << (at & 7)
-        number, types = self._numbers.get(count), b"\0"
-        if number is None:
-            self._answers()
-            sql = self._head + ", ".join([self._row] * count)
-            number = self._numbers[count] = self._wire.prepare(sql, count * self._width)
-            types = b"\1" + _TEXT * (count * self._width)
-        head = struct.pack("<BIBI", _EXECUTE, number, 0, 1)
-        self._wire.command(b"".join([head, empty, types, *records]))
-        self._under_way += 1
-        if self._under_way >= _UNDER_WAY:
-            self._answers(1)
-
-    def _answers(self, but: int = 0) -> None:
-        """Read what the server says of the statements that were sent, but of the last of them."""
-        while self._under_way > but:
-            self._under_way -= 1
-            answer = self._wire.done()
-            self._stored += answer.affected_rows
-            self._warned += answer.warning_count
+        return bytes(empty)
 
 
 def without_nulls(records: list[bytes]) -> Rows:
