@@ -36,6 +36,10 @@ def private_file(path: Path) -> BinaryIO:
     Raises:
         OSError: it cannot be made.
     """
-    with contextlib.suppress(FileNotFoundError):
-        path.unlink()
-    return os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb")
+    how = os.O_WRONLY | os.O_CREAT | os.O_EXCL
+    try:
+        number = os.open(path, how, 0o600)
+    except FileExistsError:
+        path.unlink(missing_ok=True)
+        number = os.open(path, how, 0o600)
+    return os.fdopen(number, "wb")

@@ -102,7 +102,8 @@ class Batch:
     ``mixed``: a column may hold other values than bytes and None. ``records`` are the rows as they were
     read, whatever becomes of the cells, where the engine gives them (see ``row_codec.py``); with them, and without
     ``cells``, rows are taken apart when somebody asks for their cells. ``pages`` are those that
-    the rows make one behind the other, where somebody made them, and ``sums`` what each row added to their digests;
+    the rows make one behind the other, where somebody made them, and ``sums`` what each row added to their digests,
+    ``checks`` the CRC-32 of each record, where somebody made these;
     ``altered`` the numbers of rows that got other values since.
     """
 
@@ -119,6 +120,7 @@ class Batch:
         self.mixed = mixed
         self.pages: tuple[Page, ...] = ()
         self.sums: Sequence[int] = ()
+        self.checks: Sequence[int] = ()
         self.altered: set[int] = set()
         self._cells = cells
         self._records = records

@@ -112,6 +112,10 @@ class Packets:
             self._prints.learn(stretches.digest, seen, stretches)
 
 
+# Of a page its digest, how many bytes it has, their tag, and its strips as they are kept.
+Learned = tuple[str, int, bytes, bytes]
+
+
 class Tag(Protocol):
     """Makes one tag out of what it is updated with."""
 
@@ -126,15 +130,22 @@ class PagePrints:
     """The prints and the strips of pages that are read on this machine. Of a file that may know many pages only those
     are at hand that were asked for."""
 
-    def __init__(self, path: Path | None = None) -> None:
-        """Without ``path``, all is forgotten when the program ends."""
+    def __init__(self, path: Path | None = None, key: bytes | None = None) -> None:
+        """Without ``path``, all is forgotten when the program ends. ``key`` is the one under which tags are made, if
+        another has it already."""
         self._path = path
+        self._given = key
         self._known: dict[str, Print] = {}
         self._looked_for: set[str] = set()
         self._days: dict[str, int] = {}  # when each was asked for
         self._asked: set[str] = set()
         self._strips: dict[str, bytes] = {}  # of the pages that are new
         self._forgot = False  # what nobody has asked for in a long time
+
+    @property
+    def key(self) -> bytes:
+        """That under which tags are made."""
+        return self._secret
 
     @property
     def empty(self) -> bool:
@@ -214,6 +225,22 @@ class PagePrints:
         self._strips[digest] = packed(strips, places)
         self._days[digest] = self._today
 
+    def learned(self) -> list[Learned]:
+        """What was learned since this was asked last, for others with the same key; here it is forgotten."""
+        found = [(digest, *self._known[digest], strips) for digest, strips in self._strips.items()]
+        for kept in (self._strips, self._known, self._days):
+            kept.clear()
+        self._looked_for.clear()
+        return found
+
+    def take(self, learned: Iterable[Learned]) -> None:
+        """Remember what another one learned."""
+        for digest, size, tag, strips in learned:
+            self._looked_for.add(digest)
+            self._known[digest] = Print(size, tag)
+            self._strips[digest] = strips
+            self._days[digest] = self._today
+
     def look_at(
         self,
         digest: str,
@@ -281,7 +308,7 @@ class PagePrints:
 
     @cached_property
     def _secret(self) -> bytes:
-        secret = secrets.token_bytes(32)
+        secret = self._given or secrets.token_bytes(32)
         if self._path is not None:
             with contextlib.suppress(*UNKEPT), remembered(self._path, _SCHEMA) as file:
                 return _secret_in(file, secret)
@@ -291,10 +318,6 @@ class PagePrints:
 class PrintsThere(PagePrints):
     """The prints of pages that a helper reads where they are. Their tags are those of BLAKE2b (RFC 7693) under the
     key, which any Python there can make."""
-
-    @property
-    def key(self) -> bytes:
-        return self._secret
 
     def tag(self) -> Tag:
         return _Blake(self._secret)

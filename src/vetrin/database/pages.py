@@ -45,10 +45,11 @@ def can_copy_in_ranges(table: Table) -> bool:
 
 def digest_of_rows(batches: Iterable[Batch]) -> str:
     """The digest of all rows of some batches."""
-    return joint_digest(digest_of_records(_records(batch)) for batch in batches)
+    return joint_digest(digest_of_records(records_as_read(batch)) for batch in batches)
 
 
-def _records(batch: Batch) -> list[bytes]:
+def records_as_read(batch: Batch) -> list[bytes]:
+    """The records of a batch's rows, before any of them changes."""
     if batch.records is None:
         batch.records = records_of(batch)
     return batch.records
@@ -65,7 +66,7 @@ def digests_by_reading(
     for number, key_range in enumerate(ranges):
         parts, there, size = [], list[bytes](), 0
         for batch in rows(key_range):
-            records = _records(batch)
+            records = records_as_read(batch)
             size += batch.size
             if aside is not None and size <= LARGEST:
                 there += records
@@ -136,7 +137,7 @@ def with_pages(
     for batch in batches:
         if maker is None:
             maker = PageMaker(table, prints, mixed=batch.mixed)
-        batch.pages, batch.sums = maker.of(_records(batch), batch.size)
+        batch.pages, batch.sums = maker.of(records_as_read(batch), batch.size)
         yield batch
     if maker is not None:
         maker.end()

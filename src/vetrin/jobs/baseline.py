@@ -218,7 +218,8 @@ class Baseline:
         for batch in batches:
             if self.kept:
                 with self.trying():
-                    coming.add(batch.records if batch.records is not None else records_of(batch))
+                    records = batch.records if batch.records is not None else records_of(batch)
+                    coming.add(records, batch.checks)
             yield batch
         if self.kept:
             with self.trying():

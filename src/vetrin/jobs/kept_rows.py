@@ -147,11 +147,12 @@ class ComingRows:
     def size(self) -> int:
         return self._writer.size
 
-    def add(self, records: list[bytes]) -> bool:
-        """Take some more; True if a page ended with them, or before. Raises StoreError."""
+    def add(self, records: list[bytes], checks: Sequence[int] = ()) -> bool:
+        """Take some more, with the CRC-32 of each if somebody made them; True if a page ended with them, or before.
+        Raises StoreError."""
         if not records:
             return False
-        ends = self._writer.add(records)
+        ends = self._writer.add(records, checks)
         first = self._passed
         self._passed += len(records)
         for end in ends:

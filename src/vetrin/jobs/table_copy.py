@@ -37,6 +37,7 @@ from ..database import (
     pages_as_they_became,
     spans,
 )
+from ..database.page_worker import WORTH, PageWorker, can_go_elsewhere
 from ..errors import NewerLog
 from ..heap import give_back
 from ..site import RowPipeline
@@ -150,7 +151,7 @@ class TableCopier:
         self._target = context.target
         self._token = run.token
         self._record = Record(run.folder)
-        self._pipeline = replace(pipeline, keep=baseline.through)
+        self._pipeline = self._paged = replace(pipeline, keep=baseline.through)
         self._baseline = baseline
         self._tell = context.listener
         self._last = last
@@ -209,6 +210,11 @@ class TableCopier:
         if not items:
             return
         self._drop_unknown()
+        with PageWorker() as worker:
+            self._paged = replace(self._pipeline, worker=worker)
+            self._take(items)
+
+    def _take(self, items: list[TablePlan]) -> None:
         # A view that is held for long keeps a live server from clearing away old rows.
         waiting, views = items, 0
         while waiting:
@@ -489,10 +495,15 @@ class TableCopier:
             else:
                 target.remove_range(hidden, table, beyond)
             self._baseline.drop(table, beyond)
-        rows = self._pipeline.read(reader, item, KeyRange(after=last))
+        rows = self._from(reader, item, KeyRange(after=last))
         for pages, count in self._stored(hidden, item, rows):
             self._pages(table.name, pages, taken.rows + count)
         record.write(table=table.name, done=True)
+
+    def _from(self, reader: Reader, item: TablePlan, key_range: KeyRange | None) -> Iterator[Batch]:
+        """All rows of a table, or those that are left of it."""
+        large = item.table.size >= WORTH and can_go_elsewhere(reader.prints)
+        return (self._paged if large else self._pipeline).read(reader, item, key_range)
 
     def _pages(self, table: str, pages: Sequence[Page], rows: int) -> None:
         """Put on record that some pages are stored, and how many rows that makes."""
@@ -557,7 +568,7 @@ class TableCopier:
             self._record.write(table=table.name, rows=0, digest="", became="", done=False)
             self._target.database.lay_out(hidden, table, item.schema)
             self._baseline.drop(table, KeyRange())
-        rows = self._pipeline.read(reader, item, _all_of(item))
+        rows = self._from(reader, item, _all_of(item))
         found = list(self._stored(hidden, item, rows, at_once=True))
         count = sum(count for _, count in found)
         pages = [page for some, _ in found for page in some]

@@ -15,6 +15,7 @@ from msgspec import Struct
 
 from ..database import Batch, KeyRange, Reader, Table, WantedRows, Where, with_pages
 from ..database.conditions import Replacement
+from ..database.page_worker import PageWorker
 from ..prefetch import ahead
 from .prefix import PrefixedValues
 
@@ -75,12 +76,13 @@ Arrive = Callable[[Table, Iterable[Batch]], Iterator[Batch]]
 
 
 class RowPipeline(Struct, frozen=True):
-    """The steps of one job; what is None is left out."""
+    """The steps of one job; what is None is left out. With a ``worker``, that makes the pages of what is kept."""
 
     work: ValueWork
     prefixed: PrefixedValues | None = None
     keep: Keep | None = None
     arrive: Arrive | None = None
+    worker: PageWorker | None = None
 
     def read(
         self, reader: Reader, rows: RowSelection, key_range: KeyRange | None = None
@@ -89,7 +91,8 @@ class RowPipeline(Struct, frozen=True):
         found = self.wanted(rows, key_range).by(reader)
         if self.keep is None:
             return found
-        pages = with_pages(rows.table, found, reader.prints)
+        make = with_pages if self.worker is None else self.worker.through
+        pages = make(rows.table, found, reader.prints)
         return self.keep(rows.table, key_range or KeyRange(), pages)
 
     @staticmethod

@@ -96,12 +96,13 @@ class Chunker:
         self._page: list[bytes] = []
         self._size = 0
 
-    def cut(self, records: list[bytes]) -> Iterator[list[bytes]]:
-        """Take some more records; the pages that are whole now."""
+    def cut(self, records: list[bytes], checks: Sequence[int] = ()) -> Iterator[list[bytes]]:
+        """Take some more records; the pages that are whole now. ``checks`` are the CRC-32 of each, if somebody made
+        them."""
         # By single calls for all of them, as this is done for every row that there is: those that would cut if
         # they were as long as the longest, and of these the ones that do.
         most = _CUT * max(map(len, records), default=0)
-        likely = compress(range(len(records)), map(most.__gt__, map(crc32, records)))
+        likely = compress(range(len(records)), map(most.__gt__, checks or map(crc32, records)))
         ends = [at for at in likely if crc32(records[at]) < _CUT * len(records[at])]
         begin = 0
         for end in (*ends, None):
@@ -152,10 +153,11 @@ class TableWriter:
         self._room = _BUNDLE
         self.added = self.rows = self.size = 0
 
-    def add(self, records: list[bytes]) -> list[int]:
-        """Store some more records; after which of all rows a page ended meanwhile. Raises StoreError."""
+    def add(self, records: list[bytes], checks: Sequence[int] = ()) -> list[int]:
+        """Store some more records; after which of all rows a page ended meanwhile. ``checks`` are those that
+        ``Chunker`` takes. Raises StoreError."""
         ends = []
-        for page in self._cutter.cut(records):
+        for page in self._cutter.cut(records, checks):
             self._begin(page)
             ends.append(self.rows)
         return ends
