@@ -26,7 +26,7 @@ ROOMS = (
     ("merge", "remote"),
     ("database", "files"),
     ("config",),
-    ("cms",),
+    ("cms", "process"),
     ("rewrite", "append_log", "atomic", "spot", "remark", "remembered", "heap", "prefetch"),
     ("private",),
     ("errors",),

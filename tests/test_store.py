@@ -232,6 +232,58 @@ def test_thinning_waits_for_writers_and_for_itself(
     assert leases.DEAD > 3 * leases.BEAT
 
 
+HOLDING = """
+import sys
+from pathlib import Path
+from vetrin.store import FolderBackend, lease
+with lease(FolderBackend(Path(sys.argv[1])), sys.argv[2]):
+    print("held", flush=True)
+    sys.stdin.read()
+"""
+
+
+@pytest.mark.parametrize("kind", ["write", "thin"])
+def test_who_was_killed_keeps_nobody_out(railway: Railway, kind: str) -> None:
+    folder = railway.folder / ".vetrin/store"
+    holder = subprocess.Popen(
+        [sys.executable, "-c", HOLDING, str(folder), kind],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+    )
+    assert holder.stdout is not None and holder.stdin is not None
+    try:
+        assert holder.stdout.readline() == b"held\n"
+        with pytest.raises(StoreBusy), lease(railway.store.backend, "thin"):
+            pass
+        (held,) = (folder / "leases").iterdir()
+        text = held.read_bytes()
+    finally:
+        holder.kill()
+        holder.wait()
+    # Of a process of another machine, or of another space of numbers, nobody here knows whether it is there.
+    for key in ("machine", "space"):
+        held.write_text(json.dumps(json.loads(text) | {key: "another"}))
+        with pytest.raises(StoreBusy), lease(railway.store.backend, "thin"):
+            pass
+    held.write_bytes(text)
+    for next_one in ("write", "thin"):
+        held.write_bytes(text)
+        with lease(railway.store.backend, next_one):  # type: ignore[arg-type]
+            assert held.exists() == (kind == next_one == "write")
+    # A process that has its number since is another one.
+    held.write_text(json.dumps(json.loads(text) | {"process": os.getpid()}))
+    with lease(railway.store.backend, "thin"):
+        pass
+    for odd in (0, -1, "1", 10**30, None):
+        held.write_text(json.dumps(json.loads(text) | {"process": odd}))
+        if odd == 10**30:
+            with lease(railway.store.backend, "thin"):
+                pass
+        else:
+            with pytest.raises(StoreBusy), lease(railway.store.backend, "thin"):
+                pass
+
+
 # -- thinning ------------------------------------------------------------------------------------------
 
 NOW = datetime.fromisoformat("2026-11-23T12:00:00+00:00")

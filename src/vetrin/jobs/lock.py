@@ -15,22 +15,20 @@ from __future__ import annotations
 import contextlib
 import getpass
 import json
-import os
 import re
 import secrets
 import socket
 import threading
 from collections.abc import Iterator
 from datetime import datetime
-from pathlib import Path
 from typing import Any
 
 from msgspec import Struct
 
 from ..errors import FilesError, Overtaken, Refused
 from ..files import OWN_FOLDER, FileTree, if_readable
+from ..process import is_gone, is_near, this_process
 from ..site import Site
-from ..spot import this_machine
 
 _PATH = f"{OWN_FOLDER}/lock"
 _ALIVE = f"{OWN_FOLDER}/alive-"  # and the token of a lock
@@ -55,7 +53,7 @@ class Holder(Struct, frozen=True):
     def dead(self) -> bool:
         """True for a run that has ended without letting go; from elsewhere, only most likely."""
         if self.ours:
-            return not _runs(json.loads(self.text))
+            return is_gone(json.loads(self.text))
         return self.silent > SILENT
 
     def __str__(self) -> str:
@@ -143,7 +141,7 @@ def holder_of(tree: FileTree) -> Holder | None:
         token = held.get("token", "")
         if _TOKEN.fullmatch(token) and (beat := tree.age(_ALIVE + token)) is not None:
             silent = min(silent, beat)
-        ours = held["machine"] == this_machine() and held.get("space", "") == _space()
+        ours = is_near(held)
         user, host, process, since = held["user"], held["host"], held["process"], held["since"]
         started = held.get("started", "")
         if not all(isinstance(one, str) for one in (user, host, since, started)):
@@ -190,37 +188,7 @@ def _myself(token: str) -> dict[str, Any]:
     return {
         "user": getpass.getuser(),
         "host": socket.gethostname(),
-        "machine": this_machine(),
-        "space": _space(),
-        "process": os.getpid(),
-        "started": _started(os.getpid()),
+        **this_process(),
         "since": datetime.now().astimezone().isoformat(timespec="seconds"),
         "token": token,
     }
-
-
-def _space() -> str:
-    """The space that a process number of this process is from; the same number in another one is another process."""
-    try:
-        return str(Path("/proc/self/ns/pid").readlink())
-    except OSError:
-        return ""
-
-
-def _runs(held: dict[str, Any]) -> bool:
-    """True if the process that took a lock on this machine is still there, and not another by now."""
-    try:
-        os.kill(held["process"], 0)
-    except ProcessLookupError:
-        return False
-    except PermissionError:
-        pass
-    return bool(held["started"] == _started(held["process"]))
-
-
-def _started(process: int) -> str:
-    """When a process began, in ticks since the machine's start; empty where that is not told."""
-    try:
-        return Path(f"/proc/{process}/stat").read_text("ascii").rpartition(")")[2].split()[19]
-    except (OSError, IndexError):
-        return ""

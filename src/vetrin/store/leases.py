@@ -2,8 +2,9 @@
 
 A writer leaves ``leases/write-TOKEN`` on the backend while it stores a snapshot, whoever thins leaves
 ``leases/thin-TOKEN``; each looks for the other kind after it has written its own, so one of them always
-sees the other. Writers do not mind one another. A lease is written anew every so often; one that nobody has
-written for a while was left by somebody who is dead.
+sees the other. Writers do not mind one another. A lease of a process that has ended does not count. Of one from
+elsewhere that cannot be seen: each is written anew every so often, and one that nobody has written for a while was
+left by somebody who is dead.
 """
 
 from __future__ import annotations
@@ -15,9 +16,10 @@ import socket
 import threading
 from collections.abc import Iterator
 from datetime import datetime
-from typing import Literal
+from typing import Any, Literal
 
 from ..errors import StoreBusy, StoreError
+from ..process import is_gone, this_process
 from .backend import Backend
 
 BEAT = 30.0  # seconds
@@ -37,6 +39,7 @@ def lease(backend: Backend, kind: Kind) -> Iterator[None]:
         {
             "host": socket.gethostname(),
             "since": datetime.now().astimezone().isoformat(timespec="seconds"),
+            **this_process(),
         }
     ).encode()
     backend.write(name, text)
@@ -74,11 +77,14 @@ def _alone(backend: Backend, mine: str, kind: Kind) -> None:
         if age - ours > DEAD:
             backend.remove(name)
             continue
-        said = {"host": "somebody", "since": "a while"}
-        with contextlib.suppress(StoreError, ValueError):
+        said: dict[str, Any] = {"host": "somebody", "since": "a while"}
+        with contextlib.suppress(StoreError, ValueError, TypeError):
             said |= json.loads(backend.read(name))
+        if is_gone(said):
+            backend.remove(name)
+            continue
         doing = "thins" if theirs == "thin" else "writes to"
-        since = said["since"].replace("T", " ")[:16]
+        since = str(said["since"]).replace("T", " ")[:16]
         raise StoreBusy(
             f"{said['host']} {doing} the store in {backend.where} since {since}; come again when that has ended"
         )
