@@ -8,8 +8,10 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from systems import Mariadb
+from vetrin.database import KeyRange
 from vetrin.database.base import Batch
 from vetrin.database.mysql.database import Credentials, MysqlDatabase
 from vetrin.database.mysql.prepared_rows import Packed, PreparedRows, without_nulls
@@ -76,6 +78,7 @@ def test_rows_arrive_as_they_were(
     with wire.cursor() as cursor:
         cursor.execute("TRUNCATE TABLE x")
         prepared = PreparedRows(wire, "x", ["id", "one", "other"], (192 << 10) + together)
+        assert prepared.prepare()
         wire.begin()
         left = 0
         for one in prepared.packed(batches(rows, each, changed)):
@@ -101,6 +104,66 @@ def test_a_null_is_told_from_the_byte_that_means_it() -> None:
     found = without_nulls(records_of(Batch(3, cells, 0)))
     assert found.nulls == {0: [1, 2]}
     assert found.records == [b"\x01\xfb", records_of(Batch(3, cells[3:], 0))[0]]
+
+
+def test_a_table_may_have_more_columns_than_a_statement_should_have_values(wire: Wire) -> None:
+    with wire.cursor() as cursor:  # an Aria table; InnoDB has fewer
+        columns = [f"c{number}" for number in range(2100)]
+        cursor.execute("DROP TABLE IF EXISTS wide")
+        cursor.execute(
+            f"CREATE TABLE wide ({', '.join(f'{name} TINYINT' for name in columns)}) ENGINE=Aria"
+        )
+        prepared = PreparedRows(wire, "wide", columns, 16 << 20)
+        assert prepared.prepare()
+        cells: list[bytes | None] = [b"%d" % (number % 100) for number in range(4200)]
+        cells[3600] = None
+        for one in prepared.packed([Batch(2100, cells, 8_400)]):
+            assert isinstance(one, Packed)
+            prepared.send(one)
+        assert prepared.finish() == (2, 0)
+        cursor.execute("SELECT c7, c1500 FROM wide ORDER BY c1500 IS NULL")
+        assert [*cursor.fetchall()] == [(7, 0), (7, None)]
+        cursor.execute("DROP TABLE wide")
+
+
+@pytest.mark.parametrize("room", [0, 3])
+@pytest.mark.parametrize("local_infile", [0, 1])
+def test_a_server_without_room_for_statements_gets_the_rows_otherwise(
+    mariadb_server: Mariadb, tmp_path: Path, local_infile: int, room: int
+) -> None:
+    mariadb_server.run(
+        "DROP DATABASE IF EXISTS full",
+        f"SET GLOBAL local_infile = {local_infile}",
+        f"SET GLOBAL max_prepared_stmt_count = {room}",
+    )
+    mariadb_server.create("full", "full", "secret")
+    mariadb_server.run(
+        "CREATE TABLE x (id INT PRIMARY KEY, log VARCHAR(40))",
+        "INSERT INTO x SELECT seq, REPEAT('log ', 9) FROM seq_1_to_5000",
+        "CREATE TABLE _vetrin_x LIKE x",
+        database="full",
+    )
+    database = MysqlDatabase(
+        Credentials("full", "full", "secret", "127.0.0.1", mariadb_server.port),
+        prints=PagePrints(tmp_path / "rows.sqlite"),
+    )
+    try:
+        (table,) = database.tables()
+        for _ in range(2):
+            with database.reading() as reader:
+                assert database.fill("_vetrin_x", table, reader.rows(table)) == 5000
+            with database.reading() as reader:
+                (digest,) = reader.digests(table, [KeyRange()])
+                (there,) = reader.digests(replace(table, name="_vetrin_x"), [KeyRange()])
+            assert digest == there
+            mariadb_server.run("TRUNCATE TABLE _vetrin_x", database="full")
+    finally:
+        database.close()
+        mariadb_server.run(
+            "SET GLOBAL local_infile = 1",
+            "SET GLOBAL max_prepared_stmt_count = DEFAULT",
+            "DROP DATABASE full",
+        )
 
 
 @pytest.mark.parametrize("local_infile", [0, 1])

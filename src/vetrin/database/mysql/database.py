@@ -505,6 +505,8 @@ class MysqlDatabase(HiddenEditing):
     ) -> tuple[int, int]:
         """Write by prepared statements in one transaction; (rows stored, warnings)."""
         rows = self._preparing(wire, hidden, table)
+        if rows is None:
+            return self._written(wire, hidden, table, batches)
         stored = warned = 0
         wire.begin()
         with ahead(rows.packed(batches)) as coming:  # so that the server need not wait for that
@@ -519,15 +521,19 @@ class MysqlDatabase(HiddenEditing):
         wire.commit()
         return stored + some, warned + more
 
-    def _preparing(self, wire: Wire, hidden: str, table: Table) -> PreparedRows:
-        """What stores rows in a table: as long as it is the same one, with the statements that are prepared."""
+    def _preparing(self, wire: Wire, hidden: str, table: Table) -> PreparedRows | None:
+        """What stores rows in a table: as long as it is the same one, with the statements that are prepared; None if
+        the server has no room for those."""
         names = [quote(column.name) for column in table.columns]
         mine = wire, hidden, names
         if self._last_prepared is None or self._last_prepared[0] != mine:
             if self._last_prepared is not None and self._last_prepared[0][0] is wire:
                 self._last_prepared[1].close()
-            most = self.facts().max_statement or 0
-            self._last_prepared = mine, PreparedRows(wire, quote(hidden), names, most)
+            self._last_prepared = None
+            rows = PreparedRows(wire, quote(hidden), names, self.facts().max_statement or 0)
+            if not rows.prepare():
+                return None
+            self._last_prepared = mine, rows
         return self._last_prepared[1]
 
     @property

@@ -12,12 +12,15 @@ from collections.abc import Iterable, Iterator, Sequence
 from itertools import accumulate
 from typing import NamedTuple
 
+import pymysql
+
 from ..base import Batch, Cell
 from ..cells import take_cells
 from ..row_codec import NULL, current_records, records_of
 from .wire import Wire
 
 _EXECUTE = 0x17  # the command of the protocol
+_NO_ROOM = 1461  # the server has as many prepared statements as it may (max_prepared_stmt_count)
 _TEXT = b"\xfd\x00"  # the type of a value: MYSQL_TYPE_VAR_STRING
 _VALUES = (
     1 << 11
@@ -49,18 +52,40 @@ class PreparedRows:
         """``table`` and ``columns`` are quoted; ``most`` is how many bytes the server takes in a packet."""
         self._wire = wire
         self._numbers: dict[int, int] = {}  # of the statements, by how many rows each stores
+        self._typed: set[int] = set()  # those that were told of which type their values are
         self._under_way = 0  # statements of which the answers were not read
         # As with a load of a client's file, what does not fit is a warning.
         self._head = f"INSERT IGNORE INTO {table} ({', '.join(columns)}) VALUES "
         self._width = len(columns)
         self._row = f"({', '.join('?' * self._width)})"
         self._most = min(_TOGETHER, most - _SPARED)
+        self._largest = 1 << (max(1, _VALUES // self._width).bit_length() - 1)  # rows
         self._stored = self._warned = 0
+
+    def prepare(self) -> bool:
+        """Have the server prepare all statements that there may be; False where it has no room for them, and has none
+        then.
+
+        Raises:
+            pymysql.Error: the server said something else, or the connection broke.
+        """
+        rows = 1
+        while rows <= self._largest:
+            sql = self._head + ", ".join([self._row] * rows)
+            try:
+                self._numbers[rows] = self._wire.prepare(sql, rows * self._width)
+            except pymysql.OperationalError as error:
+                if error.args[0] != _NO_ROOM:
+                    raise
+                self.close()
+                return False
+            rows <<= 1
+        return True
 
     def packed(self, batches: Iterable[Batch]) -> Iterator[Packed | Batch]:
         """Rows as ``send`` takes them; a batch with a row that is too large for a statement is given as it is. The
         server is asked nothing, so another thread can do this."""
-        packing = _Packing(self._width, self._most)
+        packing = _Packing(self._width, self._largest, self._most)
         for batch in batches:
             records = current_records(batch)
             if max(map(len, records), default=0) < self._most:
@@ -76,13 +101,10 @@ class PreparedRows:
         Raises:
             pymysql.Error: the server said so of these or of others before, or the connection broke.
         """
-        count = packed.rows * self._width
-        number, types = self._numbers.get(packed.rows), b"\0"
-        if number is None:
-            self._answers()
-            sql = self._head + ", ".join([self._row] * packed.rows)
-            number = self._numbers[packed.rows] = self._wire.prepare(sql, count)
-            types = b"\1" + _TEXT * count
+        number, types = self._numbers[packed.rows], b"\0"
+        if number not in self._typed:
+            self._typed.add(number)
+            types = b"\1" + _TEXT * (packed.rows * self._width)
         head = struct.pack("<BIBI", _EXECUTE, number, 0, 1)
         self._wire.command(b"".join([head, packed.nulls, types, packed.values]))
         self._under_way += 1
@@ -117,12 +139,12 @@ class PreparedRows:
 
 
 class _Packing:
-    """Puts rows of ``width`` values together for statements of ``most`` bytes at most."""
+    """Puts rows of ``width`` values together for statements of at most ``largest`` rows and ``most`` bytes."""
 
-    def __init__(self, width: int, most: int) -> None:
+    def __init__(self, width: int, largest: int, most: int) -> None:
         self._width = width
+        self._largest = largest
         self._most = most
-        self._largest = 1 << ((_VALUES // width).bit_length() - 1)
         self._waiting = Rows([], {})
 
     def add(self, records: list[bytes]) -> Iterator[Packed]:
