@@ -15,14 +15,12 @@ import secrets
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
-from itertools import chain
 from typing import Any
 
 import pymysql
 from msgspec.structs import replace
 
-from ...errors import DatabaseError, DatabaseUnreachable, RowsDiffer, RowsMoved, Unsuitable
-from ...prefetch import ahead
+from ...errors import DatabaseError, DatabaseUnreachable, RowsMoved, Unsuitable
 from ..base import (
     HIDDEN,
     Adapted,
@@ -40,10 +38,8 @@ from ..base import (
     pending,
 )
 from ..conditions import Where
-from ..digests import NO_ROWS, joint_digest
 from ..key_ranges import KeyRange
 from ..page_prints import PagePrints, PrintsThere
-from ..pages import digest_of_rows
 from ..questions import Question
 from ..staging_edits import HiddenEditing
 from ..statements import doing
@@ -62,14 +58,13 @@ from .dependents import (
     create_text,
     settling,
 )
+from .filling import Filling
 from .incoming_sql import fit, unfit_table
 from .later_indexes import LaterIndexes, without_indexes
 from .page_digests import PageDigests
 from .patching import patching
-from .prepared_rows import Packed, PreparedRows
 from .reader import MysqlReader
 from .row_query import DIALECT, range_condition
-from .row_text import LOAD_OPTIONS, insert_statements, load_block
 from .schema.translate import Server, adapt_attachment, adapt_schema
 from .sequences import without_draws
 from .side_by_side import side_by_side
@@ -77,13 +72,10 @@ from .wire import Wire
 
 _NO_DATABASE = (1049, 1044)
 _NO_ACCOUNT = 1045
-_INSERT_BYTES = 1 << 20
 _CLIENT_ERRORS = 2000  # from here on, errors are those of the connection
 _IN_USE, _STATEMENTS_LOGGED = 1205, 1665
 _HELD_UP = (_IN_USE, 1213)  # and a deadlock
 _TRIES = 21
-_FEW = 64 << 10  # bytes of rows that a load stores as quickly as prepared statements
-_IDLE = 30.0  # seconds after which nobody knows whether a connection that nothing came by is still there
 _AT_ONCE = 50  # statements that are sent before the first is answered
 # For so many seconds a swap waits for a table in use, while all others wait for it.
 PATIENT = {"sql": "SET lock_wait_timeout = 30"}
@@ -116,8 +108,6 @@ class MysqlDatabase(HiddenEditing):
         self._prints = prints
         self._credentials = credentials
         self._read_only = read_only
-        self._bulk_load = bulk_load
-        self._last_prepared: tuple[tuple[Wire, str, list[str]], PreparedRows] | None = None
         self._asking = Asking(credentials.name, lambda: self._control)
         self._rows, self._asked = self._asking.rows, self._asking.asked
         self._catalog = Catalog(credentials.name, credentials.where, self._asking)
@@ -129,9 +119,14 @@ class MysqlDatabase(HiddenEditing):
             if not may_be_missing or error.number not in (*_NO_DATABASE, _NO_ACCOUNT):
                 raise
             self._look_around(error)
-        self._wire: Wire | None = None
+        self._filling = Filling(
+            connect=lambda: self._connect("binary", fills=True, bulk=True, silence=WORKS),
+            takes_loads=self._takes_loads if bulk_load else lambda: False,
+            may_prepare=self._may_prepare,
+            most=lambda: self.facts().max_statement or 0,
+            digest=self._digest,
+        )
         self._later = LaterIndexes(lambda: self._connect("utf8mb4", silence=WORKS))
-        self._filled = 0.0  # when rows were loaded last, by a clock
 
     def _look_around(self, error: DatabaseUnreachable) -> None:
         """Connect without a database, as the account that may make one."""
@@ -182,10 +177,9 @@ class MysqlDatabase(HiddenEditing):
 
     def close(self) -> None:
         self._later.close()
-        for wire in (self._control, self._wire):
-            if wire is not None:
-                with contextlib.suppress(pymysql.Error):
-                    wire.close()
+        for wire in (self._control, self._filling):
+            with contextlib.suppress(pymysql.Error):
+                wire.close()
 
     def looking(self) -> contextlib.AbstractContextManager[None]:
         return self._asking.looking()
@@ -409,75 +403,7 @@ class MysqlDatabase(HiddenEditing):
         *,
         warned: Callable[[str], None] | None = None,
     ) -> int:
-        comparing = warned is None
-        before = self._digest(hidden, table) if comparing else NO_ROWS
-        passed: list[str] = []
-        wire = self._filling()
-        sent = empty = 0
-        # An ENUM's empty value is one that the server never takes without a warning.
-        enums = [i for i, c in enumerate(table.columns) if c.type.lower().startswith("enum")]
-
-        def counted() -> Iterator[Batch]:
-            nonlocal sent, empty
-            for batch in batches:
-                sent += batch.rows
-                for index in enums:
-                    empty += batch.cells[index :: batch.width].count(b"0")
-                if comparing:
-                    # What they were made of is not what they have become on their way.
-                    made = Batch(batch.width, batch.cells, batch.size, batch.mixed)
-                    passed.append(digest_of_rows([made]))
-                yield batch
-                if moved is not None:
-                    moved(batch.rows, batch.size)
-
-        told = None
-        try:
-            with said(table.name):
-                coming = counted()
-                first = next(coming, None)
-                if first is None:
-                    stored = warnings = 0
-                else:
-                    write = (
-                        self._prepared
-                        if self._goes_prepared(wire, table, first, comparing)
-                        else self._written
-                    )
-                    stored, warnings = write(wire, hidden, table, chain([first], coming))
-                if warnings:
-                    with wire.cursor() as cursor:
-                        cursor.execute("SHOW WARNINGS LIMIT 1")
-                        told = cursor.fetchone()
-            self._filled = time.monotonic()
-        except BaseException:
-            self._wire = None
-            with contextlib.suppress(pymysql.Error):
-                wire.close()
-            raise
-        if stored != sent:
-            raise RowsDiffer(f"{table.name}: {sent} rows were sent, {stored} arrived")
-        if warnings and warnings != empty:
-            said_of_it = told[2].decode("latin1") if told else "something"
-            if warned is not None:
-                warned(said_of_it)
-            elif self._digest(hidden, table) != joint_digest([before, *passed]):
-                raise RowsDiffer(
-                    f"{table.name}: the server changed values on arrival; it warned {warnings} times, "
-                    f"for one: {said_of_it}"
-                )
-        return sent
-
-    def _filling(self) -> Wire:
-        """The connection by which rows are loaded: kept from one table to the next, and where closing this database
-        from another thread can cut a running load."""
-        wire = self._wire
-        if wire is None or not wire.open or time.monotonic() - self._filled > _IDLE:
-            if wire is not None:
-                with contextlib.suppress(pymysql.Error):
-                    wire.close()
-            wire = self._wire = self._connect("binary", fills=True, bulk=True, silence=WORKS)
-        return wire
+        return self._filling.fill(hidden, table, batches, moved, warned)
 
     def _digest(self, hidden: str, table: Table) -> str:
         """The digest of all rows that lie in a hidden table."""
@@ -486,115 +412,16 @@ class MysqlDatabase(HiddenEditing):
             ((found,),) = side_by_side(self._control, [there.of([KeyRange()])])
         return found
 
-    def _goes_prepared(self, wire: Wire, table: Table, first: Batch, comparing: bool) -> bool:
-        """Whether rows go in by prepared statements, given the first batch of them. MySQL works out the types of
-        values for itself; over a line it takes as long as that does; and for few rows a load is as quick."""
-        return (
-            self._server.product == "MariaDB"
-            and self._prints is not None
-            and not isinstance(self._prints, PrintsThere)
-            and wire.by_request is None
-            and not comparing
-            and not first.mixed
-            and all(column.write == "{}" for column in table.columns)
-            and (first.size > _FEW or not self._loads)
-        )
-
-    def _prepared(
-        self, wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]
-    ) -> tuple[int, int]:
-        """Write by prepared statements in one transaction; (rows stored, warnings)."""
-        rows = self._preparing(wire, hidden, table)
-        if rows is None:
-            return self._written(wire, hidden, table, batches)
-        stored = warned = 0
-        wire.begin()
-        with ahead(rows.packed(batches)) as coming:  # so that the server need not wait for that
-            for one in coming:
-                if isinstance(one, Packed):
-                    rows.send(one)
-                    continue
-                write = self._load if self._loads else self._insert
-                for some, more in (rows.finish(), write(wire, hidden, table, iter([one]))):
-                    stored, warned = stored + some, warned + more
-        some, more = rows.finish()
-        wire.commit()
-        return stored + some, warned + more
-
-    def _preparing(self, wire: Wire, hidden: str, table: Table) -> PreparedRows | None:
-        """What stores rows in a table: as long as it is the same one, with the statements that are prepared; None if
-        the server has no room for those."""
-        names = [quote(column.name) for column in table.columns]
-        mine = wire, hidden, names
-        if self._last_prepared is None or self._last_prepared[0] != mine:
-            if self._last_prepared is not None and self._last_prepared[0][0] is wire:
-                self._last_prepared[1].close()
-            self._last_prepared = None
-            rows = PreparedRows(wire, quote(hidden), names, self.facts().max_statement or 0)
-            if not rows.prepare():
-                return None
-            self._last_prepared = mine, rows
-        return self._last_prepared[1]
-
-    @property
-    def _loads(self) -> bool:
-        return self._bulk_load and self._takes_loads
-
-    def _written(
-        self, wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]
-    ) -> tuple[int, int]:
-        """Write by bulk load, or by INSERT where that is not to be had; (rows stored, warnings)."""
-        if self._loads:
-            return self._load(wire, hidden, table, batches)
-        wire.begin()
-        found = self._insert(wire, hidden, table, batches)
-        wire.commit()
-        return found
-
-    @cached_property
     def _takes_loads(self) -> bool:
         if self._control.by_request is not None and not self._control.by_request.loads:
             return False
         return bool(int(self._rows("local_infile", "SELECT @@local_infile")[0][0]))
 
-    @staticmethod
-    def _load(wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]) -> tuple[int, int]:
-        """Write by bulk load; (rows stored, warnings), as the server counts them."""
-        targets: list[str] = []
-        settings: list[str] = []
-        for number, column in enumerate(table.columns):
-            if column.write == "{}":
-                targets.append(quote(column.name))
-            else:
-                targets.append(f"@v{number}")
-                settings.append(f"{quote(column.name)} = {column.write.format(f'@v{number}')}")
-        sql = (
-            f"LOAD DATA LOCAL INFILE 'rows' INTO TABLE {quote(hidden)} CHARACTER SET binary"
-            f" {LOAD_OPTIONS} ({', '.join(targets)})"
-        )
-        if settings:
-            sql += " SET " + ", ".join(settings)
-        if wire.by_request is not None:
-            batches = _smaller(batches, wire)
-        return wire.load(sql, map(load_block, batches))
-
-    @staticmethod
-    def _insert(wire: Wire, hidden: str, table: Table, batches: Iterator[Batch]) -> tuple[int, int]:
-        """Write by INSERT; (rows stored, warnings)."""
-        names = ", ".join(quote(column.name) for column in table.columns)
-        head = f"INSERT INTO {quote(hidden)} ({names}) VALUES ".encode()
-        stored = warned = 0
-        with wire.cursor() as cursor:
-            cursor.execute("SELECT @@max_allowed_packet")
-            most = int(cursor.fetchall()[0][0]) - 1024
-        limit = min(_INSERT_BYTES, most)
-        if wire.by_request is not None:
-            limit, batches = min(limit, wire.by_request.piece), _smaller(batches, wire)
-        for batch in batches:
-            for statement in insert_statements(head, table.columns, batch, limit, most):
-                stored += wire.query(statement)
-                warned += wire._result.warning_count  # type: ignore[attr-defined]
-        return stored, warned
+    def _may_prepare(self) -> bool:
+        """Whether rows may go in by prepared statements: MySQL works out the types of values for itself, and over a
+        line it takes as long as that does."""
+        near = self._prints is not None and not isinstance(self._prints, PrintsThere)
+        return near and self._server.product == "MariaDB" and self._control.by_request is None
 
     def finish(self, hidden: str, source: ReadableDatabase, table: Table, schema: str = "") -> None:
         """Begin to make indexes; the next number to give is part of the table's definition here."""
@@ -824,17 +651,6 @@ class MysqlDatabase(HiddenEditing):
 
 def _dropping(hidden: str) -> str:
     return f"DROP TABLE IF EXISTS {quote(hidden)}"
-
-
-def _smaller(batches: Iterator[Batch], wire: Wire) -> Iterator[Batch]:
-    """Batches that make texts of about a piece at most, where rows are of a size."""
-    for batch in batches:
-        assert wire.by_request is not None
-        count = max(1, -(-batch.size * 5 // (wire.by_request.piece * 4)))
-        rows = max(1, -(-batch.rows // count))
-        for at in range(0, batch.rows, rows):
-            cells = batch.cells[at * batch.width : (at + rows) * batch.width]
-            yield Batch(batch.width, cells, batch.size // count, batch.mixed)
 
 
 def _encoded(sql: str | bytes) -> bytes:
