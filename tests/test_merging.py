@@ -809,7 +809,8 @@ def test_a_line_that_stays_away_ends_a_merge_with_an_error(
     pieces = wire.seen
     railway.vetrin(*UNDO)
     ended = 0
-    for part in (40, 60, 80, 92):
+    # A slow run sends more signs of life, so the one that was counted may have sent more than those that are cut.
+    for part in (20, 40, 60, 85):
 
         def stay_away() -> None:
             wire.closed = True
