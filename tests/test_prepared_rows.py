@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -126,28 +127,44 @@ def test_a_table_may_have_more_columns_than_a_statement_should_have_values(wire:
         cursor.execute("DROP TABLE wide")
 
 
+@contextlib.contextmanager
+def opened(server: Mariadb, folder: Path, *tables: str, **settings: int) -> Iterator[MysqlDatabase]:
+    """A database with some tables on a server with these settings."""
+    server.run(
+        "DROP DATABASE IF EXISTS narrow",
+        *(f"SET GLOBAL {name} = {value}" for name, value in settings.items()),
+    )
+    server.create("narrow", "narrow", "secret")
+    server.run(*tables, database="narrow")
+    database = MysqlDatabase(
+        Credentials("narrow", "narrow", "secret", "127.0.0.1", server.port),
+        prints=PagePrints(folder / "rows.sqlite"),
+    )
+    try:
+        yield database
+    finally:
+        database.close()
+        server.run(
+            "SET GLOBAL local_infile = 1",
+            "SET GLOBAL max_prepared_stmt_count = DEFAULT",
+            "DROP DATABASE narrow",
+        )
+
+
 @pytest.mark.parametrize("room", [0, 3])
 @pytest.mark.parametrize("local_infile", [0, 1])
 def test_a_server_without_room_for_statements_gets_the_rows_otherwise(
     mariadb_server: Mariadb, tmp_path: Path, local_infile: int, room: int
 ) -> None:
-    mariadb_server.run(
-        "DROP DATABASE IF EXISTS full",
-        f"SET GLOBAL local_infile = {local_infile}",
-        f"SET GLOBAL max_prepared_stmt_count = {room}",
-    )
-    mariadb_server.create("full", "full", "secret")
-    mariadb_server.run(
+    with opened(
+        mariadb_server,
+        tmp_path,
         "CREATE TABLE x (id INT PRIMARY KEY, log VARCHAR(40))",
         "INSERT INTO x SELECT seq, REPEAT('log ', 9) FROM seq_1_to_5000",
         "CREATE TABLE _vetrin_x LIKE x",
-        database="full",
-    )
-    database = MysqlDatabase(
-        Credentials("full", "full", "secret", "127.0.0.1", mariadb_server.port),
-        prints=PagePrints(tmp_path / "rows.sqlite"),
-    )
-    try:
+        local_infile=local_infile,
+        max_prepared_stmt_count=room,
+    ) as database:
         (table,) = database.tables()
         for _ in range(2):
             with database.reading() as reader:
@@ -156,14 +173,7 @@ def test_a_server_without_room_for_statements_gets_the_rows_otherwise(
                 (digest,) = reader.digests(table, [KeyRange()])
                 (there,) = reader.digests(replace(table, name="_vetrin_x"), [KeyRange()])
             assert digest == there
-            mariadb_server.run("TRUNCATE TABLE _vetrin_x", database="full")
-    finally:
-        database.close()
-        mariadb_server.run(
-            "SET GLOBAL local_infile = 1",
-            "SET GLOBAL max_prepared_stmt_count = DEFAULT",
-            "DROP DATABASE full",
-        )
+            mariadb_server.run("TRUNCATE TABLE _vetrin_x", database="narrow")
 
 
 @pytest.mark.parametrize("local_infile", [0, 1])
@@ -171,21 +181,14 @@ def test_what_does_not_fit_is_a_warning_as_with_a_load(
     mariadb_server: Mariadb, tmp_path: Path, local_infile: int
 ) -> None:
     """More rows than one statement has, of which two have one key, and one is cut."""
-    mariadb_server.run(
-        "DROP DATABASE IF EXISTS narrow", f"SET GLOBAL local_infile = {local_infile}"
-    )
-    mariadb_server.create("narrow", "narrow", "secret")
-    mariadb_server.run(
+    with opened(
+        mariadb_server,
+        tmp_path,
         "CREATE TABLE x (id INT PRIMARY KEY, log VARCHAR(8))",
         "INSERT INTO x SELECT seq, 'log' FROM seq_1_to_30000",
         "CREATE TABLE _vetrin_x (id INT PRIMARY KEY, log VARCHAR(3))",
-        database="narrow",
-    )
-    database = MysqlDatabase(
-        Credentials("narrow", "narrow", "secret", "127.0.0.1", mariadb_server.port),
-        prints=PagePrints(tmp_path / "rows.sqlite"),
-    )
-    try:
+        local_infile=local_infile,
+    ) as database:
         (table,) = database.tables()
         said: list[str] = []
         with database.reading() as reader:
@@ -196,6 +199,3 @@ def test_what_does_not_fit_is_a_warning_as_with_a_load(
         with database.reading() as reader:
             stored = database.fill("_vetrin_x", table, reader.rows(table), warned=said.append)
         assert stored == 30_000 and len(said) == 1
-    finally:
-        database.close()
-        mariadb_server.run("SET GLOBAL local_infile = 1", "DROP DATABASE narrow")

@@ -1,6 +1,6 @@
-"""Which process holds something, told so that others of its machine can see whether it is still there.
+"""This process: what it may use, and what tells others of its machine whether it is still there.
 
-Only those can see that which share its space of process numbers: a container has its own.
+Only those can see the latter which share its space of process numbers: a container has its own.
 """
 
 from __future__ import annotations
@@ -40,6 +40,13 @@ def is_gone(told: Mapping[str, Any]) -> bool:
     except PermissionError:
         pass
     return bool(told.get("started", "") != _started(number))
+
+
+def processors() -> int:
+    """How many processors this process may use."""
+    if hasattr(os, "sched_getaffinity"):
+        return len(os.sched_getaffinity(0))
+    return os.cpu_count() or 1
 
 
 def _space() -> str:

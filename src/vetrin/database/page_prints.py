@@ -218,12 +218,8 @@ class PagePrints:
     ) -> None:
         """Remember what a page looks like, where that is known, and its strips; ``places`` are those of the key's
         columns."""
-        if seen is None and not strips:
-            return
-        self._looked_for.add(digest)
-        self._known[digest] = seen or UNSEEN
-        self._strips[digest] = packed(strips, places)
-        self._days[digest] = self._today
+        if seen is not None or strips:
+            self.take([(digest, *(seen or UNSEEN), packed(strips, places))])
 
     def learned(self) -> list[Learned]:
         """What was learned since this was asked last, for others with the same key; here it is forgotten."""

@@ -11,7 +11,6 @@ from __future__ import annotations
 
 import contextlib
 import marshal
-import os
 import struct
 import subprocess
 import sys
@@ -23,6 +22,7 @@ from zlib import crc32
 
 import msgspec
 
+from ..process import processors
 from .base import Batch, Table
 from .page_prints import PagePrints, PrintsThere
 from .pages import Page, PageMaker, can_copy_in_ranges, records_as_read
@@ -170,13 +170,6 @@ class _Table:
         elif self._prints is not None:
             self._prints.take(asked.result() or ())
             self._prints.keep()
-
-
-def processors() -> int:
-    """How many processors this process may use."""
-    if hasattr(os, "sched_getaffinity"):
-        return len(os.sched_getaffinity(0))
-    return os.cpu_count() or 1
 
 
 def can_go_elsewhere(prints: PagePrints | None) -> bool:

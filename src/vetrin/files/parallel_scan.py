@@ -24,6 +24,7 @@ from concurrent.futures import ThreadPoolExecutor
 from itertools import repeat
 from typing import Any
 
+from ..process import processors
 from .base import Entry, Manifest, SourceTree
 from .local import LocalTree
 
@@ -73,11 +74,7 @@ def scanning(
 
 
 def may_fork() -> bool:
-    return (
-        sys.platform.startswith("linux")
-        and threading.active_count() == 1
-        and (os.cpu_count() or 1) > 1
-    )
+    return sys.platform.startswith("linux") and threading.active_count() == 1 and processors() > 1
 
 
 def _child(scan: Callable[[], Manifest], into: int, place: int) -> None:

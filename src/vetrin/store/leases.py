@@ -80,7 +80,8 @@ def _alone(backend: Backend, mine: str, kind: Kind) -> None:
         said: dict[str, Any] = {"host": "somebody", "since": "a while"}
         with contextlib.suppress(StoreError, ValueError, TypeError):
             said |= json.loads(backend.read(name))
-        if is_gone(said):
+        # Without its start, a process elsewhere may be taken for one of ours: machines can have one name.
+        if said.get("started") and is_gone(said):
             backend.remove(name)
             continue
         doing = "thins" if theirs == "thin" else "writes to"

@@ -22,9 +22,7 @@ from .wire import Wire
 _EXECUTE = 0x17  # the command of the protocol
 _NO_ROOM = 1461  # the server has as many prepared statements as it may (max_prepared_stmt_count)
 _TEXT = b"\xfd\x00"  # the type of a value: MYSQL_TYPE_VAR_STRING
-_VALUES = (
-    1 << 11
-)  # of a statement: with more of them, they do not stay in the cache of the server's processor
+_VALUES = 1 << 11  # of a statement: more of them do not stay in the cache of the server's processor
 _TOGETHER = 512 << 10  # bytes of rows that one statement stores
 _UNDER_WAY = 8  # statements that were sent before answers are read
 _SPARED = 64 << 10  # bytes of a packet for what is not rows
