@@ -12,6 +12,7 @@ import pytest
 from killing import killed_after
 from line import railway_line
 from systems import DatabaseServer, Mariadb
+from vetrin.database import Table
 from vetrin.database.mysql.connect import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.mysql.later_indexes import LaterIndexes, without_indexes
@@ -125,6 +126,33 @@ def test_a_pull_killed_anywhere_brings_them_when_it_goes_on(
         assert line.digests() == old, steps
         steps += every or 5
     assert steps > 60
+
+
+def test_tables_that_get_indexes_later_come_first(
+    mariadb_server: Mariadb, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("vetrin.jobs.table_copy.INDEXES_LATER", 16 << 10)
+    line = railway_line("mariadb", tmp_path, mariadb_server)
+    line.sides["production"](
+        "ALTER TABLE x_trains ADD COLUMN more LONGTEXT",
+        "UPDATE x_trains SET more = REPEAT('steam ', 40000)",
+        "ANALYZE TABLE x_trains",
+    )
+    came: list[tuple[bool, int]] = []
+    lay_out = MysqlDatabase.lay_out
+
+    def noting(
+        self: MysqlDatabase, hidden: str, table: Table, schema: str, *, indexes_later: bool = False
+    ) -> None:
+        came.append((indexes_later, table.size))
+        lay_out(self, hidden, table, schema, indexes_later=indexes_later)
+
+    monkeypatch.setattr(MysqlDatabase, "lay_out", noting)
+    line.pull()
+    later = [size for late, size in came if late]
+    assert 0 < len(later) < len(came)
+    assert all(late for late, _ in came[: len(later)])
+    assert later == sorted(later, reverse=True)
 
 
 def test_who_closes_the_database_does_not_wait_for_them(mariadb_server: Mariadb) -> None:

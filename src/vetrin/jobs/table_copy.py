@@ -222,7 +222,7 @@ class TableCopier:
             with self._viewing() as reader:
                 begun = time.monotonic()
                 if views == 1:
-                    waiting = self._differing(reader, items)
+                    waiting = self._longest_first(self._differing(reader, items))
                 self._expect(reader, waiting)
                 while waiting:
                     self._table(reader, waiting.pop(0))
@@ -233,6 +233,16 @@ class TableCopier:
         elif views > 1:
             self._again(items)
         self._target.database.indexed()
+
+    def _longest_first(self, items: Iterable[TablePlan]) -> list[TablePlan]:
+        """The same tables; those that get indexes once their rows are there come before all others, as these can be
+        filled meanwhile."""
+        return sorted(items, key=lambda item: -item.table.size if self._later(item) else 0)
+
+    def _later(self, item: TablePlan) -> bool:
+        """Whether a table's indexes are made once its rows are there. Over a line the server has the time to keep
+        them in between."""
+        return self._target.environment.host is None and item.table.size > INDEXES_LATER
 
     def _expect(self, reader: Reader, waiting: Sequence[TablePlan]) -> None:
         """Say which rows will be read, of tables of which nothing was taken yet."""
@@ -450,10 +460,7 @@ class TableCopier:
             hidden = hidden_name("arriving", self._token, index)
             taken = self._record.begin(name, index, item.schema)
             self._baseline.begin(item.table)
-            # Over a line the server has the time to keep them in between.
-            near = self._target.environment.host is None
-            later = near and item.table.size > INDEXES_LATER
-            target.lay_out(hidden, item.table, item.schema, indexes_later=later)
+            target.lay_out(hidden, item.table, item.schema, indexes_later=self._later(item))
             renewing = False
         else:
             target.indexed()  # nothing is to be changed under it
