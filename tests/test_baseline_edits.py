@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from vetrin.database import Batch, Column, KeyRange, Table, digest_with
+from vetrin.database import UNTOLD, Batch, Column, KeyRange, Part, Table, digest_with
 from vetrin.database.row_codec import records_of, split_records
 from vetrin.jobs.baseline_edits import BaselineEdits, Exchanged, Piece
 from vetrin.store import FolderBackend, Hands, Store, TableReader, TableWriter
@@ -84,6 +84,13 @@ def changed(chance: random.Random, shape: Table, rows: Rows, key_range: KeyRange
     return found
 
 
+def unproved(
+    borders: tuple[tuple[int, ...] | None, tuple[int, ...] | None], records: list[bytes]
+) -> list[Part]:
+    """All rows of a range, of which no digests are known."""
+    return [Part(KeyRange(*borders), (UNTOLD, UNTOLD), records)]
+
+
 @pytest.mark.parametrize("columns", [1, 2])
 @pytest.mark.parametrize("seed", range(60))
 def test_what_is_kept_is_what_the_source_has(tmp_path: Path, seed: int, columns: int) -> None:
@@ -101,21 +108,25 @@ def test_what_is_kept_is_what_the_source_has(tmp_path: Path, seed: int, columns:
             borders = sorted({tuple(chance.randrange(top) for _ in shape.key) for _ in range(5)})
             ranges = [*map(KeyRange, [None, *borders], [*borders, None])]
             edits.expect([one for one in ranges if chance.random() < 0.6])
+            parts: list[Part] = []
+            gone: set[bytes] = set()
+            came: set[bytes] = set()
             for key_range in ranges:
-                if chance.random() < 0.4:
-                    continue
-                old = {key: row for key, row in rows.items() if key_range.holds(key)}
-                new = changed(chance, shape, rows, key_range, top)
-                digests = digest_with("0-0", [], old.values()), digest_with("0-0", [], new.values())
-                found = edits.exchange(
-                    key_range,
-                    [new[key] for key in sorted(new)],
-                    digests if chance.random() < 0.8 else None,
-                )
-                assert found is not None
-                assert sorted(found.gone) == sorted(set(old.values()) - set(new.values()))
-                assert sorted(found.came) == sorted(set(new.values()) - set(old.values()))
-                rows = {key: row for key, row in rows.items() if key not in old} | new
+                if chance.random() < 0.6:
+                    old = {key: row for key, row in rows.items() if key_range.holds(key)}
+                    new = changed(chance, shape, rows, key_range, top)
+                    was, now = (digest_with("0-0", [], some.values()) for some in (old, new))
+                    told = (was if chance.random() < 0.8 else UNTOLD, now)
+                    parts.append(Part(key_range, told, [new[key] for key in sorted(new)]))
+                    gone |= set(old.values()) - set(new.values())
+                    came |= set(new.values()) - set(old.values())
+                    rows = {key: row for key, row in rows.items() if key not in old} | new
+                if chance.random() < 0.5 or key_range.upto is None:
+                    found = edits.exchange(parts)
+                    assert found is not None
+                    assert sorted(found.gone) == sorted(gone)
+                    assert sorted(found.came) == sorted(came)
+                    parts, gone, came = [], set(), set()
             kept.put(edits.finish())
             assert kept.read() == [rows[key] for key in sorted(rows)]
 
@@ -128,9 +139,9 @@ def test_nothing_is_told_of_a_range_that_is_not_all_kept(tmp_path: Path) -> None
         kept.fill(rows, [(5,), (10,)])
         del kept.pieces[1]
         edits = kept.edits()
-        assert edits.exchange(KeyRange(None, (5,)), [*rows.values()][:6]) == Exchanged()
-        assert edits.exchange(KeyRange((4,), (6,)), [*rows.values()][5:7]) is None
-        assert edits.exchange(KeyRange((12,), None), [*rows.values()][13:]) == Exchanged()
+        assert edits.exchange(unproved((None, (5,)), [*rows.values()][:6])) == Exchanged()
+        assert edits.exchange(unproved(((4,), (6,)), [*rows.values()][5:7])) is None
+        assert edits.exchange(unproved(((12,), None), [*rows.values()][13:])) == Exchanged()
 
 
 def test_nothing_is_told_where_other_rows_are_kept_than_should_be(tmp_path: Path) -> None:
@@ -142,8 +153,10 @@ def test_nothing_is_told_where_other_rows_are_kept_than_should_be(tmp_path: Path
         new = [record(shape, (12,), b"stop"), rows[13,]]
         was, now = (digest_with("0-0", [], some) for some in ([rows[12,], rows[13,]], new))
         one = KeyRange((11,), (13,))
-        assert kept.edits().exchange(one, new, (was, now)) == Exchanged([rows[12,]], new[:1])
-        assert kept.edits().exchange(one, new, (now, was)) is None
+        assert kept.edits().exchange([Part(one, (was, now), new)]) == Exchanged(
+            [rows[12,]], new[:1]
+        )
+        assert kept.edits().exchange([Part(one, (now, was), new)]) is None
 
 
 def test_a_piece_that_grew_is_cut_again(tmp_path: Path) -> None:
@@ -156,7 +169,7 @@ def test_a_piece_that_grew_is_cut_again(tmp_path: Path) -> None:
             (number,): record(shape, (number,), chance.randbytes(3000)) for number in range(2, 1000)
         }
         edits = kept.edits()
-        edits.exchange(KeyRange(), [*rows.values()])
+        edits.exchange(unproved((None, None), [*rows.values()]))
         kept.put(edits.finish())
         assert len(kept.pieces) > 3
         assert kept.read() == [*rows.values()]

@@ -46,11 +46,9 @@ def digest_of_sum(count: int, total: int | None) -> str:
 
 def digest_with(digest: str, gone: Iterable[bytes], came: Iterable[bytes]) -> str:
     """The digest of rows of which some went, and others came, by their records."""
-    count, total = map(int, digest.split("-"))
-    for sign, records in ((-1, gone), (1, came)):
-        some, part = map(int, digest_of_records(records).split("-"))
-        count, total = count + sign * some, total + sign * part
-    return f"{count}-{total}"
+    count, _, total = digest.partition("-")
+    less, more = sums_of_records(gone), sums_of_records(came)
+    return f"{int(count) + len(more) - len(less)}-{int(total) + sum(more) - sum(less)}"
 
 
 def joint_digest(digests: Iterable[str]) -> str:

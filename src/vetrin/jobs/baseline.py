@@ -16,7 +16,7 @@ from types import TracebackType
 
 from msgspec.structs import replace
 
-from ..database import Attachment, Batch, KeyRange, Table
+from ..database import Attachment, Batch, KeyRange, Part, Table
 from ..database.engines import engine_of
 from ..database.row_codec import records_of
 from ..errors import Stopped, StoreError
@@ -175,19 +175,12 @@ class Baseline:
             with self._keeping() as rows:
                 rows.expect(table, ranges)
 
-    def exchange(
-        self,
-        table: Table,
-        key_range: KeyRange,
-        records: Sequence[bytes],
-        digests: tuple[str, str] | None = None,
-    ) -> Exchanged | None:
-        """Put all rows that a range has now, in the order of the key, in the place of those that were kept; which of
-        them differ, None where that is not known. ``digests`` are those of both, where they are known. The ranges
-        of a table come in order, until ``settle``."""
+    def exchange(self, table: Table, parts: Iterable[Part]) -> Exchanged | None:
+        """Put all rows that some ranges have now, in the order of the key, in the place of those that were kept;
+        which of them differ, None where that is not known. The ranges of a table come in order, until ``settle``."""
         if self.kept:
             with self._keeping() as rows:
-                return rows.exchange(table, key_range, records, digests)
+                return rows.exchange(table, parts)
         return None
 
     def settle(self, table: Table) -> None:

@@ -15,7 +15,7 @@ from itertools import islice
 
 from msgspec import Struct
 
-from ..database import KeyRange, Table, digest_with
+from ..database import UNTOLD, KeyRange, Part, Table, digest_with
 from ..database.row_codec import RecordForm, record_end, split_records
 from ..store import Chunk, Contents, Hands, OpenedPage, Splice, TableReader, TableWriter, spliced
 from .pieces import Piece
@@ -97,7 +97,8 @@ class _Opened:
                     comes.append(record)
                     break
             else:
-                replaced()
+                if comes or since < at:
+                    replaced()
                 at = since = at + len(record)
         while at < len(content):
             end = record_end(content, at, form.width)
@@ -159,20 +160,41 @@ class BaselineEdits:
     def added(self) -> int:
         return self._writer.added
 
-    def exchange(
-        self,
-        key_range: KeyRange,
-        records: Sequence[bytes],
-        digests: tuple[str, str] | None = None,
-    ) -> Exchanged | None:
-        """Put all rows that a range has now, in the order of the key, in the place of those it had; which of them
-        differ, None where not all of the range is kept, or other rows are. ``digests`` are those of the rows that it
-        had and has: with them much less is looked at.
+    def exchange(self, parts: Iterable[Part]) -> Exchanged | None:
+        """Put all rows that some ranges have now, in the order of the key, in the place of those they had; which of
+        them differ, None where not all of a range is kept, or other rows are. Where both digests of a part are told,
+        much less is looked at.
 
         Raises:
             StoreError: what is kept cannot be read, or no more be kept.
             ValueError: a key is no whole number.
         """
+        differ = Exchanged()
+        for part in parts:
+            found = self._found(part)
+            if found is None:
+                return None
+            for one in found:
+                differ.gone.extend(one.gone)
+                differ.came.extend(one.came)
+        return differ
+
+    def _found(self, part: Part) -> Sequence[_Found] | None:
+        """The same of one part, piece by piece."""
+        key_range, records = part.key_range, part.records or []
+        digests = part.digests if UNTOLD not in part.digests else None
+        opened = self._opened
+        if opened is not None and digests is not None and _covers([opened.piece], key_range):
+            one = self._likely([opened], key_range, [records], digests)
+            if one is not None:
+                opened.put(key_range, one[0])
+                return one
+        return self._over_pieces(key_range, records, digests)
+
+    def _over_pieces(
+        self, key_range: KeyRange, records: Sequence[bytes], digests: tuple[str, str] | None
+    ) -> Sequence[_Found] | None:
+        """The same of a range that may reach over several pieces."""
         opened = [*self._opening(key_range)]
         if not _covers([item.piece for item in opened], key_range):
             return None
@@ -184,7 +206,7 @@ class BaselineEdits:
             ]
         found = None
         if digests is not None:
-            found = self._quickly(opened, key_range, parts, digests)
+            found = self._likely(opened, key_range, parts, digests)
         if found is None:
             found = [
                 item.certainly(key_range, part) for item, part in zip(opened, parts, strict=True)
@@ -198,10 +220,10 @@ class BaselineEdits:
         for item in opened[:-1]:
             self._close(item)
         self._opened = opened[-1]
-        return joined(found)
+        return found
 
     @staticmethod
-    def _quickly(
+    def _likely(
         opened: Sequence[_Opened],
         key_range: KeyRange,
         parts: Sequence[Sequence[bytes]],
@@ -300,17 +322,10 @@ def _covers(pieces: Sequence[Piece], key_range: KeyRange) -> bool:
 
 def _fits(found: Sequence[_Found], digests: tuple[str, str]) -> bool:
     """Whether the first digest becomes the second one by what differs."""
-    differ = joined(found)
-    return digest_with(digests[0], differ.gone, differ.came) == digests[1]
-
-
-def joined(parts: Iterable[_Found | Exchanged]) -> Exchanged:
-    """What differs in some ranges, as one."""
-    found = Exchanged()
-    for part in parts:
-        found.gone.extend(part.gone)
-        found.came.extend(part.came)
-    return found
+    digest = digests[0]
+    for one in found:
+        digest = digest_with(digest, one.gone, one.came)
+    return digest == digests[1]
 
 
 def between(records: Sequence[bytes], key_range: KeyRange, key_of: Callable[[bytes], Key]) -> slice:

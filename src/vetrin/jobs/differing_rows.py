@@ -32,7 +32,7 @@ from ..database.row_codec import RecordForm, cells_of, records_of
 from ..database.strips import changed_strips
 from ..site import RowPipeline
 from .baseline import Baseline
-from .baseline_edits import Exchanged, between, joined
+from .baseline_edits import Exchanged, between
 from .changed_parts import RANGES, with_records
 from .last_copy import KnownTable, ranges_of
 from .plan import TablePlan
@@ -153,7 +153,7 @@ class DifferingRows:
             if not parts or any(part.records is None for part in parts):
                 self._taken[number] = parts
                 break
-            found = self._exchanged[number] = self._exchange(parts)
+            found = self._exchanged[number] = self._means.baseline.exchange(table, parts)
             if found is not None:
                 held += sum(map(len, (*found.gone, *found.came)))
         self._means.baseline.settle(table)
@@ -173,7 +173,7 @@ class DifferingRows:
             found = {n: self._exchanged.pop(n) for n in numbers if n in self._exchanged}
             lacking = [number for number in numbers if number not in found]
             for number, parts in self._parts(lacking).items():
-                found[number] = self._exchange(parts)
+                found[number] = self._means.baseline.exchange(table, parts)
             for number, one in found.items():
                 if one is None:
                     rest.append(number)
@@ -195,20 +195,6 @@ class DifferingRows:
         ]
         left = set(rest)
         return [number for number in differ if number not in left], rest
-
-    def _exchange(self, parts: Sequence[Part]) -> Exchanged | None:
-        """Exchange the rows of a page's parts in the baseline; which of them differ, None where that is not known."""
-        found = [
-            self._means.baseline.exchange(
-                self._update.item.table,
-                part.key_range,
-                part.records or [],
-                digests=part.digests,
-            )
-            for part in parts
-        ]
-        known = [one for one in found if one is not None]
-        return joined(known) if len(known) == len(found) else None
 
     def _parts(self, numbers: Sequence[int]) -> dict[int, list[Part]]:
         """The parts in which some pages differ, with their rows as they are at the source, in the order of the
@@ -296,7 +282,7 @@ class DifferingRows:
             for batch in means.pipeline.change(item, read()):
                 pages += pages_as_they_became(batch)
                 coming += records_of(batch)
-            means.baseline.exchange(item.table, key_range, are)
+            means.baseline.exchange(item.table, [Part(key_range, (UNTOLD, UNTOLD), are)])
             self._lay(there, coming)
             self._new |= {number: [] for number in numbers} | {
                 numbers[0]: _reaching(pages, key_range)

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec.structs import replace
 
-from ..database import KeyRange, Table, can_copy_in_ranges
+from ..database import KeyRange, Part, Table, can_copy_in_ranges
 from ..database.row_codec import RecordForm
 from ..errors import DamagedObject
 from ..store import Chunk, Hands, Store, StoredTable, TableWriter, written
@@ -81,19 +81,13 @@ class KeptRows:
         """These will be exchanged next, or most of them: what is there of them is read meanwhile."""
         self._edits_of(table).expect(ranges)
 
-    def exchange(
-        self,
-        table: Table,
-        key_range: KeyRange,
-        records: Sequence[bytes],
-        digests: tuple[str, str] | None = None,
-    ) -> Exchanged | None:
-        """Put all rows that a range has now, in the order of the key, in the place of those that are there; which of
-        them differ. None where that cannot be told: nothing of the table is there then. ``digests`` are those of
-        both, where they are known. The ranges of a table come in order, until ``settle``."""
+    def exchange(self, table: Table, parts: Iterable[Part]) -> Exchanged | None:
+        """Put all rows that some ranges have now, in the order of the key, in the place of those that are there.
+        Which of them differ; None where that cannot be told: nothing of the table is there then. The ranges of a
+        table come in order, until ``settle``."""
         found = None
         try:
-            found = self._edits_of(table).exchange(key_range, records, digests)
+            found = self._edits_of(table).exchange(parts)
         except DamagedObject as error:
             self._store.contents.set_aside(error.digest)
         except ValueError:  # some engines take texts for numbers

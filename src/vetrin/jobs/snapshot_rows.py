@@ -196,12 +196,10 @@ class SnapshotRows:
                 some = item.aside.take(number) if UNTOLD not in digests else []
                 parts[number] = some or [Part(ranges[number], digests)]
             for number, some in with_records(reader, WantedRows(table), parts, key).items():
-                for part in some:
-                    told = part.digests if UNTOLD not in part.digests else None
-                    found = self._rows.exchange(table, part.key_range, part.records or [], told)
-                    if found is None:
-                        return None
-                    changed = changed or bool(found.gone or found.came)
+                found = self._rows.exchange(table, some)
+                if found is None:
+                    return None
+                changed = changed or bool(found.gone or found.came)
                 records = [record for part in some for record in part.records or ()]
                 if number == len(pages):
                     beyond, rest = self._pages(reader, table, [records])

@@ -50,6 +50,11 @@ class RawRows:
         """So many bytes of the answer that lie ``begin`` bytes ahead; None where there may be fewer."""
         return self.at_hand(begin, begin + size) if self._arrives(begin + size) else None
 
+    def coming(self, most: int) -> memoryview:
+        """The bytes of the answer that come next, so many, or fewer where there may be no more to wait for."""
+        self._arrives(most)
+        return self._room[self._at : min(self._at + most, self._end)]
+
     def walk(self, begin: int, count: int) -> tuple[int, list[bytes]]:
         """The records of the next rows behind ``begin`` bytes, and how many bytes lie before what comes then: fewer
         than ``count`` where the answer ends, or one takes several packets.

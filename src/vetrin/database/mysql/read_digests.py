@@ -144,18 +144,21 @@ class _Reading:
         strips = self._strips(claim)
         if not strips:
             return False
-        begin = 0
-        page = StripByStrip(pages, number, strips)
+        page, tag_of = StripByStrip(pages, number, strips), self._prints.tag_of
+        begin, come = 0, rows.coming(sum(strips.sizes))
         for at, (size, tag) in enumerate(zip(strips.sizes, strips.tags, strict=True)):
-            if size and self._is(rows, begin, size, tag):
-                begin += size
+            end = begin + size
+            if end > len(come):
+                come = rows.coming(end)
+            if size and end <= len(come) and tag_of(come[begin:end]) == tag:
+                begin = end
                 continue
             end, records = rows.walk(begin, strips.rows[at])
             if len(records) < strips.rows[at]:
                 return False
             if not page.became(at, self._prints.print_of(rows.at_hand(begin, end)), records):
                 return False
-            begin = end
+            begin, come = end, rows.coming(len(come))  # which may lie elsewhere by now
         if not self._is_beyond(rows, begin, number):
             return False
         whole = self._prints.print_of(rows.at_hand(0, begin))

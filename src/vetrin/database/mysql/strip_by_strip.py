@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from msgspec.structs import replace
+
 from ..digests import sums_of_records
 from ..page_prints import PagePrints
 from ..rows_aside import Part, RowsAside
-from ..strips import Print, Strip, Strips
+from ..strips import Print, Strips
 from .asked_pages import AskedPages
 
 
@@ -17,7 +19,9 @@ class StripByStrip:
         self._pages = pages
         self._number = number
         self._strips = strips
-        self._others: dict[int, Strip] = {}
+        self._totals = [*strips.totals]
+        self._sizes = [*strips.sizes]
+        self._tags = [*strips.tags]
         self._parts: list[Part] = []
 
     def became(self, at: int, seen: Print, records: list[bytes]) -> bool:
@@ -27,17 +31,22 @@ class StripByStrip:
         mine = self._pages.part(self._number, self._strips, at)
         if records and not (mine.holds(key(records[0])) and mine.holds(key(records[-1]))):
             return False
-        was = self._strips[at]
-        now = was._replace(total=sum(sums_of_records(records)), seen=seen)
-        if now.total != was.total:
-            self._parts.append(Part(mine, (was.digest, now.digest), records))
-        self._others[at] = now
+        rows, before = self._strips.rows[at], self._totals[at]
+        now = self._totals[at] = sum(sums_of_records(records))
+        if now != before:
+            self._parts.append(Part(mine, (f"{rows}-{before}", f"{rows}-{now}"), records))
+        self._sizes[at], self._tags[at] = seen
         return True
 
     def end(self, prints: PagePrints, whole: Print, aside: RowsAside | None) -> str:
         """The page's digest. What it looks like, as a whole and strip by strip, is remembered; the parts that differ
         are put aside."""
-        strips = self._strips.with_others(self._others)
+        strips = replace(
+            self._strips,
+            totals=tuple(self._totals),
+            sizes=tuple(self._sizes),
+            tags=tuple(self._tags),
+        )
         digest = strips.digest
         prints.learn(digest, whole, strips, self._pages.places)
         if aside is not None and digest != self._pages.known[self._number]:
