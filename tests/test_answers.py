@@ -8,7 +8,8 @@ import time
 from hypothesis import given, settings
 from hypothesis import strategies as some
 
-from vetrin.database.base import Batch, Column, Table
+from vetrin.database.base import Column, Table
+from vetrin.database.batch import Batch
 from vetrin.database.key_ranges import KeyRange, KeyRanges
 from vetrin.database.mysql.answers import Answer, rows_by_answers
 from vetrin.database.row_codec import records_of

@@ -22,7 +22,7 @@ from connected import hosts
 from systems import Mariadb, mariadb_site
 from vetrin.config import Leave, load_project
 from vetrin.database import KeyRange
-from vetrin.database.base import Batch, Cell
+from vetrin.database.batch import Batch, Cell
 from vetrin.database.mysql import reader as mysql_reader
 from vetrin.demo.sample import lay_out
 from vetrin.errors import NoSnapshot, Stopped, StoreError

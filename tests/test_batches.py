@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from vetrin.database.base import Batch
+from vetrin.database.batch import Batch
 from vetrin.database.row_codec import current_records, records_of
 from vetrin.errors import DatabaseError
 from vetrin.rewrite import Address, Mapping, Rewriter, Tally

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from systems import DatabaseServer
 from vetrin.database import Table
-from vetrin.database.base import Batch, Cell
+from vetrin.database.batch import Batch, Cell
 from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.backslashes import Doubling
 from vetrin.database.mysql.database import MysqlDatabase

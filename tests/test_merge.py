@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from vetrin.cms.definition import parse_definition
 from vetrin.database import Column, InSubquery, Table
-from vetrin.database.base import Cell
+from vetrin.database.batch import Cell
 from vetrin.merge import (
     Changed,
     CommonState,

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 
 from systems import Mariadb
 from vetrin.database import KeyRange
-from vetrin.database.base import Batch
+from vetrin.database.batch import Batch
 from vetrin.database.mysql.database import Credentials, MysqlDatabase
 from vetrin.database.mysql.prepared_rows import Packed, PreparedRows, without_nulls
 from vetrin.database.mysql.wire import Wire

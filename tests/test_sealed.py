@@ -15,7 +15,7 @@ from msgspec.structs import replace
 from systems import answer
 from test_command_line import vetrin
 from vetrin.database import Column, Table
-from vetrin.database.base import Batch
+from vetrin.database.batch import Batch
 from vetrin.database.row_codec import records_of
 from vetrin.demo.sample import lay_out
 from vetrin.errors import DamagedObject, StoreError, WrongPassphrase

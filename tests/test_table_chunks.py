@@ -17,7 +17,7 @@ from msgspec.structs import replace
 
 from readable import stored as stored_database
 from vetrin.database import KeyRange
-from vetrin.database.base import Batch
+from vetrin.database.batch import Batch
 from vetrin.database.conditions import Cleared, Compared, InSubquery, Like, Lowered, Not, OneOf
 from vetrin.database.row_codec import records_of
 from vetrin.database.sqlite.database import SqliteDatabase

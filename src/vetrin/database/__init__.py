@@ -2,11 +2,9 @@
 
 from .absent import AbsentDatabase
 from .base import (
-    BATCH_BYTES,
     HIDDEN,
     Adapted,
     Attachment,
-    Batch,
     Column,
     Database,
     Exchange,
@@ -23,6 +21,7 @@ from .base import (
     row_key,
     schemas_of,
 )
+from .batch import BATCH_BYTES, Batch
 from .conditions import (
     EVERY_ROW,
     AllOf,

@@ -23,7 +23,8 @@ from zlib import crc32
 import msgspec
 
 from ..process import processors
-from .base import Batch, Table
+from .base import Table
+from .batch import Batch
 from .page_prints import PagePrints, PrintsThere
 from .pages import Page, PageMaker, can_copy_in_ranges, records_as_read
 

@@ -10,7 +10,8 @@ from functools import partial
 from msgspec import Struct
 from msgspec.structs import replace
 
-from .base import Batch, Table
+from .base import Table
+from .batch import Batch
 from .digests import UNTOLD, digest_of_records, digest_of_sums, joint_digest, sums_of_records
 from .key_ranges import KeyRange
 from .page_prints import ALIGNED, Packets, PagePrints

@@ -12,7 +12,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
-from .base import BATCH_BYTES, Batch, Cell, DigestsOf, Table, WantedDigests, WantedRows
+from .base import DigestsOf, Table, WantedDigests, WantedRows
+from .batch import BATCH_BYTES, Batch, Cell
 from .cells import take_cells
 from .page_prints import PagePrints
 

@@ -11,7 +11,8 @@ from collections.abc import Iterable
 
 import xxhash
 
-from .base import Cell, Reader, Table
+from .base import Reader, Table
+from .batch import Cell
 
 WRAP = (1 << 128) - 1
 

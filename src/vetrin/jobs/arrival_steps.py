@@ -16,7 +16,7 @@ from msgspec import Struct
 from ..cms import Definition
 from ..cms.rules import ExtensionRule, KeptRows
 from ..database import AllOf, Batch, Database, Like, Not, OneOf, Table, Where
-from ..database.base import Cell
+from ..database.batch import Cell
 from ..database.mysql.charsets import between
 from ..database.mysql.schema.ddl_parser import Field, read_definition
 from ..rewrite.structured_values import NoSuchPart, list_of, literal, part_of, texts_of, with_part

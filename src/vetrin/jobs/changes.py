@@ -18,7 +18,7 @@ from msgspec.structs import asdict
 
 from ..cms import Definition
 from ..database import Reader, Table
-from ..database.base import Cell
+from ..database.batch import Cell
 from ..files import DigestCache, Entry, Patterns
 from ..inspect.compare import Expected
 from ..merge import Changed, State

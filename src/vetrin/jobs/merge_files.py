@@ -13,7 +13,7 @@ from pathlib import PurePosixPath
 from msgspec import Struct
 
 from ..config import Environment
-from ..database.base import Cell
+from ..database.batch import Cell
 from ..database.row_codec import Text
 from ..files import Buffer, Entry, Move, Patterns
 from ..merge import Key

@@ -18,7 +18,7 @@ from ..database import (
     Reader,
     Table,
 )
-from ..database.base import Cell
+from ..database.batch import Cell
 from ..database.engines import engine_of
 from ..errors import Refused
 from ..inspect.compare import Expected

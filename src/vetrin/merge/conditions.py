@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from ..database import AllOf, AnyOf, Compared, Condition, InSubquery, Like, Not, OneOf
-from ..database.base import Cell
+from ..database.batch import Cell
 
 Row = Sequence[Cell]
 # Whether a value is among those that a condition asks a database for.

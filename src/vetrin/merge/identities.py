@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from ..cms import LinkRule, NaturalRule
-from ..database.base import Cell
+from ..database.batch import Cell
 from .references import IdMaps, References, Row
 from .sides import Changed, Key, MergeRules, Neighbours, TableSides, whole
 

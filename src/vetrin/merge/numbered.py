@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from ..cms.rules import NumberedRule
-from ..database.base import Cell
+from ..database.batch import Cell
 from ..database.row_codec import Text
 from ..rewrite.structured_values import (
     NoSuchPart,

@@ -13,7 +13,7 @@ from msgspec import Struct
 
 from ..cms import Definition, LinkRule, ReferenceRule
 from ..database import Condition, InSubquery
-from ..database.base import Cell
+from ..database.batch import Cell
 from ..database.row_codec import Text
 from ..rewrite.structured_values import (
     NoSuchPart,

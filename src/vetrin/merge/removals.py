@@ -6,7 +6,7 @@ from collections import Counter, defaultdict
 from collections.abc import Iterator
 from functools import cached_property
 
-from ..database.base import Cell
+from ..database.batch import Cell
 from .conditions import meets
 from .conflicts import Kind
 from .identities import Entry

@@ -10,7 +10,7 @@ import contextlib
 from collections.abc import Sequence
 
 from ..database import Condition
-from ..database.base import Cell
+from ..database.batch import Cell
 from ..database.row_codec import Text
 from .conditions import meets, text_of
 from .conflicts import Decisions, Kind

@@ -11,7 +11,7 @@ from msgspec import Struct
 
 from ..cms import Definition
 from ..database import Table
-from ..database.base import Cell
+from ..database.batch import Cell
 from .conditions import text_of
 from .references import Row, Side
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from ..database.base import Cell
+from ..database.batch import Cell
 from .conditions import meets, text_of
 from .conflicts import Conflict, Decision, Decisions, Kind
 from .identities import Entry, Identities

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from ..database import Column, Table
-from ..database.base import Cell
+from ..database.batch import Cell
 from ..database.conditions import (
     AllOf,
     AnyOf,

@@ -23,7 +23,7 @@ from ..database import (
     condition,
     digests_by_reading,
 )
-from ..database.base import Cell
+from ..database.batch import Cell
 from ..database.conditions import Lowered, Where
 from ..database.engines import engine_of
 from ..database.questions import AskedOneByOne

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import Any, Protocol
 
 from ...errors import DatabaseError
-from ..base import Cell
+from ..batch import Cell
 
 _NAMES = {
     "utf8": "utf-8", "utf8mb3": "utf-8", "utf8mb4": "utf-8", "ascii": "ascii", "latin2": "iso8859-2",

@@ -25,7 +25,6 @@ from ..base import (
     HIDDEN,
     Adapted,
     Attachment,
-    Batch,
     Exchange,
     Facts,
     ForeignKey,
@@ -37,6 +36,7 @@ from ..base import (
     must_be_hidden,
     pending,
 )
+from ..batch import Batch
 from ..conditions import Where
 from ..key_ranges import KeyRange
 from ..page_prints import PagePrints, PrintsThere

@@ -13,7 +13,8 @@ import pymysql
 
 from ...errors import RowsDiffer
 from ...prefetch import ahead
-from ..base import Batch, Table
+from ..base import Table
+from ..batch import Batch
 from ..digests import NO_ROWS, joint_digest
 from ..pages import digest_of_rows
 from .columns import quote

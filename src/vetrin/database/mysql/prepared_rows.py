@@ -14,7 +14,7 @@ from typing import NamedTuple
 
 import pymysql
 
-from ..base import Batch, Cell
+from ..batch import Batch, Cell
 from ..cells import take_cells
 from ..row_codec import NULL, current_records, records_of
 from .wire import Wire

@@ -7,7 +7,8 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import islice
 from typing import Any
 
-from ..base import BATCH_BYTES, Batch, DigestsOf, Table, WantedDigests, WantedRows
+from ..base import DigestsOf, Table, WantedDigests, WantedRows
+from ..batch import BATCH_BYTES, Batch
 from ..conditions import Replacement, Where
 from ..key_ranges import KeyRange, KeyRanges
 from ..page_prints import PagePrints, PrintsThere

@@ -9,7 +9,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from ..base import Batch, Cell, Column
+from ..base import Column
+from ..batch import Batch, Cell
 
 FIELD = b"\x1d\x1e"
 LINE = b"\x1d\x1f"

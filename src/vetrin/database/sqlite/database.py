@@ -18,12 +18,9 @@ from typing import Any, Protocol
 from ...errors import DatabaseError, DatabaseUnreachable, RowsDiffer, RowsMoved, Unsuitable
 from ...spot import Spot, spot_here
 from ..base import (
-    BATCH_BYTES,
     HIDDEN,
     Adapted,
     Attachment,
-    Batch,
-    Cell,
     Column,
     DigestsOf,
     Exchange,
@@ -38,6 +35,7 @@ from ..base import (
     must_be_hidden,
     pending,
 )
+from ..batch import BATCH_BYTES, Batch, Cell
 from ..conditions import Replacement, Where
 from ..key_ranges import KeyRange, KeyRanges
 from ..pages import digests_by_reading

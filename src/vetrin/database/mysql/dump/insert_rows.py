@@ -13,7 +13,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from ....errors import DatabaseError
-from ...base import Cell
+from ...batch import Cell
 from ..charsets import Between, Conversion
 from ..schema.ddl_parser import Definition, Field, plain
 from .literal_parser import Introduced, value_of

@@ -17,7 +17,8 @@ from typing import Literal
 from msgspec.structs import replace
 
 from ....errors import DatabaseError
-from ...base import Attachment, Batch, Cell
+from ...base import Attachment
+from ...batch import Batch, Cell
 from ..backslashes import Doubling
 from ..charsets import Between, between, codec_of
 from ..columns import quote

@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from ....errors import DatabaseError
-from ...base import Attachment, Batch, Cell, Table
+from ...base import Attachment, Table
+from ...batch import Batch, Cell
 from ..charsets import KNOWN_EXACTLY, between
 from ..columns import WIDE_CHARSETS, quote
 from ..dependents import ROUTINE
