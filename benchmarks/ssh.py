@@ -138,6 +138,7 @@ def again(bench: Bench, folder: Path, size: float, runs: int) -> None:
                 seconds, peak = pull(project, "data")
                 ours.append(seconds)
                 memory.append(peak)
+                print(f"  {name}: {seconds:.1f} s", flush=True)
             told(
                 f"{size:.0f} MB database, {name}",
                 full,
