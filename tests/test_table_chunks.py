@@ -219,7 +219,7 @@ def test_stored_rows_answer_as_the_database_does(
 
 @st.composite
 def edits(draw: st.DrawFn, size: int) -> list[Splice]:
-    places = sorted(draw(st.lists(st.integers(0, size), max_size=8)))
+    places = sorted(draw(st.lists(st.integers(0, size), max_size=16)))
     return [
         Splice(begin, end, draw(st.binary(max_size=9)))
         for begin, end in zip(places[::2], places[1::2], strict=False)

@@ -7,7 +7,10 @@ and how many bytes stand there instead (four bytes each, little-endian), and the
 from __future__ import annotations
 
 import struct
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator, Sequence
+from itertools import accumulate, pairwise
+from operator import le
 from typing import NamedTuple
 
 _MAGIC = b"VSP1"
@@ -34,8 +37,50 @@ def spliced(base: bytes, splices: Iterable[Splice]) -> bytes:
     return b"".join([*parts, view[at:]])
 
 
-def composed(first: Iterable[Splice], then: Sequence[Splice]) -> list[Splice]:
+def composed(first: Sequence[Splice], then: Sequence[Splice]) -> list[Splice]:
     """The splices that make at once what some make and others make of that."""
+    # Of many that are there, as a page that changes day by day has them, most are not touched, and stay as they are.
+    sizes = [len(content) for _, _, content in first]
+    more = [size - (end - begin) for (begin, end, _), size in zip(first, sizes, strict=True)]
+    shifts = [*accumulate(more, initial=0)]  # by how much what lies before each moves what comes
+    begins = [one.begin + shift for one, shift in zip(first, shifts, strict=False)]
+    ends = [begin + size for begin, size in zip(begins, sizes, strict=True)]
+    found: list[Splice] = []
+    at = 0  # those before are told
+    for low, high, edits in _clusters(begins, ends, then):
+        found += first[at:low]
+        shift = shifts[low]
+        moved = [Splice(begin - shift, end - shift, content) for begin, end, content in edits]
+        found += _composed(first[low:high], moved) if high > low or len(moved) > 1 else moved
+        at = high
+    return [*found, *first[at:]]
+
+
+def _clusters(
+    begins: Sequence[int], ends: Sequence[int], then: Sequence[Splice]
+) -> Iterator[tuple[int, int, list[Splice]]]:
+    """Some edits of a content, together with the splices in it that they touch, from one to another: these begin and
+    end there."""
+    low = high = 0
+    edits: list[Splice] = []
+    upto = -1  # where the last edit ends
+    for edit in then:
+        first = bisect_left(ends, edit.begin, high)
+        apart = upto < edit.begin and (high == low or ends[high - 1] < edit.begin)
+        if edits and (first > high or apart):
+            yield low, high, edits
+            edits = []
+        if not edits:
+            low = first
+        high = bisect_right(begins, edit.end, max(first, high))
+        edits.append(edit)
+        upto = edit.end
+    if edits:
+        yield low, high, edits
+
+
+def _composed(first: Iterable[Splice], then: Sequence[Splice]) -> list[Splice]:
+    """The same, whatever there is."""
     found: list[Splice] = []
     stands: list[bytes] = []
     upto = 0  # of the base: all before is told
@@ -110,20 +155,18 @@ def unpacked(patch: bytes, size: int) -> list[Splice]:
     Raises:
         ValueError: it is none.
     """
-    try:
-        (count,) = _COUNT.unpack_from(patch, len(_MAGIC))
-        first = len(_MAGIC) + _COUNT.size
-        at = first + count * _PLACE.size
-        if not is_packed(patch) or at > len(patch):
-            raise ValueError("a patch that is cut off")
-        found, upto = [], 0
-        for begin, end, length in _PLACE.iter_unpack(patch[first:at]):
-            if not upto <= begin <= end <= size:
-                raise ValueError("a patch of something else")
-            found.append(Splice(begin, end, patch[at : at + length]))
-            upto, at = end, at + length
-    except struct.error as error:
-        raise ValueError("a patch that is cut off") from error
-    if at != len(patch):
+    first = len(_MAGIC) + _COUNT.size
+    count = int.from_bytes(patch[len(_MAGIC) : first], "little")
+    begin = first + count * _PLACE.size
+    if not is_packed(patch) or len(patch) < max(first, begin):
+        raise ValueError("a patch that is cut off")
+    numbers = struct.unpack(f"<{3 * count}I", patch[first:begin])
+    begins, ends, lengths = numbers[::3], numbers[1::3], numbers[2::3]
+    # By single calls for all of them, as a page has hundreds after some weeks.
+    if not (all(map(le, begins, ends)) and all(map(le, ends, (*begins[1:], size)))):
+        raise ValueError("a patch of something else")
+    places = [*accumulate(lengths, initial=begin)]
+    if places[-1] != len(patch):
         raise ValueError("a patch of another length")
-    return found
+    contents = [patch[at:end] for at, end in pairwise(places)]
+    return [*map(Splice, begins, ends, contents)]
