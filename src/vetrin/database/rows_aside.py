@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import marshal
+import os
 import tempfile
 from collections.abc import Sequence
 from pathlib import Path
@@ -92,8 +93,7 @@ class RowsAside:
         content = self._waiting.pop(page, b"")
         if size and self._file is not None:
             with contextlib.suppress(OSError):
-                self._file.seek(start)
-                content = self._file.read(size)
+                content = os.pread(self._file.fileno(), size, start)
         if not content or len(content) < size:
             return parts
         # Nobody else can have written to a file that has no name.

@@ -122,19 +122,26 @@ def changed_strips(
     records; nobody has seen those that this concerns."""
     if not strips:
         return strips
-    borders = [strips.upto(at) for at in range(len(strips) - 1)]
+    borders = [*zip(*[iter(strips.ends)] * strips.width, strict=True)][:-1]
     rows, totals = [*strips.rows], [*strips.totals]
+    sizes, tags = [*strips.sizes], [*strips.tags]
+    touched: set[int] = set()
     for sign, records in ((-1, gone), (1, came)):
         for record, number in zip(records, sums_of_records(records), strict=True):
             at = bisect_left(borders, key(record))
             rows[at] += sign
             totals[at] += sign * number
-    return strips.with_others(
-        {
-            at: Strip(strips.upto(at), count, total)
-            for at, (count, total) in enumerate(zip(rows, totals, strict=True))
-            if (count, total) != (strips.rows[at], strips.totals[at])
-        }
+            touched.add(at)
+    for at in touched:
+        if (rows[at], totals[at]) != (strips.rows[at], strips.totals[at]):
+            sizes[at], tags[at] = UNSEEN
+    return Strips(
+        width=strips.width,
+        ends=strips.ends,
+        rows=tuple(rows),
+        totals=tuple(totals),
+        sizes=tuple(sizes),
+        tags=tuple(tags),
     )
 
 
