@@ -109,9 +109,11 @@ def test_rows_of_many_answers(
     for rows, lengths, guess in zip(one.answers(queries), answers, guesses, strict=False):
         wanted = [record(length) for length in lengths] if lengths != [0] else []
         raw = packets_of(wanted)
-        seen = rows.peek(0, max(0, len(raw) + guess))
-        assert seen is not None or guess > 0
-        assert seen is None or bytes(seen[: len(raw)]) == raw[: len(seen)]
+        wished = max(0, len(raw) + guess)
+        seen = rows.coming(wished)
+        assert len(seen) == wished or guess > 0
+        assert len(seen) <= wished
+        assert bytes(seen[: len(raw)]) == raw[: len(seen)]
         single = [*takewhile(lambda row: len(row) < PACKET, wanted)]
         count = abs(guess) % (len(wanted) + 3)
         end, records = rows.walk(0, count)
@@ -418,7 +420,7 @@ def test_an_error_among_answers_ends_them(wire: Wire) -> None:
         "SELECT IF(n < 3, 'x', (SELECT 1 UNION SELECT 2)) FROM (SELECT 1 n UNION ALL SELECT 3) t"
     )
     for look in (
-        lambda rows: rows.peek(0, 10**5),
+        lambda rows: rows.coming(10**5),
         lambda rows: rows.walk(0, 10),
         lambda rows: [*rows.stretches(1000)],
     ):

@@ -99,6 +99,16 @@ class Strips(Struct, frozen=True):
         for at, strip in others.items():
             rows[at], totals[at] = strip.rows, strip.total
             sizes[at], tags[at] = strip.seen
+        return self.with_columns(rows, totals, sizes, tags)
+
+    def with_columns(
+        self,
+        rows: Iterable[int],
+        totals: Iterable[int],
+        sizes: Iterable[int],
+        tags: Iterable[bytes],
+    ) -> Strips:
+        """Strips that end where these do, and are otherwise as told."""
         return Strips(
             width=self.width,
             ends=self.ends,
@@ -135,14 +145,7 @@ def changed_strips(
     for at in touched:
         if (rows[at], totals[at]) != (strips.rows[at], strips.totals[at]):
             sizes[at], tags[at] = UNSEEN
-    return Strips(
-        width=strips.width,
-        ends=strips.ends,
-        rows=tuple(rows),
-        totals=tuple(totals),
-        sizes=tuple(sizes),
-        tags=tuple(tags),
-    )
+    return strips.with_columns(rows, totals, sizes, tags)
 
 
 def strip_rows(count: int) -> int:

@@ -46,10 +46,6 @@ class RawRows:
             self._packet()
         self._ended = False
 
-    def peek(self, begin: int, size: int) -> memoryview | None:
-        """So many bytes of the answer that lie ``begin`` bytes ahead; None where there may be fewer."""
-        return self.at_hand(begin, begin + size) if self._arrives(begin + size) else None
-
     def coming(self, most: int) -> memoryview:
         """The bytes of the answer that come next, so many, or fewer where there may be no more to wait for."""
         self._arrives(most)

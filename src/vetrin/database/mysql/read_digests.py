@@ -107,7 +107,7 @@ class _Reading:
                 else:
                     self._rest(rows, [number], begun=False)
                 return
-            if seen is not None and self._is(rows, 0, *seen):
+            if seen is not None and self._is(rows, *seen):
                 rows.pass_by(seen.size)
                 self.found[number] = claim
                 continue
@@ -120,9 +120,9 @@ class _Reading:
         if not rows.at_end():
             self._rest(rows, numbers[-1:], begun=True)
 
-    def _is(self, rows: RawRows, begin: int, size: int, tag: bytes) -> bool:
-        view = rows.peek(begin, size)
-        return view is not None and (not size or self._prints.tag_of(view) == tag)
+    def _is(self, rows: RawRows, size: int, tag: bytes) -> bool:
+        come = rows.coming(size)
+        return len(come) == size and (not size or self._prints.tag_of(come) == tag)
 
     def _is_beyond(self, rows: RawRows, begin: int, number: int) -> bool:
         """Whether all rows behind so many bytes are beyond a page."""
@@ -197,7 +197,7 @@ class _Reading:
     def _are(self, rows: RawRows, stretches: Strips) -> bool:
         """Whether the rows of an answer are those of some stretches, and no more."""
         for stretch in stretches:
-            if not self._is(rows, 0, *stretch.seen):
+            if not self._is(rows, *stretch.seen):
                 return False
             rows.pass_by(stretch.seen.size)
         return rows.at_end()

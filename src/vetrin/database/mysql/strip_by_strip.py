@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from msgspec.structs import replace
-
 from ..digests import sums_of_records
 from ..page_prints import PagePrints
 from ..rows_aside import Part, RowsAside
@@ -41,12 +39,7 @@ class StripByStrip:
     def end(self, prints: PagePrints, whole: Print, aside: RowsAside | None) -> str:
         """The page's digest. What it looks like, as a whole and strip by strip, is remembered; the parts that differ
         are put aside."""
-        strips = replace(
-            self._strips,
-            totals=tuple(self._totals),
-            sizes=tuple(self._sizes),
-            tags=tuple(self._tags),
-        )
+        strips = self._strips.with_columns(self._strips.rows, self._totals, self._sizes, self._tags)
         digest = strips.digest
         prints.learn(digest, whole, strips, self._pages.places)
         if aside is not None and digest != self._pages.known[self._number]:
