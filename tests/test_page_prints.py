@@ -12,7 +12,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from vetrin.database import KeyRange, digest_with
+from vetrin.database import (
+    Batch,
+    Column,
+    KeyRange,
+    PagesAfter,
+    Table,
+    digest_with,
+    joint_digest,
+    with_pages,
+)
 from vetrin.database.digests import digest_of_records, sums_of_records
 from vetrin.database.page_prints import (
     Packets,
@@ -21,6 +30,7 @@ from vetrin.database.page_prints import (
     first_packet,
     packets_of,
 )
+from vetrin.database.row_codec import current_records
 from vetrin.database.strips import NO_STRIPS, UNSEEN, Print, changed_strips, unpacked
 
 ROWS = [b"\x01a", b"\x02bb", b"\xfb"]
@@ -206,3 +216,51 @@ def test_where_nothing_can_be_kept_nothing_fails(tmp_path: Path) -> None:
     prints.learn("3-7", seen(prints))
     prints.keep()
     assert prints.of("3-7") == seen(prints)
+
+
+WORDS = st.none() | st.binary(max_size=12)
+
+
+@pytest.mark.parametrize("key", [("id",), ()])
+@given(
+    rows=st.lists(st.lists(WORDS, max_size=40), min_size=1, max_size=4),
+    others=st.dictionaries(st.integers(0, 160), WORDS, max_size=9),
+    before=st.sampled_from([None, PagePrints(), PagePrints(key=b"k" * 32), PrintsThere()]),
+)
+def test_what_pages_will_look_like_is_known_before(
+    key: tuple[str, ...],
+    rows: list[list[bytes | None]],
+    others: dict[int, bytes | None],
+    before: PagePrints | None,
+) -> None:
+    """It is what whoever reads the rows later would remember, but for what is remembered together anyway."""
+    columns = Column("id", "bigint", False), Column("text", "longtext", True)
+    table = Table("times", columns, key, frozenset(key), 0, 0)
+    prints, later = PagePrints(key=b"k" * 32), PagePrints(key=b"k" * 32)
+    after, will_be, became, number = PagesAfter(table, prints, before), [], list[str](), 0
+    same: set[str] = set()
+    for words in rows:
+        cells = [cell for at, text in enumerate(words, number) for cell in (b"%d" % at, text)]
+        (batch,) = with_pages(table, [Batch(2, cells, 9)])
+        current_records(batch)
+        for row in range(len(words)):
+            if number + row in others:
+                batch.set(row, 1, others[number + row])
+        number += len(words)
+        found = after.of(batch)
+        assert [(page.upto, page.digest) for page in found] == [
+            (page.upto, page.digest) for page in batch.pages
+        ]
+        became += [page.became for page in found]
+        same.update(page.became for page in found if page.became == page.digest)
+        will_be.append(Batch(2, batch.cells, 9))
+    after.end()
+    there = [page for batch in with_pages(table, will_be, later) for page in batch.pages]
+    assert became == [page.digest for page in there]
+    digests = became if key else [joint_digest(became)]
+    looks = [one.strips_of(digests, [0] if key else []) for one in (prints, later)]
+    for digest in digests:
+        if key and before is not None and prints.shares(before) and digest in same:
+            continue
+        assert prints.of(digest) == later.of(digest)
+        assert looks[0](digest) == looks[1](digest)

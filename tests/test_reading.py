@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +24,7 @@ from vetrin.database import (
     Lowered,
     Not,
     OneOf,
+    PagesAfter,
     RowsAside,
     Sql,
     digests_by_reading,
@@ -32,6 +33,7 @@ from vetrin.database import (
 )
 from vetrin.database.digests import digest_of_records, joint_digest
 from vetrin.database.mysql import read_digests
+from vetrin.database.mysql.page_digests import PageDigests
 from vetrin.database.row_codec import RecordForm, cells_of
 from vetrin.errors import DatabaseError
 
@@ -240,6 +242,47 @@ def test_of_a_page_that_changed_a_few_rows_are_looked_at(source: Source, tmp_pat
             assert not any(others)
             assert part.key_range == KeyRange((95,), (111,))
             assert part.records is None or len(part.records) == 16
+
+
+@pytest.mark.parametrize(
+    "source", ["mariadb by reading", "mariadb by ssh, read there"], indirect=True
+)
+def test_pages_that_were_written_are_known_by_what_was(
+    source: Source, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What rows will look like is remembered as they are written, so they need not be taken apart, nor digested by
+    the server, the first time either."""
+    rows = [(number, number % 5, "x" * (number % 300), f"{number / 8}") for number in range(1500)]
+    with source.opened(
+        "CREATE TABLE t (a INT, b INT, v VARCHAR(300), w DOUBLE, d DATE NULL, PRIMARY KEY (a, b))",
+        f"INSERT INTO t (a, b, v, w) VALUES {by_hand(rows)}",
+    ) as database:
+        table, pages = table_of(database, "t"), []
+        after = PagesAfter(table, database.prints)  # type: ignore[attr-defined]
+        with database.reading() as reader:
+            for batch in with_pages(table, reader.rows(table, 50_000)):
+                for row in range(0, batch.rows, 7):
+                    batch.set(row, 2, b"%s, and more" % batch.row(row)[0])
+                    batch.set(row, 4, b"2031-05-01")
+                pages += after.of(batch)
+                changed = ", ".join(str(int(batch.row(row)[0])) for row in range(0, batch.rows, 7))
+                source.run(
+                    f"UPDATE t SET v = CONCAT(a, ', and more'), d = '2031-05-01' WHERE a IN ({changed})"
+                )
+        after.end()
+        should = [page.became for page in pages]
+        assert not set(should) & {page.digest for page in pages}
+        asked: list[Sequence[KeyRange]] = []
+
+        def digested(self: object, of: Sequence[KeyRange]) -> Iterator[object]:
+            asked.append(of)
+            yield []
+
+        monkeypatch.setattr(read_digests, "sums_of_records", None)
+        monkeypatch.setattr(PageDigests, "of", digested)
+        with database.reading() as reader:
+            assert reader.digests(table, spans(pages), known=should) == should
+        assert not asked
 
 
 def test_a_large_table_without_a_key_is_known_by_the_stretches_in_which_it_came(

@@ -17,6 +17,7 @@ class AbsentDatabase(AskedOneByOne):
 
     missing = False
     takes_routines = False
+    prints = None
 
     def __init__(self, engine: str, name: str, why: str) -> None:
         self.engine = engine

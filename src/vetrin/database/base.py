@@ -402,6 +402,10 @@ class Database(ReadableDatabase, Protocol):
     def unwritable(self) -> str:
         """Why nothing can be written to it, whoever asks; empty where it can."""
 
+    @property
+    def prints(self) -> PagePrints | None:
+        """What pages looked like in it, where it is of use to know."""
+
     def create(self) -> None:
         """Make the database where it is missing, and its account where that may be done.
 

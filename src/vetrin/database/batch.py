@@ -28,7 +28,8 @@ class Batch:
     ``cells``, rows are taken apart when somebody asks for their cells. ``pages`` are those that
     the rows make one behind the other, where somebody made them, and ``sums`` what each row added to their digests,
     ``checks`` the CRC-32 of each record, where somebody made these;
-    ``altered`` the numbers of rows that got other values since.
+    ``altered`` the numbers of rows that got other values since, ``current`` the records as they are with these, until
+    another row gets one.
     """
 
     def __init__(
@@ -46,6 +47,7 @@ class Batch:
         self.sums: Sequence[int] = ()
         self.checks: Sequence[int] = ()
         self.altered: set[int] = set()
+        self.current: list[bytes] | None = None
         self._cells = cells
         self._records = records
         self._apart: dict[int, list[Cell]] = {}  # rows that were taken apart before all are
@@ -67,6 +69,7 @@ class Batch:
     @cells.setter
     def cells(self, cells: list[Cell]) -> None:
         self._cells = cells
+        self.current = None
 
     @property
     def records(self) -> list[bytes] | None:
@@ -117,6 +120,7 @@ class Batch:
     def set(self, row: int, index: int, value: Cell) -> None:
         """Set one cell."""
         self.altered.add(row)
+        self.current = None
         if self._cells is not None:
             self._cells[row * self.width + index] = value
         else:

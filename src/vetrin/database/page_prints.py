@@ -54,6 +54,7 @@ _FORGET = (
 _LARGEST = 0xFFFFFF  # bytes of a row that is one packet
 _HEAD = 4  # bytes before it
 _TOGETHER = 500  # pages that the file is asked for at once
+_WAITING = 2000  # new pages, after which they are written to the file
 _DAY = 24 * 3600
 _KEPT = 14  # days for which a page stays that nobody asks for
 _NONCE = bytes(12)
@@ -147,6 +148,10 @@ class PagePrints:
         """That under which tags are made."""
         return self._secret
 
+    def shares(self, other: PagePrints) -> bool:
+        """Whether what the other one keeps is known here as well."""
+        return self.key == other.key and type(self) is type(other)
+
     @property
     def empty(self) -> bool:
         """True where no page is known."""
@@ -236,6 +241,8 @@ class PagePrints:
             self._known[digest] = Print(size, tag)
             self._strips[digest] = strips
             self._days[digest] = self._today
+            if not len(self._strips) % _WAITING:
+                self.keep()
 
     def look_at(
         self,

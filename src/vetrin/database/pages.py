@@ -15,7 +15,7 @@ from .batch import Batch
 from .digests import UNTOLD, digest_of_records, digest_of_sums, joint_digest, sums_of_records
 from .key_ranges import KeyRange
 from .page_prints import ALIGNED, Packets, PagePrints
-from .row_codec import RecordForm, records_of
+from .row_codec import RecordForm, current_records, records_of
 from .rows_aside import LARGEST, Part, RowsAside
 
 PAGE_ROWS = 512  # of small rows: fewer cost the server more, more make a change concern more rows
@@ -150,29 +150,70 @@ def rows_of_a_page(count: int, size: int) -> int:
     return rows - rows % ALIGNED if rows > ALIGNED else rows
 
 
-def pages_as_they_became(batch: Batch) -> list[Page]:
-    """The pages of a batch, each with the digest of its rows as they are now."""
-    found, begin = [], 0
-    altered = sorted(batch.altered)
-    at = 0
-    for page in batch.pages:
-        end = begin + page.rows
-        rows = []
-        while at < len(altered) and altered[at] < end:
-            rows.append(altered[at])
-            at += 1
-        found.append(replace(page, became=_became(batch, rows, page.digest)))
-        begin = end
-    return found
+class PagesAfter:
+    """Tells what the pages of a table become, whose rows get other values on their way. With ``prints``, those of the
+    database that the rows go to, it is remembered what they will look like there; ``before`` are those of where they
+    come from."""
 
+    def __init__(
+        self, table: Table, prints: PagePrints | None = None, before: PagePrints | None = None
+    ) -> None:
+        self._form = RecordForm(table, mixed=False)
+        self._places = self._form.places if can_copy_in_ranges(table) else []
+        self._prints = prints
+        # What is as it was is known by then, where both are remembered together.
+        self._all = before is None or prints is None or not prints.shares(before)
+        self._whole: Packets | None = None
+        if prints is not None and not self._places:
+            self._whole = Packets(prints, self._form.width)
 
-def _became(batch: Batch, rows: Sequence[int], digest: str) -> str:
-    """The digest of a page of which some rows got other values."""
-    if not rows:
-        return digest
-    came = sum(sums_of_records(records_of(batch.part(rows))))
-    count, _, total = digest.partition("-")
-    return f"{count}-{int(total) - sum(batch.sums[row] for row in rows) + came}"
+    def of(self, batch: Batch) -> list[Page]:
+        """The pages of a batch, each with the digest of its rows as they are now."""
+        sums = self._sums(batch)
+        pages, begin = [], 0
+        for page in batch.pages:
+            end = begin + page.rows
+            became = digest_of_sums(sums[begin:end]) if batch.altered else page.digest
+            pages.append(replace(page, became=became))
+            begin = end
+        if self._prints is not None and pages and not batch.mixed:
+            self._look_at(self._prints, batch, pages, sums)
+        return pages
+
+    @staticmethod
+    def _sums(batch: Batch) -> Sequence[int]:
+        """What each row adds to a digest now."""
+        if not batch.altered:
+            return batch.sums
+        sums, rows, records = [*batch.sums], sorted(batch.altered), current_records(batch)
+        for row, now in zip(rows, sums_of_records([records[row] for row in rows]), strict=True):
+            sums[row] = now
+        return sums
+
+    def _look_at(
+        self, prints: PagePrints, batch: Batch, pages: Sequence[Page], sums: Sequence[int]
+    ) -> None:
+        if self._whole is not None:
+            self._whole.add(current_records(batch), sums)
+            return
+        prints.know(page.became for page in pages)
+        begin = 0
+        for page in pages:
+            end = begin + page.rows
+            if (self._all or page.became != page.digest) and prints.of(page.became) is None:
+                part = current_records(batch)[begin:end]
+                key = partial(_key_of, self._form, part)
+                prints.look_at(
+                    page.became, part, self._form.width, sums[begin:end], key, self._places
+                )
+            begin = end
+
+    def end(self) -> None:
+        """These were all: what they look like is remembered."""
+        if self._whole is not None:
+            self._whole.learn()
+        if self._prints is not None:
+            self._prints.keep()
 
 
 def spans(pages: Sequence[Page]) -> list[KeyRange]:

@@ -54,6 +54,12 @@ def records_of(batch: Batch) -> list[bytes]:
 
 def current_records(batch: Batch) -> list[bytes]:
     """The records of a batch's rows as they are now. Those that it keeps are not changed."""
+    if batch.current is None:
+        batch.current = _current_records(batch)
+    return batch.current
+
+
+def _current_records(batch: Batch) -> list[bytes]:
     if batch.records is None:
         return records_of(batch)
     if not batch.altered:

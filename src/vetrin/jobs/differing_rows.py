@@ -17,6 +17,7 @@ from ..database import (
     KeyRange,
     KeyRanges,
     Page,
+    PagesAfter,
     Part,
     Patch,
     Reader,
@@ -24,11 +25,10 @@ from ..database import (
     Table,
     WantedRows,
     digest_with,
-    pages_as_they_became,
     with_pages,
 )
 from ..database.digests import rows_in
-from ..database.row_codec import RecordForm, cells_of, records_of
+from ..database.row_codec import RecordForm, cells_of, current_records, records_of
 from ..database.strips import changed_strips
 from ..site import RowPipeline
 from .baseline import Baseline
@@ -276,12 +276,12 @@ class DifferingRows:
             def read(rows: Iterable[Batch] = rows, are: list[bytes] = are) -> Iterator[Batch]:
                 for batch in with_pages(item.table, rows, self._reader.prints):
                     are += batch.records or ()
-                    batch.records = None
                     yield batch
 
+            after = PagesAfter(item.table, self._ours.prints, self._reader.prints)
             for batch in means.pipeline.change(item, read()):
-                pages += pages_as_they_became(batch)
-                coming += records_of(batch)
+                pages += after.of(batch)
+                coming += current_records(batch)
             means.baseline.exchange(item.table, [Part(key_range, (UNTOLD, UNTOLD), are)])
             self._lay(there, coming)
             self._new |= {number: [] for number in numbers} | {

@@ -28,13 +28,13 @@ from ..database import (
     Exchange,
     KeyRange,
     Page,
+    PagesAfter,
     Patch,
     Reader,
     WantedDigests,
     can_copy_in_ranges,
     hidden_name,
     joint_digest,
-    pages_as_they_became,
     spans,
 )
 from ..database.page_worker import WORTH, PageWorker, can_go_elsewhere
@@ -503,7 +503,7 @@ class TableCopier:
                 target.remove_range(hidden, table, beyond)
             self._baseline.drop(table, beyond)
         rows = self._from(reader, item, KeyRange(after=last))
-        for pages, count in self._stored(hidden, item, rows):
+        for pages, count in self._stored(reader, hidden, item, rows):
             self._pages(table.name, pages, taken.rows + count)
         record.write(table=table.name, done=True)
 
@@ -548,7 +548,7 @@ class TableCopier:
             target.remove_range(hidden, table, key_range)
             self._baseline.drop(table, key_range)
             rows = self._pipeline.read(reader, item, key_range)
-            found = list(self._stored(hidden, item, rows))
+            found = list(self._stored(reader, hidden, item, rows))
             pages = [page for some, _ in found for page in some]
             # The range reaches as far as it did, also where its last row is gone.
             if pages:
@@ -576,7 +576,7 @@ class TableCopier:
             self._target.database.lay_out(hidden, table, item.schema)
             self._baseline.drop(table, KeyRange())
         rows = self._from(reader, item, _all_of(item))
-        found = list(self._stored(hidden, item, rows, at_once=True))
+        found = list(self._stored(reader, hidden, item, rows, at_once=True))
         count = sum(count for _, count in found)
         pages = [page for some, _ in found for page in some]
         digest = joint_digest(page.digest for page in pages)
@@ -584,14 +584,21 @@ class TableCopier:
         self._record.write(table=table.name, rows=count, digest=digest, became=became, done=True)
 
     def _stored(
-        self, hidden: str, item: TablePlan, batches: Iterable[Batch], *, at_once: bool = False
+        self,
+        reader: Reader,
+        hidden: str,
+        item: TablePlan,
+        batches: Iterable[Batch],
+        *,
+        at_once: bool = False,
     ) -> Iterator[tuple[list[Page], int]]:
         """Store rows stretch by stretch; after each one its pages and how many rows it has."""
         table, name = item.table, item.table.name
+        after = PagesAfter(table, self._target.database.prints, reader.prints)
         with self._pipeline.prefetched(item, batches, depth=1) as coming:
             waiting = Waiting(coming)
             while waiting:
-                stretch = _Stretch(waiting, at_once)
+                stretch = _Stretch(waiting, after, at_once)
                 stored = self._target.database.fill(
                     hidden,
                     table,
@@ -600,6 +607,7 @@ class TableCopier:
                     warned=None if name in self._comparing else self._warned.add,
                 )
                 yield stretch.pages if stretch.paged else [], stored
+        after.end()
 
 
 def _all_of(item: TablePlan) -> KeyRange | None:
@@ -612,8 +620,9 @@ class _Stretch:
     ``at_once`` all. ``pages`` are those of the batches that were taken by now, ``paged`` is False where one of them
     ended in a page."""
 
-    def __init__(self, waiting: Waiting, at_once: bool) -> None:
+    def __init__(self, waiting: Waiting, after: PagesAfter, at_once: bool) -> None:
         self._waiting = waiting
+        self._after = after
         self._at_once = at_once
         self.pages: list[Page] = []
         self.paged = True
@@ -622,7 +631,7 @@ class _Stretch:
         size, begun = 0, time.monotonic()
         for batch in self._waiting:
             if batch.pages:
-                self.pages += pages_as_they_became(batch)
+                self.pages += self._after.of(batch)
             else:
                 self.paged = False
             size += batch.size

@@ -105,7 +105,7 @@ class MysqlDatabase(HiddenEditing):
     ) -> None:
         """``prints`` are what its pages looked like, for a server on this machine, or one at which a helper reads."""
         self._dial = dial
-        self._prints = prints
+        self.prints = prints
         self._credentials = credentials
         self._read_only = read_only
         self._asking = Asking(credentials.name, lambda: self._control)
@@ -269,13 +269,13 @@ class MysqlDatabase(HiddenEditing):
     def reading(self) -> Iterator[MysqlReader]:
         def connection() -> Wire:
             # The first time there is nothing that prints could be compared with.
-            prints = isinstance(self._prints, PrintsThere) and not self._prints.empty
+            prints = isinstance(self.prints, PrintsThere) and not self.prints.empty
             return self._connect("stored", bulk=True, view=True, prints=prints, silence=SCANS)
 
         wire = connection()
         wires = Wires(wire, connection) if wire.by_request is not None else None
         try:
-            yield MysqlReader(wire, wires, self._prints)
+            yield MysqlReader(wire, wires, self.prints)
         finally:
             for one in (wire, wires):
                 with contextlib.suppress(pymysql.Error):
@@ -420,7 +420,7 @@ class MysqlDatabase(HiddenEditing):
     def _may_prepare(self) -> bool:
         """Whether rows may go in by prepared statements: MySQL works out the types of values for itself, and over a
         line it takes as long as that does."""
-        near = self._prints is not None and not isinstance(self._prints, PrintsThere)
+        near = self.prints is not None and not isinstance(self.prints, PrintsThere)
         return near and self._server.product == "MariaDB" and self._control.by_request is None
 
     def finish(self, hidden: str, source: ReadableDatabase, table: Table, schema: str = "") -> None:

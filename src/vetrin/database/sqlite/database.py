@@ -270,6 +270,7 @@ class SqliteDatabase(HiddenEditing):
     """
 
     engine = "sqlite"
+    prints = None
     _dialect = DIALECT
 
     def __init__(
