@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 from pathlib import Path
+from zlib import crc32
 
 import pytest
 
@@ -176,3 +177,30 @@ def test_a_piece_that_grew_is_cut_again(tmp_path: Path) -> None:
         assert [(piece.key_range.after, piece.key_range.upto) for piece in kept.pieces][-1][
             1
         ] is None
+
+
+def test_a_piece_that_was_large_before_is_altered_as_it_is(tmp_path: Path) -> None:
+    """No row in it is one behind which a page ends, so to look for one again is of no use until it grows."""
+    shape, chance = table(1), random.Random(3)
+    rows: Rows = {}
+    while len(rows) < 900:
+        row = record(shape, (len(rows),), chance.randbytes(3000))
+        if crc32(row) > (1 << 32) // (256 << 10) * len(row):
+            rows[len(rows),] = row
+    first = [*rows.values()][:500]
+    with Hands() as hands:
+        kept = Kept(tmp_path, shape, hands)
+        kept.fill({key: row for key, row in rows.items() if key[0] < 500}, [])
+        for number in (7, 300):
+            first[number] = record(shape, (number,), b"halt, and more")
+            edits = kept.edits()
+            edits.exchange(unproved((None, None), first))
+            kept.put(edits.finish())
+            (page,) = [page for piece in kept.pieces for page in piece.pages]
+            assert page.patch is not None and page.patch.size < 200
+            assert kept.read() == first
+        edits = kept.edits()
+        edits.exchange(unproved((None, None), [*first, *[*rows.values()][500:]]))
+        kept.put(edits.finish())
+        assert len(kept.pieces) > 1
+        assert kept.read() == [*first, *[*rows.values()][500:]]

@@ -21,7 +21,8 @@ from ..store import Chunk, Contents, Hands, OpenedPage, Splice, TableReader, Tab
 from .pieces import Piece
 
 Key = tuple[int, ...]
-_LARGE = 1 << 20  # bytes of a page that is cut once more
+_LARGE = 1 << 20  # bytes of a page that is cut once more when it has grown
+_LARGEST = 2 << 20  # or in any case: no other is larger
 _AHEAD = 3  # pieces that are read before they are needed
 
 
@@ -122,6 +123,14 @@ class _Opened:
         if begin < 0:  # it begins with the same value, which mostly is its key
             begin = self.content.find(records[0][: record_end(records[0], 0, 1)], self._at)
         return begin
+
+    @property
+    def is_page(self) -> bool:
+        """Whether it will do as one page: not where it grew large. One that always was had no place to be cut, and
+        hardly has one now."""
+        before = len(self.content)
+        fits = self.size <= max(_LARGE, min(before + before // 16, _LARGEST))
+        return fits and len(self.pages) == 1
 
     def put(self, key_range: KeyRange, found: _Found) -> None:
         """Exchange the rows of a range."""
@@ -288,7 +297,7 @@ class BaselineEdits:
         keys: list[Key] | None = []
         if not item.size:
             keys = None
-        elif item.size <= _LARGE and len(item.pages) == 1:
+        elif item.is_page:
             self._writer.alter(item.pages[0], item.splices, item.rows)
         else:
             content = spliced(item.content, item.splices)
