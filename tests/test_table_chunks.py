@@ -302,6 +302,28 @@ def test_a_page_is_altered_again_and_again(tmp_path: Path) -> None:
     assert caught.value.digest == wrong.digest
 
 
+def test_a_page_that_was_found_to_be_like_another_is_altered_by_splices_in_the_end(
+    tmp_path: Path,
+) -> None:
+    contents = Contents(FolderBackend(tmp_path))
+    (base,), _ = kept(contents, rows(list(range(600))))
+    (page,), _ = kept(contents, rows(list(range(600)), {300}), [base])
+    assert page.patch is not None and TableReader(contents).open(page).splices is None
+    content, found = TableReader(contents).read(page), [page]
+    for splice in (Splice(9, 9, b""), Splice(9, 9, b"x"), Splice(99, 120, b"")):
+        opened = TableReader(contents).open(found[-1])
+        with Hands() as hands:
+            writer = TableWriter(contents, hands, found[-1:])
+            writer.alter(opened, [splice], 600)
+            found += writer.finish()
+        content = spliced(content, [splice])
+        assert TableReader(contents).read(found[-1]) == content
+    assert found[1] == page  # as nothing changed
+    assert (found[2].patch, found[2].blocks) == (None, ())
+    patch = found[3].patch
+    assert patch is not None and patch.base == found[2].digest and patch.size < 100
+
+
 def test_pages_of_several_bundles_in_turn_need_each_once(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

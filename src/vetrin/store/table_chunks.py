@@ -4,7 +4,8 @@ A page ends behind a row whose CRC-32 is small enough for the row's length, so t
 on average whatever the rows are like, and a row that comes, goes or changes concerns the page that it is in
 and at most the next one. Pages that are there already are not stored again; one that differs from the page
 that stood at its place is stored as a patch of it. Edits of a page say what they replace in it (``alter``);
-otherwise what is the same is found by compressing one page with the other as its dictionary.
+otherwise what is the same is found by compressing one page with the other as its dictionary. A page of which that was
+found is stored as a whole once it is altered.
 """
 
 from __future__ import annotations
@@ -221,6 +222,9 @@ class TableWriter:
             patch = packed(every)
             if len(patch) < chunk.size // _SPLICED:
                 return chunk, page.base, patch
+        elif chunk.digest != page.chunk.digest:
+            # To search for what is the same each time it is altered would take longer than its room is worth.
+            return self._keep(content, chunk, None)
         return self._keep(content, chunk, page.chunk)
 
     def _keep(self, content: bytes, page: Chunk, like: Chunk | None) -> _Kept:
