@@ -142,7 +142,12 @@ class TableUpdater:
     def _differing(
         self, sides: _Sides, wanted: Sequence[TablePlan], known: Mapping[str, KnownTable]
     ) -> list[TablePlan]:
-        coming = [item for item in wanted if item.table.name in known]
+        # What is left to do of the last one waits for its end.
+        coming = sorted(
+            (item for item in wanted if item.table.name in known),
+            key=lambda item: len(known[item.table.name].pages),
+            reverse=True,
+        )
         self._room = _HELD
         begun: dict[str, Future[_Begun | None]] = {}
         with (
