@@ -1,7 +1,7 @@
 """Transfers over SSH, against the system's own programs through the same server.
 
     python benchmarks/ssh.py [database] [files] [media] [again] [backup] [unchanged] [--size 500] [--files 20000] [--media 1000]
-                             [--runs 3] [--slow]
+                             [--runs 3] [--pool 128] [--slow]
 
 A private OpenSSH server on loopback; with ``--slow`` behind a line of 40 ms there and back and 50 Mbit/s. Prints the
 ratio of `vetrin pull` to the dump program, compressed, through ssh into the client; to a tar stream through ssh; and
@@ -95,8 +95,8 @@ def database_project(bench: Bench, server: systems.Mariadb, folder: Path, size: 
     return project
 
 
-def database(bench: Bench, folder: Path, size: float, runs: int) -> None:
-    with systems.running(systems.Mariadb, folder / "mariadb") as server:
+def database(bench: Bench, folder: Path, size: float, runs: int, pool: str) -> None:
+    with systems.running(systems.Mariadb, folder / "mariadb", pool) as server:
         project = database_project(bench, server, folder, size)
         dump = (
             f"{systems.program('mariadb-dump')} --socket={server.socket} -u root --single-transaction "
@@ -117,9 +117,9 @@ def database(bench: Bench, folder: Path, size: float, runs: int) -> None:
     told(f"{size:.0f} MB database", theirs, ours, memory, limit)
 
 
-def again(bench: Bench, folder: Path, size: float, runs: int) -> None:
+def again(bench: Bench, folder: Path, size: float, runs: int, pool: str) -> None:
     """Repeat pulls of a database, with nothing changed and with 0.1 per cent of the rows, against a full one."""
-    with systems.running(systems.Mariadb, folder / "mariadb") as server:
+    with systems.running(systems.Mariadb, folder / "mariadb", pool) as server:
         project = database_project(bench, server, folder, size)
         rows.empty(server, "copied")
         full = [pull(project, "data")[0]]
@@ -148,10 +148,10 @@ def again(bench: Bench, folder: Path, size: float, runs: int) -> None:
             )
 
 
-def backup(bench: Bench, folder: Path, size: float, runs: int) -> None:
+def backup(bench: Bench, folder: Path, size: float, runs: int, pool: str) -> None:
     """Repeat backups of a database, with nothing changed and with 0.1 per cent of the rows, against the first."""
     words = ("backup", "production", "--parts", "data")
-    with systems.running(systems.Mariadb, folder / "mariadb") as server:
+    with systems.running(systems.Mariadb, folder / "mariadb", pool) as server:
         project = database_project(bench, server, folder, size)
         first = []
         for _ in range(runs):
@@ -275,25 +275,29 @@ def main() -> None:
         "--unchanged", type=int, default=50_000, help="media files of which none changed (50,000)"
     )
     parser.add_argument("--runs", type=int, default=3, help="runs of each (3)")
+    parser.add_argument(
+        "--pool", type=int, default=128,
+        help="megabytes of its databases that the server holds in memory, as it does by itself (128)",
+    )  # fmt: skip
     parser.add_argument("--slow", action="store_true", help="behind 40 ms and 50 Mbit/s")
     args = parser.parse_args()
     folder = Path(tempfile.mkdtemp(prefix="vb-", dir="/tmp"))
-    what = args.what or KINDS
+    what, pool = args.what or KINDS, f"--innodb-buffer-pool-size={args.pool}M"
     print("behind 40 ms and 50 Mbit/s" if args.slow else "on loopback, plain", flush=True)
     with contextlib.ExitStack() as closing:
         closing.callback(shutil.rmtree, folder, ignore_errors=True)
         plain = Bench(folder / "plain", args.slow)
         closing.callback(plain.stop)
         if "database" in what:
-            database(plain, folder / "database", args.size, args.runs)
+            database(plain, folder / "database", args.size, args.runs, pool)
         if "files" in what:
             small_files(plain, folder / "files", args.files, args.runs)
         if "media" in what:
             media(plain, folder / "media", args.media, args.runs)
         if "again" in what:
-            again(plain, folder / "again", args.size, args.runs)
+            again(plain, folder / "again", args.size, args.runs, pool)
         if "backup" in what:
-            backup(plain, folder / "backup", args.size, args.runs)
+            backup(plain, folder / "backup", args.size, args.runs, pool)
         if "unchanged" in what:
             unchanged(plain, folder / "unchanged", args.unchanged, args.runs)
         if "files" in what:
