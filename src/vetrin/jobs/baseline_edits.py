@@ -17,12 +17,21 @@ from msgspec import Struct
 
 from ..database import UNTOLD, KeyRange, Part, Table, digest_with
 from ..database.row_codec import RecordForm, record_end, split_records
-from ..store import Chunk, Contents, Hands, OpenedPage, Splice, TableReader, TableWriter, spliced
+from ..store import (
+    LARGEST_PAGE,
+    Chunk,
+    Contents,
+    Hands,
+    OpenedPage,
+    Splice,
+    TableReader,
+    TableWriter,
+    spliced,
+)
 from .pieces import Piece
 
 Key = tuple[int, ...]
 _LARGE = 1 << 20  # bytes of a page that is cut once more when it has grown
-_LARGEST = 2 << 20  # or in any case: no other is larger
 _AHEAD = 3  # pieces that are read before they are needed
 
 
@@ -129,7 +138,7 @@ class _Opened:
         """Whether it will do as one page: not where it grew large. One that always was had no place to be cut, and
         hardly has one now."""
         before = len(self.content)
-        fits = self.size <= max(_LARGE, min(before + before // 16, _LARGEST))
+        fits = self.size <= max(_LARGE, min(before + before // 16, LARGEST_PAGE))
         return fits and len(self.pages) == 1
 
     def put(self, key_range: KeyRange, found: _Found) -> None:

@@ -15,10 +15,11 @@ from .snapshot_files import SnapshotPath, SnapshotTree, keep_files
 from .snapshot_site import manifest_of, open_snapshot
 from .splices import Splice, spliced
 from .store import Store
-from .table_chunks import Chunk, OpenedPage, TableReader, TableWriter, written
+from .table_chunks import LARGEST_PAGE, Chunk, OpenedPage, TableReader, TableWriter, written
 from .verify import Damage
 
 __all__ = [
+    "LARGEST_PAGE",
     "SHORT",
     "Backend",
     "Build",

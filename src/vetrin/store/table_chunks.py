@@ -28,7 +28,7 @@ from .splices import Splice, composed, is_packed, packed, spliced
 
 _CUT = (1 << 32) // (256 << 10)
 _LEAST = 32 << 10
-_MOST = 2 << 20
+LARGEST_PAGE = 2 << 20  # bytes, but for a row that is larger
 _BUNDLE = LARGEST
 _BUNDLES = 4 * _BUNDLE  # bytes of those that are kept at hand
 _SPLICED = 8  # a patch by splices takes at most this part of its page; they are compressed together
@@ -112,12 +112,12 @@ class Chunker:
             if not part:
                 continue
             more = sum(map(len, part))
-            if self._size + more <= _MOST:
+            if self._size + more <= LARGEST_PAGE:
                 self._page += part
                 self._size += more
             else:  # long records, or none among them that cuts
                 for record in part:
-                    if self._page and self._size + len(record) > _MOST:
+                    if self._page and self._size + len(record) > LARGEST_PAGE:
                         yield from self.end()
                     self._page.append(record)
                     self._size += len(record)
