@@ -91,9 +91,10 @@ def test_pages_are_those_that_would_be_made_here(
 
 
 def cut_off(worker: PageWorker) -> None:
-    assert worker._process is not None
-    os.kill(worker._process.pid, signal.SIGKILL)
-    worker._process.wait()
+    process = worker._process
+    assert process is not None
+    os.kill(process.pid, signal.SIGKILL)
+    process.wait()  # the worker may have noticed by now, and let go of it
 
 
 @pytest.mark.parametrize("shape", SHAPES)
