@@ -20,7 +20,7 @@ import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing
 from functools import cached_property
-from itertools import pairwise
+from itertools import cycle, islice, pairwise
 from operator import add
 from pathlib import Path
 from typing import Any, Protocol
@@ -52,7 +52,8 @@ _FORGET = (
     "DELETE FROM seen WHERE asked < ?",
 )
 _LARGEST = 0xFFFFFF  # bytes of a row that is one packet
-_HEAD = 4  # bytes before it
+_HEAD = 4  # bytes before it: its length in three, and the packet's number
+_NUMBERS = [number << 24 for number in range(256)]
 _TOGETHER = 500  # pages that the file is asked for at once
 _WAITING = 2000  # new pages, after which they are written to the file
 _DAY = 24 * 3600
@@ -67,7 +68,7 @@ def packets_of(records: Sequence[bytes], first: int) -> bytes | None:
     if max(sizes, default=0) >= _LARGEST:
         return None
     count = len(records)
-    numbers = [(number & 255) << 24 for number in range(first, first + count)]
+    numbers = islice(cycle(_NUMBERS), first & 255, None)
     heads = struct.pack(f"<{count}I", *map(add, sizes, numbers))
     pieces = [b""] * (2 * count)
     pieces[::2] = struct.unpack("4s" * count, heads)
