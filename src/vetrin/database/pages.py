@@ -4,7 +4,7 @@ what changed."""
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from functools import partial
 
 from msgspec import Struct
@@ -79,6 +79,50 @@ def digests_by_reading(
     return found
 
 
+class _Looks:
+    """Has it remembered what the pages of a table look like, or all together where it does not go by key."""
+
+    def __init__(self, table: Table, form: RecordForm, prints: PagePrints | None) -> None:
+        self.places = form.places if can_copy_in_ranges(table) else []
+        self._form = form
+        self._prints = prints
+        self._whole: Packets | None = None
+        if prints is not None and not self.places:
+            self._whole = Packets(prints, form.width)
+
+    def add(
+        self,
+        records: Sequence[bytes],
+        sums: Sequence[int],
+        pages: Sequence[tuple[int, str]],
+        but: Collection[str] = (),
+    ) -> None:
+        """Take some more rows, and what each adds to a digest. Of each of their pages it is told how many it has, and
+        its digest; of those ``but`` some, it is remembered what they look like. Raises ValueError or TypeError where
+        a key is no whole number."""
+        prints = self._prints
+        if self._whole is not None:
+            self._whole.add(records, sums)
+        if prints is None or not self.places:
+            return
+        prints.know(digest for _, digest in pages)
+        begin = 0
+        for rows, digest in pages:
+            end = begin + rows
+            if digest not in but and prints.of(digest) is None:
+                part = records[begin:end]
+                key = partial(_key_of, self._form, part)
+                prints.look_at(digest, part, self._form.width, sums[begin:end], key, self.places)
+            begin = end
+
+    def end(self) -> None:
+        """These were all."""
+        if self._whole is not None:
+            self._whole.learn()
+        if self._prints is not None:
+            self._prints.keep()
+
+
 class PageMaker:
     """Makes pages of all rows of a table, or of a range of its key, as they come. Those of a table that does not go
     by key have no key. ``prints`` remember what they look like, or all of them together; ``mixed``: the records
@@ -86,43 +130,28 @@ class PageMaker:
 
     def __init__(self, table: Table, prints: PagePrints | None = None, *, mixed: bool) -> None:
         self._form = RecordForm(table, mixed=mixed)
-        self._places = self._form.places if can_copy_in_ranges(table) else []
-        self._prints = prints
-        self._whole: Packets | None = None
-        if prints is not None and not self._places:
-            self._whole = Packets(prints, self._form.width)
+        self._looks = _Looks(table, self._form, prints)
 
     def of(self, records: Sequence[bytes], size: int) -> tuple[tuple[Page, ...], tuple[int, ...]]:
         """The pages of some more rows, and what each row adds to a digest; no pages where a key is no whole number.
         ``size`` is that of these rows in bytes."""
         sums = sums_of_records(records)
-        pages: tuple[Page, ...] = ()
         with contextlib.suppress(ValueError, TypeError):  # some engines take texts for numbers
             pages = tuple(self._pages(records, size, sums))
-        if self._whole is not None:
-            self._whole.add(records, sums)
-        return pages, sums
+            self._looks.add(records, sums, [(page.rows, page.digest) for page in pages])
+            return pages, sums
+        return (), sums
 
     def _pages(self, records: Sequence[bytes], size: int, sums: Sequence[int]) -> Iterator[Page]:
         rows = rows_of_a_page(len(records), size)
-        prints = self._prints if self._places else None
-        digests = {at: digest_of_sums(sums[at : at + rows]) for at in range(0, len(records), rows)}
-        if prints is not None:
-            prints.know(digests.values())
-        for at, digest in digests.items():
-            part, some = records[at : at + rows], sums[at : at + rows]
-            if prints is not None and prints.of(digest) is None:
-                key = partial(_key_of, self._form, part)
-                prints.look_at(digest, part, self._form.width, some, key, self._places)
-            upto = self._form.key(part[-1]) if self._places else ()
-            yield Page(upto, len(part), digest)
+        for at in range(0, len(records), rows):
+            some = sums[at : at + rows]
+            upto = self._form.key(records[at + len(some) - 1]) if self._looks.places else ()
+            yield Page(upto, len(some), digest_of_sums(some))
 
     def end(self) -> None:
         """These were all: what they look like is remembered."""
-        if self._whole is not None:
-            self._whole.learn()
-        if self._prints is not None:
-            self._prints.keep()
+        self._looks.end()
 
 
 def _key_of(form: RecordForm, records: Sequence[bytes], row: int) -> tuple[int, ...]:
@@ -158,14 +187,10 @@ class PagesAfter:
     def __init__(
         self, table: Table, prints: PagePrints | None = None, before: PagePrints | None = None
     ) -> None:
-        self._form = RecordForm(table, mixed=False)
-        self._places = self._form.places if can_copy_in_ranges(table) else []
-        self._prints = prints
+        self._looks = _Looks(table, RecordForm(table, mixed=False), prints)
+        self._looking = prints is not None
         # What is as it was is known by then, where both are remembered together.
-        self._all = before is None or prints is None or not prints.shares(before)
-        self._whole: Packets | None = None
-        if prints is not None and not self._places:
-            self._whole = Packets(prints, self._form.width)
+        self._shared = before is not None and prints is not None and prints.shares(before)
 
     def of(self, batch: Batch) -> list[Page]:
         """The pages of a batch, each with the digest of its rows as they are now."""
@@ -176,8 +201,13 @@ class PagesAfter:
             became = digest_of_sums(sums[begin:end]) if batch.altered else page.digest
             pages.append(replace(page, became=became))
             begin = end
-        if self._prints is not None and pages and not batch.mixed:
-            self._look_at(self._prints, batch, pages, sums)
+        if self._looking and pages and not batch.mixed:
+            self._looks.add(
+                current_records(batch),
+                sums,
+                [(page.rows, page.became) for page in pages],
+                but={page.digest for page in pages} if self._shared else (),
+            )
         return pages
 
     @staticmethod
@@ -190,30 +220,9 @@ class PagesAfter:
             sums[row] = now
         return sums
 
-    def _look_at(
-        self, prints: PagePrints, batch: Batch, pages: Sequence[Page], sums: Sequence[int]
-    ) -> None:
-        if self._whole is not None:
-            self._whole.add(current_records(batch), sums)
-            return
-        prints.know(page.became for page in pages)
-        begin = 0
-        for page in pages:
-            end = begin + page.rows
-            if (self._all or page.became != page.digest) and prints.of(page.became) is None:
-                part = current_records(batch)[begin:end]
-                key = partial(_key_of, self._form, part)
-                prints.look_at(
-                    page.became, part, self._form.width, sums[begin:end], key, self._places
-                )
-            begin = end
-
     def end(self) -> None:
         """These were all: what they look like is remembered."""
-        if self._whole is not None:
-            self._whole.learn()
-        if self._prints is not None:
-            self._prints.keep()
+        self._looks.end()
 
 
 def spans(pages: Sequence[Page]) -> list[KeyRange]:
