@@ -13,8 +13,9 @@ from line import ROWS, Line
 from vetrin.config import Leave, load_project
 from vetrin.database import KeyRange, Table
 from vetrin.errors import JobError
-from vetrin.jobs import Journals
+from vetrin.jobs import Journals, switching
 from vetrin.jobs.baseline import Baseline
+from vetrin.jobs.journal import SWAPPING
 from vetrin.site import open_site
 
 
@@ -196,6 +197,26 @@ def test_what_is_kept_of_the_source_is_exchanged_once_however_much_of_it_ahead(
         written = {name.rpartition("_")[2] for name, rows in report.written.items() if rows}
         assert written == {"trains", "calls", "names"}
         assert not lacking and line.baseline_is_the_source()
+
+
+def test_where_nothing_differs_nothing_is_switched(
+    line: Line, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    before = line.digests()
+    line.pull()
+    now = line.digests()
+    with monkeypatch.context() as patched:
+        for step in ("_hand_over", "_from_here", "held_off"):
+            patched.setattr(switching, step, None)
+        report = line.pull()
+    assert report.since is not None and not report.run.changed
+    assert [
+        item["event"] for item in report.run.log.read().items if item["event"] == SWAPPING
+    ] == []
+    line.take_back()  # the run before: this one has no way back
+    assert line.digests() == before
+    line.take_back()
+    assert line.digests() == now
 
 
 @pytest.mark.parametrize("way", ["patched", "swapped"])

@@ -125,10 +125,9 @@ def _carry_out(
     switch = Switch(
         tuple(exchanges), moves=tuple(moves), patches=tuple(patches), recounts=plan.recounts
     )
-    if not switch.nothing:
-        listener(Phase("swap"))
-        switching.perform(target, run, switch, expected=len(plan.steps))
-        target.forget()
+    listener(Phase("swap"))
+    switching.perform(target, run, switch, expected=len(plan.steps))
+    target.forget()
     run.write(
         DONE,
         report={

@@ -172,6 +172,8 @@ def perform(
     """
     must_hold(target)
     begun = run.stage == SWAPPING
+    if switch.nothing and not begun:
+        return [], 0  # nobody is held off, and no process made there
     if begun and run.handed_over:
         outcome = _awaited(target, run.token)
         if outcome == SWITCHED:

@@ -174,8 +174,9 @@ def run_plan(plan: Plan, context: RunContext, *, keep_earlier: bool = False) -> 
                 before = _Before(recovered, kept, last[0] if last is not None else None)
                 report, work = _persistently(plan, context, run, baseline, before)
             # From here on what came stays, and what goes wrong is a remark.
-            with _remarked("the record of the switch could not be removed", remarks):
-                switching.end(target, run.token)
+            if run.changed:
+                with _remarked("the record of the switch could not be removed", remarks):
+                    switching.end(target, run.token)
             with _remarked("no baseline for a later merge was kept", remarks):
                 report = replace(report, baseline=baseline.finish(journals))
             if baseline.lost:

@@ -108,6 +108,7 @@ class MysqlDatabase(HiddenEditing):
         self.prints = prints
         self._credentials = credentials
         self._read_only = read_only
+        self._facts: tuple[Wire | None, Facts | None] = None, None  # and which connection told them
         self._asking = Asking(credentials.name, lambda: self._control)
         self._rows, self._asked = self._asking.rows, self._asking.asked
         self._catalog = Catalog(credentials.name, credentials.where, self._asking)
@@ -230,11 +231,15 @@ class MysqlDatabase(HiddenEditing):
         return seen is not None
 
     def facts(self) -> Facts:
-        facts = self._catalog.facts(f"{self._credentials.name} on {self._credentials.where}")
-        by_request = self._control.by_request
-        if by_request is None:
-            return facts
-        return replace(facts, one_moment=False, bulk_load=facts.bulk_load and by_request.loads)
+        asked, facts = self._facts
+        if asked is not self._control or facts is None:
+            facts = self._catalog.facts(f"{self._credentials.name} on {self._credentials.where}")
+            by_request = self._control.by_request
+            if by_request is not None:
+                loads = facts.bulk_load and by_request.loads
+                facts = replace(facts, one_moment=False, bulk_load=loads)
+            self._facts = self._control, facts
+        return facts
 
     def tables(self) -> list[Table]:
         return self._catalog.tables()
@@ -358,7 +363,8 @@ class MysqlDatabase(HiddenEditing):
         return self._hanging.routines()
 
     def attachments(self, tables: Iterable[str], views: Iterable[str]) -> list[Attachment]:
-        return self._hanging.of_tables(tables, views)
+        with self.looking():
+            return self._hanging.of_tables(tables, views)
 
     @property
     def takes_routines(self) -> bool:

@@ -652,7 +652,7 @@ class Answers:
             return True
         parts = [self.buffer[self.at :]]
         while lack > 0 and select.select([self.source], [], [], patience)[0]:
-            part = self.source.recv(1 << 20)
+            part = self.source.recv(1 << 17)  # of more the room is made anew each time
             if not part:
                 sys.exit(1)
             parts.append(part)
