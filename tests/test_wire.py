@@ -297,9 +297,38 @@ def test_strips_are_told_where_they_hold_as_many_rows(
             at += size
         seen.append(Strips.of(strips))
         wanted.append((seen_of(b"".join(packets)), others) if fits else None)
+    looked = [number for number in range(len(queries)) if chance.random() < 0.5]
+    whole = [seen_of(b"") if chance.random() < 0.2 else UNSEEN for _ in looked]
     with printing(wire) as one:
+        asked(  # of some their rows are at hand then
+            one,
+            AskedPrints(
+                [queries[number] for number in looked], prints.key, [[was] for was in whole]
+            ),
+        )
         assert asked(one, AskedStrips(queries, prints.key, seen)) == wanted
         assert one.several(["SELECT 'a'"]) == [[("a",)]]
+
+
+def test_rows_whose_prints_were_told_are_not_asked_for_again(wire: Wire) -> None:
+    """Unless something else was asked of the server since, or they are too many."""
+    key, strips = b"key", Strips.of([Strip((1,), 1, 0)])
+
+    def same(queries: list[str], *, meanwhile: bool = False, turns: int = 1) -> list[bool]:
+        told = asked(one, AskedPrints(queries, key, [[]] * len(queries)))
+        if meanwhile:
+            one.several(["SELECT 1"])
+        for _ in range(turns):
+            found = asked(one, AskedStrips(queries, key, [strips] * len(queries)))
+        return [strip.whole == was for strip, was in zip(found, told, strict=True)]  # type: ignore[attr-defined]
+
+    with printing(wire) as one:
+        queries = [f"SELECT UUID(), {number}" for number in range(40)]
+        assert same(queries) == [True] * 40
+        assert same(queries, turns=2) == [False] * 40
+        assert same(queries, meanwhile=True) == [False] * 40
+        large = [f"SELECT CONCAT(UUID(), REPEAT('{letter}', 7000000))" for letter in "abcdef"]
+        assert same(large) == [False, False, True, True, True, True]
 
 
 @settings(

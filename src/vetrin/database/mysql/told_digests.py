@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from ..digests import NO_ROWS, UNTOLD, joint_digest, rows_in
 from ..page_prints import PrintsThere
 from ..rows_aside import LARGEST, Part, RowsAside
 from ..strips import NO_STRIPS, Print, Strip, Strips
 from .asked_pages import Ask, AskedPages
-from .side_by_side import AskedPrints, AskedStrips, Work
+from .side_by_side import AskedPrints, AskedStrips, Request, Work
 from .strip_by_strip import StripByStrip
 from .wire import ToldStrips
 
-_AT_ONCE = 64  # pages whose strips are asked for together
-_GROUPS = 2  # such groups, before the first is answered
+_AT_ONCE = 32  # pages that are asked for together
+_GROUPS = 3  # such groups, before the first is told
 _FEW = 3  # of the strips at most this part comes as rows: of a table in which more changed all may have
 
 
@@ -36,32 +36,87 @@ class _Telling:
         self._prints = prints
         self._aside = aside
         self._found = [*pages.known]
+        self._others: dict[int, Print] = {}  # pages that look otherwise than before
+        self._strips: dict[int, Strips] = {}  # of these, as they were
+        self._looked = self._came = 0  # strips that were told of, and those whose rows came
 
     def found(self, ask: Ask) -> Work[list[str]]:
         known = self._pages.known
         self._prints.know(known)
-        others = yield from self._others()
-        places = self._pages.places
-        strips_of = self._prints.strips_of([known[number] for number in others], places)
-        strips = {number: strips_of(known[number]) if places else NO_STRIPS for number in others}
-        for number in (yield from self._told(others, strips)):
-            del others[number]
-        yield from self._ask(ask, others, strips)
+        yield from self._look()
+        yield from self._ask(ask)
         self._prints.keep()
         return self._found
 
-    def _others(self) -> Work[dict[int, Print]]:
-        """The pages that look otherwise than before, and what they look like."""
+    def _look(self) -> Work[None]:
+        """Have told what the pages look like, some at a time, and the strips of those that look otherwise, whose rows
+        whoever tells it still has at hand then."""
+        count = len(self._pages.known)
+        groups = deque(range(at, min(at + _AT_ONCE, count)) for at in range(0, count, _AT_ONCE))
+        asked = deque[tuple[bool, Sequence[int]]]()  # whether their strips, and of which pages
+        more: list[Request] = []
+
+        def next_group() -> None:
+            if groups:
+                asked.append((False, groups.popleft()))
+                more.append(self._whole(asked[-1][1]))
+
+        for _ in range(_GROUPS):
+            next_group()
+        while asked:
+            told = yield more
+            more = []
+            of_strips, numbers = asked.popleft()
+            if of_strips:
+                self._take_strips(numbers, told)
+                continue
+            if some := self._take_whole(numbers, told):
+                asked.append((True, some))
+                more.append(self._by_strips_of(some))
+            next_group()
+
+    def _whole(self, numbers: Sequence[int]) -> AskedPrints:
         pages, prints = self._pages, self._prints
-        before = [prints.of(claim) for claim in pages.known]
-        queries = [pages.query(one) for one in pages.ranges]
-        seen = [self._seen(claim, was) for claim, was in zip(pages.known, before, strict=True)]
-        now = yield [AskedPrints(queries, prints.key, seen)]
-        return {
+        return AskedPrints(
+            [pages.query(pages.ranges[number]) for number in numbers],
+            prints.key,
+            [self._seen(pages.known[number], prints.of(pages.known[number])) for number in numbers],
+        )
+
+    def _take_whole(self, numbers: Sequence[int], now: Sequence[Print]) -> list[int]:
+        """Note the pages that look otherwise than before; those of them whose strips are asked for."""
+        pages, prints = self._pages, self._prints
+        others = {
             number: seen
-            for number, (claim, was, seen) in enumerate(zip(pages.known, before, now, strict=True))
-            if (seen.size if claim == NO_ROWS else seen != was)
+            for number, seen in zip(numbers, now, strict=True)
+            if (
+                seen.size
+                if pages.known[number] == NO_ROWS
+                else seen != prints.of(pages.known[number])
+            )
         }
+        self._others |= others
+        if pages.places:
+            strips_of = prints.strips_of([pages.known[number] for number in others], pages.places)
+            self._strips |= {number: strips_of(pages.known[number]) for number in others}
+        if self._came * _FEW > self._looked:
+            return []
+        return [
+            number
+            for number, seen in others.items()
+            if (some := self._strips.get(number, NO_STRIPS))
+            and some.sizes.count(0) * _FEW < len(some)
+            and seen.size <= LARGEST
+        ]
+
+    def _take_strips(self, numbers: Sequence[int], told: Iterable[ToldStrips | None]) -> None:
+        """Find the digests of pages by what is told of their strips."""
+        for number, one in zip(numbers, told, strict=True):
+            strips = self._strips[number]
+            self._looked += len(strips)
+            self._came += len(strips) if one is None else sum(map(bool, one.others))
+            if one is not None and self._by_strips(number, strips, one):
+                del self._others[number]
 
     def _seen(self, claim: str, whole: Print | None) -> list[Print]:
         """What a page looked like: a large one by its stretches, if they are known."""
@@ -71,37 +126,12 @@ class _Telling:
         stretches = self._prints.strips_of([claim], ())(claim) if large else NO_STRIPS
         return [one.seen for one in stretches] or [whole]
 
-    def _told(self, others: dict[int, Print], strips: dict[int, Strips]) -> Work[list[int]]:
-        """The pages whose digests are known by their strips."""
-        numbers = [
-            number
-            for number, some in strips.items()
-            if some.sizes.count(0) * _FEW < len(some) and others[number].size <= LARGEST
-        ]
-        groups = deque(numbers[at : at + _AT_ONCE] for at in range(0, len(numbers), _AT_ONCE))
-        asked = deque[list[int]]()
-        found: list[int] = []
-        looked = came = 0
-        while groups or asked:
-            # The next are asked for before these are through, so that nobody waits for the way there and back.
-            more = [groups.popleft() for _ in range(min(len(groups), _GROUPS - len(asked)))]
-            asked += more
-            told = yield [self._strips(some, strips) for some in more]
-            for number, one in zip(asked.popleft(), told, strict=True):
-                looked += len(strips[number])
-                came += len(strips[number]) if one is None else sum(map(bool, one.others))
-                if one is not None and self._by_strips(number, strips[number], one):
-                    found.append(number)
-            if came * _FEW > looked:
-                groups.clear()
-        return found
-
-    def _strips(self, numbers: Sequence[int], strips: dict[int, Strips]) -> AskedStrips:
+    def _by_strips_of(self, numbers: Sequence[int]) -> AskedStrips:
         pages = self._pages
         return AskedStrips(
             [pages.query(pages.ranges[number]) for number in numbers],
             self._prints.key,
-            [strips[number] for number in numbers],
+            [self._strips[number] for number in numbers],
         )
 
     def _by_strips(self, number: int, strips: Strips, told: ToldStrips) -> bool:
@@ -117,9 +147,10 @@ class _Telling:
         if self._aside is not None and parts and self._found[number] != self._pages.known[number]:
             self._aside.put(number, parts)
 
-    def _ask(self, ask: Ask, others: dict[int, Print], strips: dict[int, Strips]) -> Work[None]:
-        """Have the server digest some pages, which look so."""
-        pages = self._pages
+    def _ask(self, ask: Ask) -> Work[None]:
+        """Have the server digest the pages that are left."""
+        pages, others = self._pages, self._others
+        strips = {number: self._strips.get(number, NO_STRIPS) for number in others}
         ranges = {
             number: [pages.part(number, strips[number], at) for at in range(len(strips[number]))]
             or [pages.ranges[number]]

@@ -19,6 +19,7 @@ import struct
 import sys
 import time
 import zlib
+from collections import OrderedDict
 from urllib.parse import quote_from_bytes, unquote_to_bytes
 
 if "Below" not in globals():  # sent along, its text stands in front of this one
@@ -558,6 +559,7 @@ def relay(stream, ask):
 def pass_on(stream, other, word):
     """Pass bytes on between the two until one of them has ended."""
     other.sendall(stream.buffer)
+    kept = Kept()
     listening = [stream.source, other]
     while other in listening:
         for one in select.select(listening, [], [])[0]:
@@ -579,10 +581,11 @@ def pass_on(stream, other, word):
                         more = os.read(stream.source, len(word) - len(block))
                         block += more
                     if not word or not block.startswith(word):
+                        kept.clear()  # what the server is asked now may change what it sees
                         other.sendall(block)
                         break
                     stream.buffer = block[len(word) :]
-                    tell_prints(stream, other)
+                    tell_prints(stream, other, kept)
                     # What was sent before the answer was there.
                     block, stream.buffer = stream.buffer, b""
 
@@ -592,31 +595,43 @@ AHEAD = 16  # queries that are sent before the first is answered
 WHOLE = 0xFFFFFF  # bytes of a packet behind which its row goes on
 CLOSING = 9  # bytes of the packet behind the last row
 COMPARED = 8 << 20  # bytes of rows that are compared at once
+ROWS_KEPT = 32 << 20  # bytes of rows that may be asked for once more
 PATIENCE = 0.05  # seconds for which bytes are waited for that need not come
 SHIFTED = PRINT.pack((1 << 64) - 2, b"")  # where fewer or more rows come than there were
 
 
-def tell_prints(stream, other):
+def tell_prints(stream, other, kept):
     """Of each of some short queries: how many bytes the packets of its rows have, and the tag of these, which are
     mostly those that were ``seen``. Then the connection to the database server goes on as before.
 
     With ``strips``, of each query the rows in some stretches were ``seen``: first the same is told of each of these,
-    before the packets themselves where they are others."""
+    before the packets themselves where they are others. Rows that were not those that were seen as a whole are mostly
+    asked for so next: they are ``kept`` for a while."""
     (size,) = struct.unpack(">I", stream.exactly(4))
     ask = json.loads(stream.exactly(size).decode("ascii"))
     queries = [text.encode("utf-8") for text in ask["queries"]]
-    key, answers, sent = bytes.fromhex(ask["key"]), Answers(other), 0
-    for number, seen in enumerate(ask["seen"]):
-        while sent < min(len(queries), number + AHEAD):
-            head = struct.pack("<I", len(queries[sent]) + 1)
-            other.sendall(head + b"\x03" + queries[sent])
-            sent += 1
+    had = [kept.take(query) if ask["strips"] else None for query in queries]
+    wanted = [query for query, one in zip(queries, had) if one is None]
+    key, answers = bytes.fromhex(ask["key"]), Answers(other)
+    sent = read = 0
+    for query, one, seen in zip(queries, had, ask["seen"]):
+        if one is None:
+            while sent < min(len(wanted), read + AHEAD):
+                head = struct.pack("<I", len(wanted[sent]) + 1)
+                other.sendall(head + b"\x03" + wanted[sent])
+                sent += 1
+            read += 1
         try:
-            answers.begin()
-            if ask["strips"]:
+            if one is not None:
+                told = b"".join(KeptRows(one[0]).of_strips(key, seen, one[1]))
+            elif ask["strips"]:
+                answers.begin()
                 told = b"".join(answers.of_strips(key, seen))
             else:
-                told = PRINT.pack(*answers.of_rows(key, seen))
+                answers.begin()
+                rows = Rows(key)
+                told = PRINT.pack(*answers.of_rows(key, seen, rows))
+                kept.put(query, rows, told)
         except Refusal as error:
             # What the server says of it stands behind a size that nothing has.
             told = PRINT.pack((1 << 64) - 1, b"") + struct.pack("<I", len(error.said)) + error.said
@@ -624,6 +639,48 @@ def tell_prints(stream, other):
             told = told[os.write(stream.sink, told) :]
         if answers.refused:
             sys.exit(1)
+
+
+class Rows:
+    """Makes the tag of rows that come piece by piece, and gathers them, as far as they are not too many."""
+
+    def __init__(self, key):
+        self.tag = hashlib.blake2b(key=key, digest_size=16)
+        self.parts, self.room = [], COMPARED
+
+    def update(self, rows):
+        self.tag.update(rows)
+        self.room -= len(rows)
+        if self.room >= 0:
+            self.parts.append(bytes(rows))
+
+
+class Kept:
+    """The rows of the queries that gave other ones than before, and what they look like: those that came last."""
+
+    def __init__(self):
+        self.rows = OrderedDict()
+        self.size = 0
+
+    def put(self, query, rows, looks):
+        if rows.room < 0 or not rows.parts:
+            return
+        self.take(query)
+        self.rows[query] = b"".join(rows.parts), looks
+        self.size += COMPARED - rows.room
+        while self.size > ROWS_KEPT:
+            self.take(next(iter(self.rows)))
+
+    def take(self, query):
+        """Those of a query, which are let go of; None where they are not there."""
+        found = self.rows.pop(query, None)
+        if found is not None:
+            self.size -= len(found[0])
+        return found
+
+    def clear(self):
+        self.rows.clear()
+        self.size = 0
 
 
 class Refusal(Exception):
@@ -708,8 +765,9 @@ class Answers:
             end += 4 + length
         return self.buffer[self.at : self.at + end]
 
-    def of_strips(self, key, strips):
-        """What is told of the stretches of an answer, of which each had so many rows, and looked so."""
+    def of_strips(self, key, strips, whole=b""):
+        """What is told of the stretches of an answer, of which each had so many rows, and looked so. ``whole`` is what
+        is told of all of it, where that is known."""
         tag, size, rows = hashlib.blake2b(key=key, digest_size=16), 0, b""
         for count, *seen in strips:
             rows = self.same(key, seen, 0)
@@ -721,29 +779,33 @@ class Answers:
                     break
                 yield PRINT.pack(len(rows), hashlib.blake2b(rows, key=key, digest_size=16).digest())
                 yield rows
-            tag.update(rows)
+            if not whole:
+                tag.update(rows)
             size += len(rows)
             self.at += len(rows)
         more = self.rest(hashlib.blake2b())
-        yield SHIFTED if more or rows is None else PRINT.pack(size, tag.digest())
+        yield SHIFTED if more or rows is None else whole or PRINT.pack(size, tag.digest())
 
-    def of_rows(self, key, seen):
-        """The size and the tag of an answer's rows, which were ``seen`` as a whole or in several stretches."""
+    def of_rows(self, key, seen, others):
+        """The size and the tag of an answer's rows, which were ``seen`` as a whole or in several stretches; rows that
+        were not go to ``others``, as a whole."""
         if len(seen) == 1:
             rows = self.same(key, seen[0], CLOSING)
             end = self.at + len(rows)
             if rows and closes(self.buffer[end : end + CLOSING]):
                 self.at = end + CLOSING
                 return seen[0][0], bytes.fromhex(seen[0][1])
-        tag, size = hashlib.blake2b(key=key, digest_size=16), 0
+        size = 0
+        if len(seen) > 1:
+            others.room = -1  # of such a large page nobody asks for strips
         for stretch in seen if len(seen) > 1 else ():
             rows = self.same(key, stretch, 0)
             if not rows:
                 break
-            tag.update(rows)
+            others.update(rows)
             size += len(rows)
             self.at += len(rows)
-        return size + self.rest(tag), tag.digest()
+        return size + self.rest(others), others.tag.digest()
 
     def rest(self, tag):
         """Take all rows that are left of an answer; how many bytes they have."""
@@ -774,6 +836,17 @@ class Answers:
             else:
                 self.need(max(5, end - at if at < limit else 5))
         return size
+
+
+class KeptRows(Answers):
+    """Rows that came before, as an answer."""
+
+    def __init__(self, rows):
+        Answers.__init__(self, None)
+        self.buffer = rows + b"\5\0\0\0\xfe\0\0\0\0"
+
+    def have(self, count, patience):
+        return self.at + count <= len(self.buffer)
 
 
 def closes(packet):
