@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Iterable, Sequence
+from itertools import islice
 
 from ..digests import NO_ROWS, UNTOLD, joint_digest, rows_in
 from ..page_prints import PrintsThere
 from ..rows_aside import LARGEST, Part, RowsAside
 from ..strips import NO_STRIPS, Print, Strip, Strips
 from .asked_pages import Ask, AskedPages
-from .side_by_side import AskedPrints, AskedStrips, Request, Work
+from .side_by_side import AskedPrints, AskedStrips, Work
 from .strip_by_strip import StripByStrip
 from .wire import ToldStrips
 
@@ -52,28 +53,23 @@ class _Telling:
         """Have told what the pages look like, some at a time, and the strips of those that look otherwise, whose rows
         whoever tells it still has at hand then."""
         count = len(self._pages.known)
-        groups = deque(range(at, min(at + _AT_ONCE, count)) for at in range(0, count, _AT_ONCE))
-        asked = deque[tuple[bool, Sequence[int]]]()  # whether their strips, and of which pages
-        more: list[Request] = []
-
-        def next_group() -> None:
-            if groups:
-                asked.append((False, groups.popleft()))
-                more.append(self._whole(asked[-1][1]))
-
-        for _ in range(_GROUPS):
-            next_group()
+        groups = (range(at, min(at + _AT_ONCE, count)) for at in range(0, count, _AT_ONCE))
+        # Whether their strips are asked for, and of which pages.
+        then: list[tuple[bool, Sequence[int]]] = [(False, one) for one in islice(groups, _GROUPS)]
+        asked = deque(then)
         while asked:
-            told = yield more
-            more = []
-            of_strips, numbers = asked.popleft()
-            if of_strips:
+            told = yield [
+                self._of_strips(some) if strips else self._whole(some) for strips, some in then
+            ]
+            strips, numbers = asked.popleft()
+            if strips:
                 self._take_strips(numbers, told)
-                continue
-            if some := self._take_whole(numbers, told):
-                asked.append((True, some))
-                more.append(self._by_strips_of(some))
-            next_group()
+                then = []
+            else:
+                others = self._take_whole(numbers, told)
+                then = [(True, others)] if others else []
+                then += [(False, one) for one in islice(groups, 1)]
+            asked += then
 
     def _whole(self, numbers: Sequence[int]) -> AskedPrints:
         pages, prints = self._pages, self._prints
@@ -126,7 +122,7 @@ class _Telling:
         stretches = self._prints.strips_of([claim], ())(claim) if large else NO_STRIPS
         return [one.seen for one in stretches] or [whole]
 
-    def _by_strips_of(self, numbers: Sequence[int]) -> AskedStrips:
+    def _of_strips(self, numbers: Sequence[int]) -> AskedStrips:
         pages = self._pages
         return AskedStrips(
             [pages.query(pages.ranges[number]) for number in numbers],

@@ -610,25 +610,22 @@ def tell_prints(stream, other, kept):
     (size,) = struct.unpack(">I", stream.exactly(4))
     ask = json.loads(stream.exactly(size).decode("ascii"))
     queries = [text.encode("utf-8") for text in ask["queries"]]
-    had = [kept.take(query) if ask["strips"] else None for query in queries]
-    wanted = [query for query, one in zip(queries, had) if one is None]
     key, answers = bytes.fromhex(ask["key"]), Answers(other)
+    sources = [(ask["strips"] and kept.take(query)) or answers for query in queries]
+    wanted = [query for query, source in zip(queries, sources) if source is answers]
     sent = read = 0
-    for query, one, seen in zip(queries, had, ask["seen"]):
-        if one is None:
-            while sent < min(len(wanted), read + AHEAD):
-                head = struct.pack("<I", len(wanted[sent]) + 1)
-                other.sendall(head + b"\x03" + wanted[sent])
-                sent += 1
-            read += 1
+    for query, source, seen in zip(queries, sources, ask["seen"]):
         try:
-            if one is not None:
-                told = b"".join(KeptRows(one[0]).of_strips(key, seen, one[1]))
-            elif ask["strips"]:
+            if source is answers:
+                while sent < min(len(wanted), read + AHEAD):
+                    head = struct.pack("<I", len(wanted[sent]) + 1)
+                    other.sendall(head + b"\x03" + wanted[sent])
+                    sent += 1
+                read += 1
                 answers.begin()
-                told = b"".join(answers.of_strips(key, seen))
+            if ask["strips"]:
+                told = b"".join(source.of_strips(key, seen))
             else:
-                answers.begin()
                 rows = Rows(key)
                 told = PRINT.pack(*answers.of_rows(key, seen, rows))
                 kept.put(query, rows, told)
@@ -656,7 +653,7 @@ class Rows:
 
 
 class Kept:
-    """The rows of the queries that gave other ones than before, and what they look like: those that came last."""
+    """The rows of the queries that gave other ones than before: those that came last."""
 
     def __init__(self):
         self.rows = OrderedDict()
@@ -666,8 +663,8 @@ class Kept:
         if rows.room < 0 or not rows.parts:
             return
         self.take(query)
-        self.rows[query] = b"".join(rows.parts), looks
-        self.size += COMPARED - rows.room
+        self.rows[query] = KeptRows(b"".join(rows.parts), looks)
+        self.size += len(self.rows[query].buffer)
         while self.size > ROWS_KEPT:
             self.take(next(iter(self.rows)))
 
@@ -675,7 +672,7 @@ class Kept:
         """Those of a query, which are let go of; None where they are not there."""
         found = self.rows.pop(query, None)
         if found is not None:
-            self.size -= len(found[0])
+            self.size -= len(found.buffer)
         return found
 
     def clear(self):
@@ -695,6 +692,7 @@ class Answers:
     def __init__(self, source):
         self.source = source
         self.buffer, self.at = b"", 0
+        self.whole = b""  # what is told of all rows, where that is known
         self.refused = False
 
     def need(self, count):
@@ -765,9 +763,8 @@ class Answers:
             end += 4 + length
         return self.buffer[self.at : self.at + end]
 
-    def of_strips(self, key, strips, whole=b""):
-        """What is told of the stretches of an answer, of which each had so many rows, and looked so. ``whole`` is what
-        is told of all of it, where that is known."""
+    def of_strips(self, key, strips):
+        """What is told of the stretches of an answer, of which each had so many rows, and looked so."""
         tag, size, rows = hashlib.blake2b(key=key, digest_size=16), 0, b""
         for count, *seen in strips:
             rows = self.same(key, seen, 0)
@@ -779,12 +776,12 @@ class Answers:
                     break
                 yield PRINT.pack(len(rows), hashlib.blake2b(rows, key=key, digest_size=16).digest())
                 yield rows
-            if not whole:
+            if not self.whole:
                 tag.update(rows)
             size += len(rows)
             self.at += len(rows)
         more = self.rest(hashlib.blake2b())
-        yield SHIFTED if more or rows is None else whole or PRINT.pack(size, tag.digest())
+        yield SHIFTED if more or rows is None else self.whole or PRINT.pack(size, tag.digest())
 
     def of_rows(self, key, seen, others):
         """The size and the tag of an answer's rows, which were ``seen`` as a whole or in several stretches; rows that
@@ -839,11 +836,12 @@ class Answers:
 
 
 class KeptRows(Answers):
-    """Rows that came before, as an answer."""
+    """Rows that came before, as an answer, and what was told of all of them."""
 
-    def __init__(self, rows):
+    def __init__(self, rows, whole):
         Answers.__init__(self, None)
-        self.buffer = rows + b"\5\0\0\0\xfe\0\0\0\0"
+        self.buffer = rows + b"\5\0\0\0\xfe\0\0\0\0"  # which is the packet behind the last row
+        self.whole = whole
 
     def have(self, count, patience):
         return self.at + count <= len(self.buffer)
