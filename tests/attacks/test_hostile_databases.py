@@ -19,6 +19,7 @@ from vetrin.database.mysql import connect
 from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.errors import DatabaseError, DatabaseUnreachable
+from vetrin.remote.executor import Executor, Process
 
 SECRET = "nobody but its owner reads this"
 WORD = "a-password-to-be-kept"
@@ -180,6 +181,33 @@ def test_a_server_that_says_nothing_is_not_waited_for_without_an_end(
         with pytest.raises(DatabaseError, match="timed out"):
             for _ in range(9):
                 database.tables()
+
+
+@pytest.mark.parametrize(
+    ("harm", "says"),
+    [
+        ({"at": 1, "answer": asks_for("/etc/hostname")}, "closed the connection"),
+        ({"at": 2, "answer": asks_for("/etc/hostname")}, "asked for a file"),
+        ({"at": 1, "silent": True}, "does not answer"),
+        ({"login": switches_to("mysql_native_password")}, "TLS|SSL"),
+    ],
+)
+def test_one_log_in_is_all_that_is_tried_through_a_process(
+    mariadb_server: Mariadb, monkeypatch: pytest.MonkeyPatch, harm: dict[str, object], says: str
+) -> None:
+    """A switch is handed over with one connection, through which a far server has to prove itself as ever."""
+    mariadb_server.create("far", "far", WORD)
+    monkeypatch.setattr(connect, "_PROMPT", 3.0)
+    tls = "verified" if "login" in harm else "off"
+    with (
+        hostile(mariadb_server, **harm) as server,
+        contextlib.closing(Executor(Process())) as executor,
+    ):
+        far = Credentials("far", "far", WORD, elsewhere(), server.port, tls=tls)
+        executor.begin({"name": far.host, "port": far.port, "socket": ""})
+        with pytest.raises(DatabaseUnreachable, match=says):
+            connect.connect(far, "utf8mb4", over=executor.socket)
+        assert tls == "off" or not server.said
 
 
 def test_a_server_that_does_not_even_greet(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -21,6 +21,7 @@ from __future__ import annotations
 import contextlib
 import io
 import json
+import select
 import subprocess
 import sys
 from collections.abc import Callable
@@ -58,6 +59,11 @@ class Switched(Struct, frozen=True):
 
 
 class ChannelToClose(Channel, Protocol):
+    """A channel to one process. Taking from it raises TimeoutError where nothing comes for so long as was set."""
+
+    def settimeout(self, seconds: float | None) -> None:
+        """How long is waited for what comes; None for without an end."""
+
     def close(self) -> None:
         """Close it; what was handed over goes on."""
 
@@ -133,9 +139,13 @@ class Executor:
         with contextlib.suppress(Exception):
             self._channel.close()
 
-    def _frame(self) -> tuple[int, bytes]:
-        length, kind = HEAD.unpack(self._exactly(HEAD.size))
-        return kind, self._exactly(length)
+    def _frame(self, patience: float | None = None) -> tuple[int, bytes]:
+        self._channel.settimeout(patience)
+        try:
+            length, kind = HEAD.unpack(self._exactly(HEAD.size))
+            return kind, self._exactly(length)
+        finally:
+            self._channel.settimeout(None)  # all but a log-in may last
 
     def _exactly(self, size: int) -> bytes:
         return bytes(exactly(self._channel, size, "the process there ended"))
@@ -152,20 +162,39 @@ class Half(Exception):
 
 class Handed:
     """A connection that passes through the executor, as those know it who expect a socket. Closing it does
-    nothing: the executor goes on with it."""
+    nothing: the executor goes on with it. Once it has ended, there is no other."""
 
-    def __init__(self, channel: Channel, take: Callable[[], tuple[int, bytes]]) -> None:
+    def __init__(self, channel: Channel, take: Callable[[float | None], tuple[int, bytes]]) -> None:
         self._channel = channel
         self._take = take
+        self._timeout: float | None = None
+        self._ended = ""  # what is said of its end
 
     def sendall(self, data: bytes | bytearray | memoryview) -> None:
         self._channel.sendall(frame(DATA, bytes(data)))
 
     def makefile(self, mode: str, buffering: int = 1 << 16) -> io.BufferedReader:
-        return io.BufferedReader(_Reading(self._take), buffering)
+        return io.BufferedReader(_Reading(self.take), buffering)
+
+    def take(self) -> bytes:
+        """What comes next. Raises OSError at its end, and ever after."""
+        if not self._ended:
+            try:
+                kind, content = self._take(self._timeout)
+            except TimeoutError:
+                self._ended = "the server does not answer"
+                raise
+            except ExchangeError as error:
+                self._ended = str(error)
+            else:
+                if kind == DATA:
+                    return content
+                said = json.loads(content) if kind == ERROR else {}
+                self._ended = str(said.get("message") or "the connection ended")
+        raise ConnectionResetError(104, self._ended)
 
     def settimeout(self, seconds: float | None) -> None:
-        return
+        self._timeout = seconds
 
     def close(self) -> None:
         return
@@ -175,7 +204,7 @@ class Handed:
 
 
 class _Reading(io.RawIOBase):
-    def __init__(self, take: Callable[[], tuple[int, bytes]]) -> None:
+    def __init__(self, take: Callable[[], bytes]) -> None:
         self._take = take
         self._rest = b""
 
@@ -183,15 +212,7 @@ class _Reading(io.RawIOBase):
         return True
 
     def readinto(self, into: Any) -> int:
-        if not self._rest:
-            try:
-                kind, self._rest = self._take()
-            except ExchangeError as error:
-                raise ConnectionResetError(104, str(error)) from error
-            if kind != DATA:
-                said = json.loads(self._rest) if kind == ERROR else {}
-                self._rest = b""
-                raise ConnectionResetError(104, str(said.get("message", "the connection ended")))
+        self._rest = self._rest or self._take()
         view = memoryview(into)
         count = min(len(view), len(self._rest))
         view[:count] = self._rest[:count]
@@ -210,6 +231,7 @@ class Process:
             start_new_session=True,
             bufsize=0,
         )
+        self._timeout: float | None = None
         text = source("helper.py")
         self.sendall(b"%d\n%s" % (len(text), text))
 
@@ -221,7 +243,12 @@ class Process:
 
     def take_into(self, into: memoryview) -> int:
         assert self._process.stdout is not None
+        if not select.select([self._process.stdout], [], [], self._timeout)[0]:
+            raise TimeoutError("the process does not answer")
         return self._process.stdout.readinto(into) or 0  # type: ignore[attr-defined]
+
+    def settimeout(self, seconds: float | None) -> None:
+        self._timeout = seconds
 
     def close(self) -> None:
         for stream in (self._process.stdin, self._process.stdout):

@@ -122,6 +122,7 @@ def _dialled(
     c: Credentials,
     charset: str,
     dial: Dial | None,
+    over: Any,
     *,
     fills: bool,
     bulk: bool,
@@ -129,6 +130,8 @@ def _dialled(
     silence: float,
 ) -> Wire:
     ways = _securely(c, dial)
+    if over is not None:
+        del ways[1:]  # there is but one connection
     for number, way in enumerate(ways, 1):
         wire = Wire(
             host=c.host,
@@ -149,7 +152,10 @@ def _dialled(
         )
         try:
             way_there = (c.host, c.port or 3306, c.socket)
-            wire.connect(dial(*way_there, bulk=bulk, prints=prints) if dial else None)
+            if over is None and dial is not None:
+                wire.connect(dial(*way_there, bulk=bulk, prints=prints))
+            else:
+                wire.connect(over)
         except pymysql.Error as error:
             code = error.args[0] if error.args else 0
             if number == len(ways) or code not in _INSECURE or not wire.offers_tls:
@@ -166,6 +172,7 @@ def connect(
     *,
     read_only: bool = False,
     dial: Dial | None = None,
+    over: Any = None,
     fills: bool = False,
     bulk: bool = False,
     view: bool = False,
@@ -173,9 +180,10 @@ def connect(
     silence: float = LOOKS,
 ) -> Wire:
     """A connection in the session that all work is done in. ``charset`` is one of utf8mb4; ``"binary"``, in which
-    nothing is converted; ``"stored"``: questions are text, answers are bytes as they are stored. ``fills``: by it
-    rows are loaded; ``bulk``: many of them will come or go; ``view``: it sees one moment; ``prints``: it tells
-    prints of rows, where a way there does. ``silence`` is for how many seconds the server may say nothing.
+    nothing is converted; ``"stored"``: questions are text, answers are bytes as they are stored. ``over`` is a
+    connection to the server that is there already, and cannot be made anew. ``fills``: by it rows are loaded;
+    ``bulk``: many of them will come or go; ``view``: it sees one moment; ``prints``: it tells prints of rows, where
+    a way there does. ``silence`` is for how many seconds the server may say nothing.
 
     Raises:
         DatabaseUnreachable: no server there, or it refuses the account or the name.
@@ -194,7 +202,7 @@ def connect(
         server = c.host, c.port, c.socket, dial
         while True:
             wire = _dialled(
-                c, charset, dial, fills=fills, bulk=bulk, prints=prints, silence=_PROMPT
+                c, charset, dial, over, fills=fills, bulk=bulk, prints=prints, silence=_PROMPT
             )
             wire.one_by_one = server in _one_by_one
             try:
@@ -205,6 +213,8 @@ def connect(
                 if wire.one_by_one or not was_lost(error):
                     raise
                 _one_by_one.add(server)
+                if over is not None:
+                    raise
         wire.silence(silence)
         for answer in answers:
             if isinstance(answer, pymysql.Error):

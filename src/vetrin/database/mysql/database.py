@@ -486,7 +486,7 @@ class MysqlDatabase(HiddenEditing):
         )
 
     def _log_in(self, socket: Any) -> bool:
-        wire = connect(self._credentials, "utf8mb4", dial=lambda *where, **how: socket)
+        wire = connect(self._credentials, "utf8mb4", dial=self._dial, over=socket)
         return not wire.speaks_tls
 
     def _present(self) -> set[str]:
