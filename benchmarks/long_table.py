@@ -45,7 +45,7 @@ def measure(server: Mariadb, folder: Path, rows: int, runs: int) -> None:
     generate(server, rows, folder)
     project = database.project(server, folder / "project", "large", "copied")
     database.pull(server, project, "copied")
-    theirs = statistics.median(dump(server) for _ in range(runs))
+    theirs = statistics.median(dump(server, "large") for _ in range(runs))
     for what, change in (("nothing changed", ""), (f"one row in {EACH:,} changed", "UPDATE")):
         found = []
         for turn in range(runs):

@@ -4,13 +4,17 @@
 
 Prints the ratio of `vetrin pull --parts data` to the time in which the server's own dump program, run just before,
 writes everything to nowhere: with nothing changed, once since the first pull and then since others, with 0.1 and 1 per
-cent of the rows changed all over the tables, with as many added at their ends, and with --full; and the memory of each.
+cent of the rows changed all over the tables, with as many added at their ends, and with --full; the processor time of
+each, of the program and of the server, which share the processors, and the memory; and what dumping both databases at
+once takes.
 A server that holds both databases in memory (--pool 2048) shows the work, one that does not the disk as well: a pull
 reads both, a dump one of them. Needs what scripts/install-systems brings.
 """
 
 from __future__ import annotations
 
+import os
+import resource
 import statistics
 import subprocess
 import sys
@@ -23,18 +27,34 @@ sys.path.insert(0, str(Path(__file__).parent))
 import pull_database as rows
 from measured import fresh, vetrin
 from systems import Mariadb, program
+from vetrin.process import processors
 
 TABLES = {"wp_posts": "ID", "wp_postmeta": "meta_id", "wp_comments": "comment_ID"}
 VALUES = {"wp_posts": "post_content", "wp_postmeta": "meta_value", "wp_comments": "comment_content"}
 
 
-def dump(server: Mariadb) -> float:
+def dump(server: Mariadb, *databases: str) -> float:
+    """The seconds in which some databases are dumped at once; of those that are named with tables, only these."""
+    command = (
+        f"{program('mariadb-dump')} --socket={server.socket} -u root --single-transaction --quick"
+    )
     start = time.perf_counter()
-    subprocess.run(
-        f"{program('mariadb-dump')} --socket={server.socket} -u root --single-transaction --quick large > /dev/null",
-        shell=True, check=True,
-    )  # fmt: skip
+    dumps = [
+        subprocess.Popen([*command.split(), *words.split()], stdout=subprocess.DEVNULL)
+        for words in databases
+    ]
+    codes = [process.wait() for process in dumps]
+    if any(codes):
+        raise RuntimeError("a dump failed")
     return time.perf_counter() - start
+
+
+def worked(server: Mariadb) -> float:
+    """Seconds of processor that the server and all programs that have ended took."""
+    ended = resource.getrusage(resource.RUSAGE_CHILDREN)
+    fields = Path(f"/proc/{server.process.pid}/stat").read_text().rpartition(")")[2].split()
+    ticks = int(fields[11]) + int(fields[12])  # utime and stime of proc(5)
+    return ended.ru_utime + ended.ru_stime + ticks / os.sysconf("SC_CLK_TCK")
 
 
 def scattered(server: Mariadb, each: int, turn: int) -> None:
@@ -79,20 +99,33 @@ def measure(server: Mariadb, folder: Path, size: float, runs: int) -> None:
         ("a full pull", None, lambda turn: None, ["--full"]),
     ]
     for what, most, prepare, options in cases:
-        theirs, ours, memory = [], [], []
+        theirs, ours, memory, work = [], [], [], []
         for turn in range(runs):
             prepare(turn)
-            theirs.append(dump(server))
+            theirs.append(dump(server, "large"))
+            before = worked(server)
             seconds, peak = vetrin(project, "pull", "--parts", "data", "--yes", *options)
+            work.append(worked(server) - before)
             ours.append(seconds)
             memory.append(peak)
         ratio = statistics.median(ours) / statistics.median(theirs)
         limit = f" (at most {most})" if most is not None else ""
         print(
             f"{what}: {ratio:.2f} of the dump{limit}; {statistics.median(ours):.1f} s against "
-            f"{statistics.median(theirs):.1f} s, {max(memory):.0f} MB",
+            f"{statistics.median(theirs):.1f} s, {statistics.median(work):.1f} s of processor, {max(memory):.0f} MB",
             flush=True,
         )
+    copied = " ".join(
+        ["copied", *rows.COLUMNS]
+    )  # and not what was there before, which is kept for an undo
+    alone, both = zip(
+        *[(dump(server, "large"), dump(server, "large", copied)) for _ in range(runs)], strict=True
+    )
+    print(
+        f"both databases dumped at once: {statistics.median(both) / statistics.median(alone):.2f} of the dump; "
+        f"{processors()} processors",
+        flush=True,
+    )
     fresh(project)
 
 

@@ -6,7 +6,8 @@
 A private OpenSSH server on loopback; with ``--slow`` behind a line of 40 ms there and back and 50 Mbit/s. Prints the
 ratio of `vetrin pull` to the dump program, compressed, through ssh into the client; to a tar stream through ssh; and
 to scp of one file; where there is only SFTP, to one file after the other; and the memory of each. ``again`` compares
-repeat pulls with a full one, ``backup`` repeat backups with the first, ``unchanged`` a pull of media of which nothing changed with a listing of them.
+repeat pulls, and dumping both databases at once to nowhere, there and here, with a full pull, ``backup`` repeat backups
+with the first, ``unchanged`` a pull of media of which nothing changed with a listing of them.
 """
 
 from __future__ import annotations
@@ -127,6 +128,16 @@ def again(bench: Bench, folder: Path, size: float, runs: int, pool: str) -> None
             vetrin(project, "pull", "--parts", "data", "--yes", "--full")[0]
             for _ in range(runs - 1)
         ]
+        dump = f"{systems.program('mariadb-dump')} --socket={server.socket} -u root --single-transaction --quick"
+        there = bench.ssh(f"{dump} large > /dev/null")
+        # What was here before is kept for an undo, and not asked for.
+        here = f"{dump} copied {' '.join(rows.COLUMNS)} > /dev/null"
+        both = [shell_seconds(f"{there} & {here}; wait $!") for _ in range(runs)]
+        ratio = statistics.median(both) / statistics.median(full)
+        print(
+            f"{size:.0f} MB database, both sides dumped to nowhere at once: {ratio:.2f} of a full pull",
+            flush=True,
+        )
         for name, each, limit in (
             ("nothing changed", 0, 0.1),
             ("0.1 % changed all over", 1000, 0.15),
