@@ -10,6 +10,7 @@ loading that dump with the server's own client. Needs what scripts/install-syste
 from __future__ import annotations
 
 import random
+import shlex
 import shutil
 import statistics
 import subprocess
@@ -17,17 +18,13 @@ import time
 from pathlib import Path
 
 from measured import fresh, vetrin
-from pull_database import empty, generate, on_a_server, project
-from systems import Mariadb, program
+from pull_database import dumping, empty, generate, on_a_server, project
+from systems import Mariadb
 
 
 def dump(server: Mariadb, database: str, path: Path) -> float:
     start = time.perf_counter()
-    subprocess.run(
-        f"{program('mariadb-dump')} --socket={server.socket} -u root --single-transaction --quick {database}"
-        f" | zstd -q -3 -f -o {path}",
-        shell=True, check=True,
-    )  # fmt: skip
+    subprocess.run(f"{dumping(server, database)} | zstd -q -3 -f -o {path}", shell=True, check=True)
     return time.perf_counter() - start
 
 
@@ -35,9 +32,8 @@ def load(server: Mariadb, database: str, path: Path) -> float:
     empty(server, database)
     start = time.perf_counter()
     subprocess.run(
-        f"zstd -dcq {path} | {program('mariadb')} --socket={server.socket} -u root {database}",
-        shell=True, check=True,
-    )  # fmt: skip
+        f"zstd -dcq {path} | {shlex.join(server.client(database))}", shell=True, check=True
+    )
     return time.perf_counter() - start
 
 

@@ -18,7 +18,7 @@ import time
 from pathlib import Path
 
 from pull_database import generate
-from systems import Mariadb, program, running
+from systems import Mariadb, running
 
 READ = """
 import resource, sys, time
@@ -59,10 +59,7 @@ def main() -> None:
             generate(server, "large", args.size, folder)
             for number, options in enumerate(dumps.values()):
                 with (folder / f"{number}.sql").open("wb") as file:
-                    subprocess.run(
-                        [program("mariadb-dump"), f"--socket={server.socket}", "-u", "root", *options, "large"],
-                        stdout=file, check=True,
-                    )  # fmt: skip
+                    subprocess.run(server.dump_program(*options, "large"), stdout=file, check=True)
         giant = folder / "2.sql"
         with giant.open("wb") as file:
             file.write(b"CREATE TABLE t (a int, b longtext);\nINSERT INTO t VALUES (1,'")

@@ -16,6 +16,7 @@ import contextlib
 import os
 import random
 import resource
+import shlex
 import shutil
 import statistics
 import subprocess
@@ -28,7 +29,7 @@ from typing import NamedTuple
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from measured import fresh, vetrin
-from systems import Mariadb, program, running
+from systems import Mariadb, running
 
 ADDRESS = "https://www.harrowmere.example"
 ROOT = "/srv/www/harrowmere"
@@ -110,6 +111,10 @@ COLUMNS = {
 }
 
 
+# The copy in a database of that name, without what was there before, which is kept for an undo.
+COPIED = " ".join(["copied", *COLUMNS])
+
+
 def generate(server: Mariadb, database: str, megabytes: float, folder: Path) -> None:
     server.create(database, "bench", "bench-word")
     server.run(*filter(str.strip, SCHEMA.split(";")), database=database)
@@ -152,14 +157,17 @@ def empty(server: Mariadb, database: str) -> None:
     server.create(database, "bench", "bench-word")
 
 
+def dumping(server: Mariadb, of: str) -> str:
+    """The server's own dump program as a shell is told it; ``of`` is a database, or one with some of its tables."""
+    return f"{shlex.join(server.dump_program('--single-transaction', '--quick'))} {of}"
+
+
 def baseline(server: Mariadb, source: str, target: str) -> float:
     empty(server, target)
     start = time.perf_counter()
     subprocess.run(
-        f"{program('mariadb-dump')} --socket={server.socket} -u root --single-transaction --quick {source}"
-        f" | {program('mariadb')} --socket={server.socket} -u root {target}",
-        shell=True, check=True,
-    )  # fmt: skip
+        f"{dumping(server, source)} | {shlex.join(server.client(target))}", shell=True, check=True
+    )
     return time.perf_counter() - start
 
 

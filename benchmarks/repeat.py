@@ -13,8 +13,6 @@ reads both, a dump one of them. Needs what scripts/install-systems brings.
 
 from __future__ import annotations
 
-import os
-import resource
 import statistics
 import subprocess
 import sys
@@ -26,7 +24,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 sys.path.insert(0, str(Path(__file__).parent))
 import pull_database as rows
 from measured import fresh, vetrin
-from systems import Mariadb, program
+from systems import Mariadb
 from vetrin.process import processors
 
 TABLES = {"wp_posts": "ID", "wp_postmeta": "meta_id", "wp_comments": "comment_ID"}
@@ -34,27 +32,16 @@ VALUES = {"wp_posts": "post_content", "wp_postmeta": "meta_value", "wp_comments"
 
 
 def dump(server: Mariadb, *databases: str) -> float:
-    """The seconds in which some databases are dumped at once; of those that are named with tables, only these."""
-    command = (
-        f"{program('mariadb-dump')} --socket={server.socket} -u root --single-transaction --quick"
-    )
+    """The seconds in which some databases, each as for ``dumping``, are dumped at once."""
     start = time.perf_counter()
     dumps = [
-        subprocess.Popen([*command.split(), *words.split()], stdout=subprocess.DEVNULL)
-        for words in databases
+        subprocess.Popen(rows.dumping(server, one), shell=True, stdout=subprocess.DEVNULL)
+        for one in databases
     ]
     codes = [process.wait() for process in dumps]
     if any(codes):
         raise RuntimeError("a dump failed")
     return time.perf_counter() - start
-
-
-def worked(server: Mariadb) -> float:
-    """Seconds of processor that the server and all programs that have ended took."""
-    ended = resource.getrusage(resource.RUSAGE_CHILDREN)
-    fields = Path(f"/proc/{server.process.pid}/stat").read_text().rpartition(")")[2].split()
-    ticks = int(fields[11]) + int(fields[12])  # utime and stime of proc(5)
-    return ended.ru_utime + ended.ru_stime + ticks / os.sysconf("SC_CLK_TCK")
 
 
 def scattered(server: Mariadb, each: int, turn: int) -> None:
@@ -103,9 +90,9 @@ def measure(server: Mariadb, folder: Path, size: float, runs: int) -> None:
         for turn in range(runs):
             prepare(turn)
             theirs.append(dump(server, "large"))
-            before = worked(server)
+            before = rows.Used.now(server)
             seconds, peak = vetrin(project, "pull", "--parts", "data", "--yes", *options)
-            work.append(worked(server) - before)
+            work.append(sum(rows.Used.now(server).since(before)))
             ours.append(seconds)
             memory.append(peak)
         ratio = statistics.median(ours) / statistics.median(theirs)
@@ -115,15 +102,10 @@ def measure(server: Mariadb, folder: Path, size: float, runs: int) -> None:
             f"{statistics.median(theirs):.1f} s, {statistics.median(work):.1f} s of processor, {max(memory):.0f} MB",
             flush=True,
         )
-    copied = " ".join(
-        ["copied", *rows.COLUMNS]
-    )  # and not what was there before, which is kept for an undo
-    alone, both = zip(
-        *[(dump(server, "large"), dump(server, "large", copied)) for _ in range(runs)], strict=True
-    )
+    pairs = [(dump(server, "large"), dump(server, "large", rows.COPIED)) for _ in range(runs)]
+    ratio = statistics.median(both / alone for alone, both in pairs)
     print(
-        f"both databases dumped at once: {statistics.median(both) / statistics.median(alone):.2f} of the dump; "
-        f"{processors()} processors",
+        f"both databases dumped at once: {ratio:.2f} of the dump; {processors()} processors",
         flush=True,
     )
     fresh(project)

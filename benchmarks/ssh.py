@@ -15,6 +15,7 @@ from __future__ import annotations
 import argparse
 import contextlib
 import os
+import shlex
 import shutil
 import statistics
 import subprocess
@@ -99,11 +100,8 @@ def database_project(bench: Bench, server: systems.Mariadb, folder: Path, size: 
 def database(bench: Bench, folder: Path, size: float, runs: int, pool: str) -> None:
     with systems.running(systems.Mariadb, folder / "mariadb", pool) as server:
         project = database_project(bench, server, folder, size)
-        dump = (
-            f"{systems.program('mariadb-dump')} --socket={server.socket} -u root --single-transaction "
-            "--quick large | gzip -1"
-        )
-        client = f"{systems.program('mariadb')} --socket={server.socket} -u root copied"
+        dump = f"{rows.dumping(server, 'large')} | gzip -1"
+        client = shlex.join(server.client("copied"))
         theirs, ours, memory = [], [], []
         for _ in range(runs):
             rows.empty(server, "copied")
@@ -128,11 +126,9 @@ def again(bench: Bench, folder: Path, size: float, runs: int, pool: str) -> None
             vetrin(project, "pull", "--parts", "data", "--yes", "--full")[0]
             for _ in range(runs - 1)
         ]
-        dump = f"{systems.program('mariadb-dump')} --socket={server.socket} -u root --single-transaction --quick"
-        there = bench.ssh(f"{dump} large > /dev/null")
-        # What was here before is kept for an undo, and not asked for.
-        here = f"{dump} copied {' '.join(rows.COLUMNS)} > /dev/null"
-        both = [shell_seconds(f"{there} & {here}; wait $!") for _ in range(runs)]
+        there = bench.ssh(f"{rows.dumping(server, 'large')} > /dev/null")
+        here = f"{rows.dumping(server, rows.COPIED)} > /dev/null"
+        both = [shell_seconds(f"{there} & {here} && wait $!") for _ in range(runs)]
         ratio = statistics.median(both) / statistics.median(full)
         print(
             f"{size:.0f} MB database, both sides dumped to nowhere at once: {ratio:.2f} of a full pull",
