@@ -16,6 +16,7 @@ from connected import hosts
 from vetrin.config import Host
 from vetrin.database import ReadableDatabase
 from vetrin.database.engines import engine_of
+from vetrin.database.mysql import digest_worker
 from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
 from vetrin.database.page_prints import PagePrints, PrintsThere
@@ -37,7 +38,7 @@ from vetrin.store import (
 
 KINDS = (
     "sqlite", "sqlite by helper", "sqlite by php", "sqlite by copy", "sqlite stored",
-    "mariadb", "mariadb by reading", "mariadb by ssh", "mariadb by ssh, read there", "mariadb by relay", "mariadb stored",
+    "mariadb", "mariadb by reading", "mariadb by reading elsewhere", "mariadb by ssh", "mariadb by ssh, read there", "mariadb by relay", "mariadb stored",
     "mysql", "mysql by relay", "mysql by relay's library", "mysql stored",
 )  # fmt: skip
 _PASSWORD = "p'a\\ss#$"
@@ -113,7 +114,7 @@ def _sqlite(
 
 
 def _server(
-    request: pytest.FixtureRequest, kind: str
+    request: pytest.FixtureRequest, kind: str, folder: Path
 ) -> tuple[Callable[..., list[Any]], Callable[[], ReadableDatabase]]:
     server = request.getfixturevalue(f"{kind.partition(' ')[0]}_server")
     server.run("DROP DATABASE IF EXISTS read_it")
@@ -125,6 +126,11 @@ def _server(
     if kind.endswith("relay"):
         dial = request.getfixturevalue("relay").connect().dial
     prints = PagePrints() if kind.endswith("reading") else None
+    if kind.endswith("elsewhere"):
+        prints = PagePrints(folder / "pages.sqlite")
+        patched = request.getfixturevalue("monkeypatch")
+        patched.setattr(digest_worker, "WORTH", 0)
+        patched.setattr(digest_worker, "processors", lambda: 2)
     if kind.endswith("there"):
         prints = PrintsThere()
         prints.learn("1-1", Print(1, b""))  # what is empty is not used
@@ -142,7 +148,9 @@ def _server(
 def source_of(request: pytest.FixtureRequest, kind: str, folder: Path) -> Source:
     """One of ``KINDS``, empty."""
     run, open_it = (
-        _sqlite(request, kind, folder) if kind.startswith("sqlite") else _server(request, kind)
+        _sqlite(request, kind, folder)
+        if kind.startswith("sqlite")
+        else _server(request, kind, folder)
     )
     if not kind.endswith("stored"):
         return Source(kind, run, open_it)

@@ -15,7 +15,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from vetrin.database import Batch, Column, Table, joint_digest, with_pages
+from vetrin.database import Batch, Column, Table, joint_digest, side_process, with_pages
 from vetrin.database import page_worker as module
 from vetrin.database.page_prints import PagePrints
 from vetrin.database.page_worker import PageWorker
@@ -94,7 +94,7 @@ def cut_off(worker: PageWorker) -> None:
     process = worker._process
     assert process is not None
     os.kill(process.pid, signal.SIGKILL)
-    process.wait()  # the worker may have noticed by now, and let go of it
+    process._process.wait()  # the worker may have noticed by now, and let go of it
 
 
 @pytest.mark.parametrize("shape", SHAPES)
@@ -179,19 +179,22 @@ def soon(is_so: Callable[[], bool]) -> bool:
 def test_the_process_ends_with_us() -> None:
     with PageWorker() as worker:
         worker._lost = False
-        assert worker.ask(module._BEGIN, 1, module.plain(SHAPES["none"]), False, None).result()
+        assert worker.ask(
+            module._BEGIN, 1, side_process.plain(SHAPES["none"]), False, None
+        ).result()
         process = worker._process
-    assert process is not None and process.returncode is not None
+    assert process is not None and gone(process.pid)
 
 
 def test_the_process_ends_where_we_are_killed() -> None:
     program = (
         "import os\n"
         "from vetrin.database import page_worker as module\n"
+        "from vetrin.database.side_process import plain\n"
         "worker = module.PageWorker()\n"
         "worker._lost = False\n"
         "table = module.Table('times', (), (), frozenset(), 0, 0)\n"
-        "asked = [worker.ask(module._BEGIN, 1, module.plain(table), False, None).result()]\n"
+        "asked = [worker.ask(module._BEGIN, 1, plain(table), False, None).result()]\n"
         "print(worker._process.pid, asked, flush=True)\n"
         "os.kill(os.getpid(), 9)\n"
     )

@@ -222,7 +222,9 @@ def test_what_differs_is_found_whatever_was_changed(
 
 
 @pytest.mark.parametrize(
-    "source", ["mariadb by reading", "mariadb by ssh, read there"], indirect=True
+    "source",
+    ["mariadb by reading", "mariadb by reading elsewhere", "mariadb by ssh, read there"],
+    indirect=True,
 )
 def test_of_a_page_that_changed_a_few_rows_are_looked_at(source: Source, tmp_path: Path) -> None:
     rows = [(number, "x" * (number % 19)) for number in range(700)]

@@ -12,6 +12,7 @@ from killing import killed_after
 from line import ROWS, Line
 from vetrin.config import Leave, load_project
 from vetrin.database import KeyRange, Table
+from vetrin.database.mysql import digest_worker
 from vetrin.errors import JobError
 from vetrin.jobs import Journals, switching
 from vetrin.jobs.baseline import Baseline
@@ -125,6 +126,7 @@ def differences(
 def test_whatever_happened_on_both_sides_the_target_is_as_after_a_full_pull(
     line: Line, seed: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    monkeypatch.setattr(digest_worker, "processors", lambda: 2)
     draw = random.Random(seed)
     histories = {name: History(seed * 10 + at) for at, name in enumerate(line.sides)}
     line.pull()
@@ -138,6 +140,8 @@ def test_whatever_happened_on_both_sides_the_target_is_as_after_a_full_pull(
             assert line.changes(name) == differences(rows, line.rows(name)), name
         before = line.digests()
         monkeypatch.setattr("vetrin.jobs.table_update._HELD", (0, 200, 16 << 20)[turn % 3])
+        monkeypatch.setattr("vetrin.jobs.table_update._STRETCH", (512, 2, 7)[turn % 3])
+        monkeypatch.setattr(digest_worker, "WORTH", (0, 16 << 20)[turn % 2])
         report = line.pull()
         assert report.since is not None
         now = line.digests()
@@ -170,9 +174,11 @@ TRIGGER = {
 }
 
 
-@pytest.mark.parametrize("most", [0, 1, 200, 16 << 20])
+@pytest.mark.parametrize(
+    ("most", "stretch"), [(0, 2), (1, 512), (200, 3), (16 << 20, 1), (16 << 20, 512)]
+)
 def test_what_is_kept_of_the_source_is_exchanged_once_however_much_of_it_ahead(
-    line: Line, most: int, monkeypatch: pytest.MonkeyPatch
+    line: Line, most: int, stretch: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     lacking: list[KeyRange] = []
     gaps = Baseline.gaps
@@ -185,6 +191,7 @@ def test_what_is_kept_of_the_source_is_exchanged_once_however_much_of_it_ahead(
     line.pull()
     monkeypatch.setattr(Baseline, "gaps", looked)
     monkeypatch.setattr("vetrin.jobs.table_update._HELD", most)
+    monkeypatch.setattr("vetrin.jobs.table_update._STRETCH", stretch)
     for turn in range(2):
         line.sides["production"](
             f"UPDATE x_trains SET log = 'turn {turn}' WHERE id % 90 = {3 * turn}",

@@ -16,9 +16,10 @@ import hashlib
 import secrets
 import sqlite3
 import struct
+import threading
 import time
+import weakref
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import closing
 from functools import cached_property
 from itertools import cycle, islice, pairwise
 from operator import add
@@ -114,8 +115,8 @@ class Packets:
             self._prints.learn(stretches.digest, seen, stretches)
 
 
-# Of a page its digest, how many bytes it has, their tag, and its strips as they are kept.
-Learned = tuple[str, int, bytes, bytes]
+Known = tuple[str, int, bytes]  # of a page its digest, how many bytes it has, and their tag
+Learned = tuple[str, int, bytes, bytes]  # the same, and its strips as they are kept
 
 
 class Tag(Protocol):
@@ -130,12 +131,14 @@ class Tag(Protocol):
 
 class PagePrints:
     """The prints and the strips of pages that are read on this machine. Of a file that may know many pages only those
-    are at hand that were asked for."""
+    are at hand that were asked for. Safe to be used from several threads."""
 
     def __init__(self, path: Path | None = None, key: bytes | None = None) -> None:
         """Without ``path``, all is forgotten when the program ends. ``key`` is the one under which tags are made, if
         another has it already."""
-        self._path = path
+        self.path = path
+        self._lock = threading.RLock()
+        self._opened: sqlite3.Connection | None = None
         self._given = key
         self._known: dict[str, Print] = {}
         self._looked_for: set[str] = set()
@@ -156,17 +159,33 @@ class PagePrints:
     @property
     def empty(self) -> bool:
         """True where no page is known."""
-        return not self._known and not any(self._kept("SELECT 1 FROM seen LIMIT 1"))
+        with self._lock:
+            return not self._known and not any(self._kept("SELECT 1 FROM seen LIMIT 1"))
 
     def know(self, digests: Iterable[str]) -> None:
         """Have at hand what is known of some pages."""
-        rest = [digest for digest in digests if digest not in self._looked_for]
-        self._looked_for.update(rest)
-        sql = "SELECT digest, size, tag, asked FROM seen WHERE digest IN "
-        for digest, size, tag, asked in self._kept(sql, rest):
-            if digest not in self._known:
-                self._known[digest] = Print(int(size), bytes(tag))
-                self._days[digest] = asked
+        with self._lock:
+            rest = [digest for digest in digests if digest not in self._looked_for]
+            self._looked_for.update(rest)
+            sql = "SELECT digest, size, tag, asked FROM seen WHERE digest IN "
+            for digest, size, tag, asked in self._kept(sql, rest):
+                if digest not in self._known:
+                    self._known[digest] = Print(int(size), bytes(tag))
+                    self._days[digest] = asked
+
+    def told(self, digests: Iterable[str]) -> list[Known]:
+        """What is known of some pages, for another one with the same key."""
+        with self._lock:
+            self.know(digests)
+            return [(digest, *self._known[digest]) for digest in digests if digest in self._known]
+
+    def believe(self, digests: Iterable[str], told: Iterable[Known]) -> None:
+        """This, and no more, is known of some pages."""
+        with self._lock:
+            self._looked_for.update(digests)
+            for digest, size, tag in told:
+                self._known[digest] = Print(size, tag)
+                self._days[digest] = self._today
 
     def knows(self, digest: str) -> bool:
         """Whether anything is known of a page."""
@@ -176,33 +195,47 @@ class PagePrints:
 
     def of(self, digest: str) -> Print | None:
         """What a page of this digest looked like; None where that is not known."""
-        if not self.knows(digest):
-            return None
-        if self._days[digest] != self._today:
-            self._days[digest] = self._today
-            self._asked.add(digest)
-        found = self._known[digest]
-        return None if found == UNSEEN else found
+        with self._lock:
+            if not self.knows(digest):
+                return None
+            if self._days[digest] != self._today:
+                self._days[digest] = self._today
+                self._asked.add(digest)
+            found = self._known[digest]
+            return None if found == UNSEEN else found
 
     def strips_of(self, digests: Iterable[str], places: Sequence[int]) -> Callable[[str], Strips]:
         """What tells the strips of pages with some digests, none where they are not known. ``places`` are those of
         the key's columns."""
-        kept = {digest: self._strips[digest] for digest in digests if digest in self._strips}
-        rest = [digest for digest in digests if digest not in kept]
-        kept.update(self._kept("SELECT digest, strips FROM strips_of_pages WHERE digest IN ", rest))
+        with self._lock:
+            kept = {digest: self._strips[digest] for digest in digests if digest in self._strips}
+            rest = [digest for digest in digests if digest not in kept]
+            sql = "SELECT digest, strips FROM strips_of_pages WHERE digest IN "
+            kept.update(self._kept(sql, rest))
         return lambda digest: unpacked(kept.get(digest, b""), digest, places)
 
     def _kept(self, sql: str, digests: Sequence[str] | None = None) -> Iterator[Any]:
         """What the file has, where it can be read: with ``digests``, of these."""
-        nothing = digests is not None and not digests
-        if nothing or self._path is None or not (self._secret and self._path.is_file()):
-            return
-        with contextlib.suppress(*UNKEPT), closing(sqlite3.connect(self._path)) as file:
+        with contextlib.suppress(*UNKEPT):
+            file = None if digests is not None and not digests else self._file()
+            if file is None:
+                return
             if digests is None:
                 yield from file.execute(sql)
             for at in range(0, len(digests or ()), _TOGETHER):
                 some = (digests or ())[at : at + _TOGETHER]
                 yield from file.execute(f"{sql} ({', '.join('?' * len(some))})", some)
+
+    def _file(self) -> sqlite3.Connection | None:
+        """The file for reading, where it is there; it stays open, as to close it takes as long as many questions.
+
+        Raises:
+            sqlite3.Error: it cannot be opened.
+        """
+        if self._opened is None and self.path is not None and self._secret and self.path.is_file():
+            self._opened = sqlite3.connect(self.path, check_same_thread=False)
+            weakref.finalize(self, self._opened.close)
+        return self._opened
 
     def tag(self) -> Tag:
         """What makes a tag: ``update`` it with the bytes of all rows, then ``finalize`` it."""
@@ -229,21 +262,25 @@ class PagePrints:
 
     def learned(self) -> list[Learned]:
         """What was learned since this was asked last, for others with the same key; here it is forgotten."""
-        found = [(digest, *self._known[digest], strips) for digest, strips in self._strips.items()]
-        for kept in (self._strips, self._known, self._days):
-            kept.clear()
-        self._looked_for.clear()
-        return found
+        with self._lock:
+            found = [
+                (digest, *self._known[digest], strips) for digest, strips in self._strips.items()
+            ]
+            for kept in (self._strips, self._known, self._days):
+                kept.clear()
+            self._looked_for.clear()
+            return found
 
     def take(self, learned: Iterable[Learned]) -> None:
         """Remember what another one learned."""
-        for digest, size, tag, strips in learned:
-            self._looked_for.add(digest)
-            self._known[digest] = Print(size, tag)
-            self._strips[digest] = strips
-            self._days[digest] = self._today
-            if not len(self._strips) % _WAITING:
-                self.keep()
+        with self._lock:
+            for digest, size, tag, strips in learned:
+                self._looked_for.add(digest)
+                self._known[digest] = Print(size, tag)
+                self._strips[digest] = strips
+                self._days[digest] = self._today
+                if not len(self._strips) % _WAITING:
+                    self.keep()
 
     def look_at(
         self,
@@ -284,23 +321,24 @@ class PagePrints:
 
     def keep(self) -> None:
         """Have what was learned last, where that can be."""
-        if not (self._strips or self._asked) or self._path is None:
-            return
-        new = [(digest, *self._known[digest], self._days[digest]) for digest in self._strips]
-        strips = [one for one in self._strips.items() if one[1]]
-        asked = [(self._days[digest], digest) for digest in self._asked]
-        with contextlib.suppress(*UNKEPT), remembered(self._path, _SCHEMA) as file:
-            # Tags under another key than that of the file would never be met again.
-            if _secret_in(file, self._secret) == self._secret:
-                file.executemany(_ASKED, asked)
-                file.executemany(_SEEN, new)
-                file.executemany(_STRIPS, strips)
-                if not self._forgot:
-                    for sql in _FORGET:
-                        file.execute(sql, (self._today - _KEPT,))
-                self._forgot = True
-                self._strips.clear()
-            self._asked.clear()
+        with self._lock:
+            if not (self._strips or self._asked) or self.path is None:
+                return
+            new = [(digest, *self._known[digest], self._days[digest]) for digest in self._strips]
+            strips = [one for one in self._strips.items() if one[1]]
+            asked = [(self._days[digest], digest) for digest in self._asked]
+            with contextlib.suppress(*UNKEPT), remembered(self.path, _SCHEMA) as file:
+                # Tags under another key than that of the file would never be met again.
+                if _secret_in(file, self._secret) == self._secret:
+                    file.executemany(_ASKED, asked)
+                    file.executemany(_SEEN, new)
+                    file.executemany(_STRIPS, strips)
+                    if not self._forgot:
+                        for sql in _FORGET:
+                            file.execute(sql, (self._today - _KEPT,))
+                    self._forgot = True
+                    self._strips.clear()
+                self._asked.clear()
 
     @cached_property
     def _cipher(self) -> ChaCha20Poly1305:
@@ -313,8 +351,8 @@ class PagePrints:
     @cached_property
     def _secret(self) -> bytes:
         secret = self._given or secrets.token_bytes(32)
-        if self._path is not None:
-            with contextlib.suppress(*UNKEPT), remembered(self._path, _SCHEMA) as file:
+        if self.path is not None:
+            with contextlib.suppress(*UNKEPT), remembered(self.path, _SCHEMA) as file:
                 return _secret_in(file, secret)
         return secret
 

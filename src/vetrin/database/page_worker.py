@@ -1,42 +1,28 @@
-"""Pages made by a process of its own, where a table comes as a whole and this one has enough to do.
+"""Pages made by a process of its own (``side_process.py``), where a table comes as a whole and this one has enough to
+do: to digest each row takes a good part of its time.
 
-Of Python only one thread works at a time, and to digest each row takes a good part of that time. The process holds
-nothing that is needed: it is given records, and tells what ``PageMaker`` makes of them. Where it cannot be started,
-or ends before its time, pages are made here.
-
-What is said between the two: a length (64 bits, little-endian) and so many bytes of ``marshal``, either way.
+The process is given records, and tells what ``PageMaker`` makes of them. Where it cannot be started, or ends before
+its time, pages are made here.
 """
 
 from __future__ import annotations
 
-import contextlib
-import marshal
 import struct
-import subprocess
-import sys
 from collections import deque
 from collections.abc import Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from functools import partial
 from typing import IO, Any, Self
 from zlib import crc32
-
-import msgspec
 
 from ..process import processors
 from .base import Table
 from .batch import Batch
 from .page_prints import PagePrints, PrintsThere
 from .pages import Page, PageMaker, can_copy_in_ranges, records_as_read
+from .side_process import LOST, SideProcess, answer_all, plain, table_of
 
-WORTH = 16 << 20  # bytes of a table; with fewer, starting a process takes longer
 _AHEAD = 1  # batches that are under way while the next one is read
-_LENGTH = struct.Struct("<Q")
-_FORM = 2  # of marshal: in later ones each value is looked up among those before
-_PROGRAM = (
-    "import marshal, sys; sys.path[:] = marshal.load(sys.stdin.buffer);"
-    "from vetrin.database.page_worker import work; work(sys.stdin.buffer, sys.stdout.buffer)"
-)
-_PIPE = 1 << 20  # bytes on their way, where the system lets us say so
 _BEGIN, _ROWS, _END = range(3)
 
 
@@ -45,7 +31,7 @@ class PageWorker:
 
     def __init__(self) -> None:
         self._asking = ThreadPoolExecutor(1, "pages")
-        self._process: subprocess.Popen[bytes] | None = None
+        self._process: SideProcess | None = None
         self._lost = processors() < 2
         self._begun = 0  # tables
 
@@ -97,11 +83,9 @@ class PageWorker:
         if self._lost:
             return None
         try:
-            process = self._process = self._process or _started()
-            assert process.stdin is not None and process.stdout is not None
-            _say(process.stdin, question)
-            return _heard(process.stdout)
-        except (OSError, EOFError, ValueError, TypeError):
+            process = self._process = self._process or SideProcess(__name__)
+            return process.ask(*question)
+        except LOST:
             self._leave()
             return None
 
@@ -109,12 +93,7 @@ class PageWorker:
         self._lost, process = True, self._process
         self._process = None
         if process is not None:
-            for stream in (process.stdin, process.stdout):
-                with contextlib.suppress(OSError):
-                    if stream is not None:
-                        stream.close()
-            process.kill()
-            process.wait()
+            process.end()
 
 
 class _Table:
@@ -178,59 +157,17 @@ def can_go_elsewhere(prints: PagePrints | None) -> bool:
     return not isinstance(prints, PrintsThere)
 
 
-def _started() -> subprocess.Popen[bytes]:
-    """The process, in a session of its own, so that no signal for us reaches it; it ends when we do."""
-    quiet = ["-B"] if sys.dont_write_bytecode else []
-    process = subprocess.Popen(
-        [sys.executable, "-I", *quiet, "-c", _PROGRAM],
-        stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.DEVNULL,
-        start_new_session=True,
-        pipesize=_PIPE,
-    )
-    assert process.stdin is not None
-    process.stdin.write(marshal.dumps(sys.path))
-    return process
-
-
-def _say(stream: IO[bytes], words: Any) -> None:
-    content = marshal.dumps(words, _FORM)
-    stream.write(_LENGTH.pack(len(content)))
-    stream.write(content)
-    stream.flush()
-
-
-def _heard(stream: IO[bytes]) -> Any:
-    (length,) = _LENGTH.unpack(_all(stream, _LENGTH.size))
-    return marshal.loads(_all(stream, length))
-
-
-def _all(stream: IO[bytes], size: int) -> bytes:
-    content = stream.read(size)
-    if len(content) < size:
-        raise EOFError
-    return content
-
-
 def work(questions: IO[bytes], answers: IO[bytes]) -> None:
-    """What the process does, until nobody asks any more."""
-    makers: dict[int, tuple[PageMaker, PagePrints | None]] = {}
-    with contextlib.suppress(EOFError, BrokenPipeError):
-        while True:
-            kind, number, *rest = _heard(questions)
-            _say(answers, _answer(makers, kind, number, rest))
+    """What the process does."""
+    answer_all(questions, answers, partial(_answer, {}))
 
 
 def _answer(
-    makers: dict[int, tuple[PageMaker, PagePrints | None]],
-    kind: int,
-    number: int,
-    rest: list[Any],
+    makers: dict[int, tuple[PageMaker, PagePrints | None]], kind: int, number: int, *rest: Any
 ) -> Any:
     if kind == _BEGIN:
         content, mixed, secret = rest
-        table = msgspec.convert(content, Table)
+        table = table_of(content)
         prints = PagePrints(key=secret) if secret is not None else None
         makers[number] = PageMaker(table, prints, mixed=mixed), prints
         return True
@@ -249,8 +186,3 @@ def _answer(
     if rest[0]:
         maker.end()
     return prints.learned() if prints is not None else []
-
-
-def plain(table: Table) -> Any:
-    """A table as ``marshal`` takes it."""
-    return msgspec.to_builtins(table)

@@ -12,7 +12,7 @@ import os
 import tempfile
 from collections.abc import Sequence
 from pathlib import Path
-from typing import IO, NamedTuple, Self
+from typing import IO, NamedTuple, Protocol, Self
 
 from .key_ranges import KeyRange
 
@@ -28,6 +28,13 @@ class Part(NamedTuple):
     key_range: KeyRange
     digests: tuple[str, str]
     records: list[bytes] | None = None
+
+
+class Aside(Protocol):
+    """What parts of pages are told to."""
+
+    def put(self, page: int, parts: Sequence[Part]) -> None:
+        """Take the parts in which a page differs, by its number."""
 
 
 class RowsAside:
@@ -59,11 +66,12 @@ class RowsAside:
 
     def put(self, page: int, parts: Sequence[Part]) -> None:
         """Keep what is known of a page, in the order of its key: the rows as far as there is room."""
-        self._parts[page] = [part._replace(records=None) for part in parts]
-        if all(part.records is None for part in parts):
-            return
-        content = marshal.dumps([part.records for part in parts])
-        if len(content) <= self._room:
+        self.put_packed(page, [part._replace(records=None) for part in parts], packed(parts))
+
+    def put_packed(self, page: int, parts: Sequence[Part], content: bytes) -> None:
+        """The same, with the rows of these parts ``packed``."""
+        self._parts[page] = [*parts]
+        if content and len(content) <= self._room:
             self._room -= len(content)
             self._waiting[page] = content
             self._size += len(content)
@@ -99,3 +107,10 @@ class RowsAside:
         # Nobody else can have written to a file that has no name.
         kept: list[list[bytes] | None] = marshal.loads(content)
         return [part._replace(records=records) for part, records in zip(parts, kept, strict=True)]
+
+
+def packed(parts: Sequence[Part]) -> bytes:
+    """The rows of some parts; no bytes where they have none."""
+    if all(part.records is None for part in parts):
+        return b""
+    return marshal.dumps([part.records for part in parts])

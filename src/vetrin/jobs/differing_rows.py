@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+import contextlib
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
+from operator import itemgetter
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -28,13 +32,15 @@ from ..database import (
     with_pages,
 )
 from ..database.digests import rows_in
+from ..database.page_worker import can_go_elsewhere
 from ..database.row_codec import RecordForm, cells_of, current_records, records_of
 from ..database.strips import changed_strips
+from ..errors import DatabaseUnreachable
 from ..site import RowPipeline
 from .baseline import Baseline
 from .baseline_edits import Exchanged, between
 from .changed_parts import RANGES, with_records
-from .last_copy import KnownTable, ranges_of
+from .last_copy import KnownTable, claims_of, ranges_of
 from .plan import TablePlan
 from .staged_rows import stage_rows
 
@@ -111,6 +117,23 @@ class Means(Struct, frozen=True):
                 self.target.fill(hidden, item.table, batches)
 
 
+class Apart:
+    """Another reader of the target, once somebody asks for it; none where a server has connections to spare for no
+    more, or the way to it is a long one."""
+
+    def __init__(self, target: Database, ours: Reader, closing: contextlib.ExitStack) -> None:
+        self._target = target
+        self._closing = closing
+        self._near = ours.prints is not None and can_go_elsewhere(ours.prints)
+
+    @cached_property
+    def reader(self) -> Reader | None:
+        with contextlib.suppress(DatabaseUnreachable):
+            if self._near:
+                return self._closing.enter_context(self._target.reading())
+        return None
+
+
 class DifferingRows:
     """Reads the pages of one table that differ, and finds the rows in them that do."""
 
@@ -120,18 +143,16 @@ class DifferingRows:
         reader: Reader,
         ours: Reader,
         update: Update,
-        digests: Sequence[tuple[str, str]],
-        aside: RowsAside,
     ) -> None:
-        """``digests`` are those of the pages on both sides; ``aside`` holds rows that the source's took reading."""
         self._means = means
-        self._aside = aside
+        self._aside: list[tuple[int, RowsAside]] = []  # behind so many pages
         self._reader = reader
         self._ours = ours
         self._update = update
-        self._digests = digests
-        self._counts = [[rows_in(digest) for digest in pair] for pair in digests]
+        self._digests: list[tuple[str, str]] = []
+        self._counts: list[list[int]] = []
         self._ranges = ranges_of(update.known)
+        self._claims = claims_of(update.known)
         self._laying = Laying(means, update)
         self._new: dict[int, list[Page]] = {}
         self._exchanged: dict[int, Exchanged | None] = {}  # pages that are in the baseline already
@@ -140,61 +161,89 @@ class DifferingRows:
         form = RecordForm(update.item.table, mixed=means.mixed)
         self._key, self._places = form.key, form.places
 
-    def ahead(self, differ: Sequence[int], most: int) -> int:
-        """Begin with ``by_rows`` while the sides are still read, as far as it asks neither, until so many bytes of
-        rows are held; how many are."""
+    def take(self, digests: Iterable[tuple[str, str]], aside: RowsAside) -> list[int]:
+        """The digests of the next pages on both sides; the pages that differ. ``aside`` holds rows that the source's
+        took reading."""
+        first, claims = len(self._digests), self._claims
+        self._aside.append((first, aside))
+        for pair in digests:
+            self._digests.append(pair)
+            self._counts.append([rows_in(digest) for digest in pair])
+        return [
+            number
+            for number in range(first, len(self._digests))
+            if self._digests[number] != claims[number] or UNTOLD in self._digests[number]
+        ]
+
+    def ahead(self, differ: Sequence[int], most: int, apart: Apart) -> int:
+        """Begin with ``by_rows`` while the sides are still read, as far as it asks neither of them but ``apart``.
+        Without that, until so many bytes of rows are held; how many are."""
         known, _ = self._by_digests(differ)
         table, held = self._update.item.table, 0
         self._means.baseline.expect(table, [self._ranges[number] for number in known])
-        for number in known:
-            if held >= most:
+        for numbers in _groups(known, self._counts, _AT_ONCE // self._row, RANGES):
+            some: dict[int, Exchanged] = {}
+            for number in numbers:
+                if held >= most:
+                    break
+                parts = self._put_aside(number)
+                if not parts or any(part.records is None for part in parts):
+                    self._taken[number] = parts
+                    break
+                found = self._exchanged[number] = self._means.baseline.exchange(table, parts)
+                if found is not None:
+                    some[number] = found
+                    held += sum(map(len, (*found.gone, *found.came)))
+            if some and apart.reader is not None:
+                self._replace(some, apart.reader)
+                held = 0
+                for number in some:
+                    del self._exchanged[number]
+            if numbers[-1] not in self._exchanged and numbers[-1] not in self._new:
                 break
-            parts = self._aside.take(number)
-            if not parts or any(part.records is None for part in parts):
-                self._taken[number] = parts
-                break
-            found = self._exchanged[number] = self._means.baseline.exchange(table, parts)
-            if found is not None:
-                held += sum(map(len, (*found.gone, *found.came)))
         self._means.baseline.settle(table)
+        self._keep_prints()
         return held
+
+    def _keep_prints(self) -> None:
+        if self._ours.prints is not None:
+            self._ours.prints.keep()
+
+    def _put_aside(self, number: int) -> list[Part]:
+        """What was put aside of a page."""
+        first, aside = self._aside[bisect_right(self._aside, number, key=itemgetter(0)) - 1]
+        return aside.take(number - first)
 
     def by_rows(self, differ: Sequence[int]) -> list[int]:
         """Find in the baseline which rows changed at the source, of pages that the target has as they were left: only
         these are read there. The pages of which that cannot be known."""
-        known, rest = self._by_digests(differ)
+        known, rest = self._by_digests(number for number in differ if number not in self._new)
         table = self._update.item.table
         self._means.baseline.expect(
             table, [self._ranges[number] for number in known if number not in self._exchanged]
         )
         for numbers in _groups(known, self._counts, _AT_ONCE // self._row, RANGES):
-            gone: dict[int, list[bytes]] = {}
-            came: dict[int, list[bytes]] = {}
             found = {n: self._exchanged.pop(n) for n in numbers if n in self._exchanged}
             lacking = [number for number in numbers if number not in found]
             for number, parts in self._parts(lacking).items():
                 found[number] = self._means.baseline.exchange(table, parts)
-            for number, one in found.items():
-                if one is None:
-                    rest.append(number)
-                else:
-                    gone[number], came[number] = one.gone, one.came
-            self._replace(gone, came)
+            rest += [number for number, one in found.items() if one is None]
+            self._replace({n: one for n, one in found.items() if one is not None}, self._ours)
         return sorted(rest)
 
-    def _by_digests(self, differ: Sequence[int]) -> tuple[list[int], list[int]]:
+    def _by_digests(self, differ: Iterable[int]) -> tuple[list[int], list[int]]:
         """Of pages that differ those that the target has as they were left, of a usual size, and the others."""
-        pages = self._update.known.pages
+        pages, numbers = self._update.known.pages, [*differ]
         rest = [
             number
-            for number in differ
+            for number in numbers
             if number >= len(pages)  # what is beyond them
             or self._digests[number][1] != pages[number].became
             or UNTOLD in self._digests[number]
             or self._counts[number][0] > 2 * PAGE_ROWS
         ]
         left = set(rest)
-        return [number for number in differ if number not in left], rest
+        return [number for number in numbers if number not in left], rest
 
     def _parts(self, numbers: Sequence[int]) -> dict[int, list[Part]]:
         """The parts in which some pages differ, with their rows as they are at the source, in the order of the
@@ -202,7 +251,7 @@ class DifferingRows:
         pages, ranges = self._update.known.pages, self._ranges
         found = {
             number: self._taken.pop(number, [])
-            or self._aside.take(number)
+            or self._put_aside(number)
             or [Part(ranges[number], (pages[number].digest, self._digests[number][0]))]
             for number in numbers
         }
@@ -210,10 +259,13 @@ class DifferingRows:
         wanted = WantedRows(item.table, item.leave, item.replacements)
         return with_records(self._reader, wanted, found, self._key)
 
-    def _replace(self, gone: dict[int, list[bytes]], came: dict[int, list[bytes]]) -> None:
-        """Lay ready rows of some pages that went from the source, and came or changed there."""
+    def _replace(self, found: Mapping[int, Exchanged], ours: Reader) -> None:
+        """Lay ready rows of some pages that went from the source, and came or changed there. ``ours`` reads the
+        target."""
         update, means = self._update, self._means
         item, known = update.item, update.known
+        gone = {number: one.gone for number, one in found.items()}
+        came = {number: one.came for number, one in found.items()}
         all_came = [record for records in came.values() for record in records]
         after: list[bytes] = []
         if all_came:
@@ -222,7 +274,7 @@ class DifferingRows:
         keys = frozenset(
             self._key(record) for part in (*gone.values(), *came.values()) for record in part
         )
-        before = self._there(keys)
+        before = self._there(keys, ours)
         waiting = iter(after)
         prints, strips_of = self._ours.prints, None
         if prints is not None:
@@ -240,13 +292,13 @@ class DifferingRows:
             self._new[number] = [Page(page.upto, rows_in(now), now, became)]
         self._lay(before, after)
 
-    def _there(self, keys: frozenset[tuple[int, ...]]) -> list[bytes]:
+    def _there(self, keys: frozenset[tuple[int, ...]], ours: Reader) -> list[bytes]:
         """The rows that have some keys at the target, in their order."""
         found: list[bytes] = []
         ordered = sorted(keys)
         for at in range(0, len(ordered), _KEYS):
             wanted = KeyRanges(keys=frozenset(ordered[at : at + _KEYS]))
-            found += all_of(self._ours.records(at_target(self._update.item), key_range=wanted))
+            found += all_of(ours.records(at_target(self._update.item), key_range=wanted))
         return found
 
     def _lay(self, there: Sequence[bytes], coming: Sequence[bytes]) -> None:
@@ -291,8 +343,7 @@ class DifferingRows:
     def end(self) -> None:
         """Lay down what waits, and put the new pages in the place of the old."""
         self._laying.end()
-        if self._ours.prints is not None:
-            self._ours.prints.keep()
+        self._keep_prints()
         known = self._update.known
         self._update.pages = [
             page

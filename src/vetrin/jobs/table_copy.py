@@ -37,7 +37,8 @@ from ..database import (
     joint_digest,
     spans,
 )
-from ..database.page_worker import WORTH, PageWorker, can_go_elsewhere
+from ..database.page_worker import PageWorker, can_go_elsewhere
+from ..database.side_process import WORTH
 from ..errors import NewerLog
 from ..heap import give_back
 from ..site import RowPipeline

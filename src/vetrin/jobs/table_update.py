@@ -11,6 +11,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, wait
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
@@ -31,7 +32,7 @@ from ..database.engines import engine_of
 from ..errors import JobError
 from ..site import RowPipeline
 from .baseline import Baseline
-from .differing_rows import DifferingRows, Laying, Means, TooMuch, Update, all_of, at_target
+from .differing_rows import Apart, DifferingRows, Laying, Means, TooMuch, Update, all_of, at_target
 from .events import Checking, Moved, TableDone, TableStarted
 from .last_copy import KnownTable, LastCopy, Signatures, claims_of, given_in, ranges_of
 from .plan import Plan, TablePlan
@@ -39,25 +40,62 @@ from .run_context import RunContext
 
 _HELPERS = 1_000_000  # the numbers of hidden tables begin here, beyond those of tables that come as a whole
 _COMPARED = 32 << 20  # bytes of a table of which all rows are compared as they are stored
+_STRETCH = 512  # pages that are asked for together: what differs in them is worked on while the next are read
+_ASIDE = 1 << 30  # bytes of a table's rows that are put aside
 _HELD = 16 << 20  # bytes of rows of which it is known that they differ, while others are still read
 VISITED = 10_000  # rows: in an environment with visitors, a change of more would keep them waiting
 
 
 class _Sides(NamedTuple):
-    """What reads both sides, with a thread for the target, and one for what is done with what was read."""
+    """What reads both sides, with a thread for the target, and one for what is done with what was read. What is read
+    of the target in that one comes by ``apart``."""
 
     reader: Reader
     ours: Reader
+    apart: Apart
     meanwhile: ThreadPoolExecutor
     behind: ThreadPoolExecutor
 
 
-class _Begun(NamedTuple):
-    """An update under way, and the pages that differ."""
+class _Stretch(NamedTuple):
+    """Pages of a table that follow one another, from a ``first`` one, and are asked for together; ``claims`` are the
+    digests that they should have, at the source and at the target."""
+
+    item: TablePlan
+    known: KnownTable
+    first: int
+    ranges: Sequence[KeyRange]
+    claims: Sequence[tuple[str, str]]
+    aside: RowsAside
+
+    def at_source(self) -> WantedDigests:
+        """What is asked there; the rows that are read for it are put aside."""
+        item = self.item
+        return WantedDigests(
+            table=item.table,
+            ranges=self.ranges,
+            leave=item.leave,
+            replacements=item.replacements,
+            known=[digest for digest, _ in self.claims],
+            aside=self.aside,
+        )
+
+    def at_target(self) -> WantedDigests:
+        return WantedDigests(
+            table=at_target(self.item),
+            ranges=self.ranges,
+            known=[became for _, became in self.claims],
+        )
+
+
+@dataclass
+class _Begun:
+    """An update under way, and the pages that differ. ``whole``: its table has to be taken as a whole after all."""
 
     update: Update
     work: DifferingRows
-    differ: list[int]
+    differ: list[int] = field(default_factory=list)
+    whole: bool = False
 
 
 class TableUpdater:
@@ -94,7 +132,6 @@ class TableUpdater:
         )
         self._known: dict[str, KnownTable] = {}
         self._room = 0
-        self._aside: dict[str, RowsAside] = {}
         self.updates: dict[str, Update] = {}
 
     @property
@@ -126,11 +163,50 @@ class TableUpdater:
             ThreadPoolExecutor(1, "baseline") as behind,
             contextlib.ExitStack() as closing,
         ):
-            self._aside = {name: closing.enter_context(RowsAside(self._folder)) for name in known}
+            stretches = [
+                stretch
+                for item in self._in_turn(wanted, known)
+                for stretch in self._stretches(item, known[item.table.name])
+            ]
+            for stretch in stretches:
+                closing.enter_context(stretch.aside)
+            apart = Apart(self._target.database, ours, closing)
+            sides = _Sides(
+                reader=reader, ours=ours, apart=apart, meanwhile=meanwhile, behind=behind
+            )
             try:
-                return self._differing(_Sides(reader, ours, meanwhile, behind), wanted, known)
+                begun = self._begun_with(sides, stretches)
+                return [
+                    item
+                    for item in wanted
+                    if not self._update(reader, item, begun.get(item.table.name))
+                ]
             finally:
                 behind.shutdown(cancel_futures=True)
+
+    @staticmethod
+    def _in_turn(wanted: Sequence[TablePlan], known: Mapping[str, KnownTable]) -> list[TablePlan]:
+        """The largest first: what is left to do of the last one waits for its end."""
+        return sorted(
+            (item for item in wanted if item.table.name in known),
+            key=lambda item: len(known[item.table.name].pages),
+            reverse=True,
+        )
+
+    def _stretches(self, item: TablePlan, known: KnownTable) -> Iterator[_Stretch]:
+        ranges, claims = ranges_of(known), claims_of(known)
+        most = _ASIDE * _STRETCH // max(len(ranges), _STRETCH)
+        for first in range(0, len(ranges), _STRETCH):
+            part = slice(first, first + _STRETCH)
+            aside = RowsAside(self._folder, most)
+            yield _Stretch(
+                item=item,
+                known=known,
+                first=first,
+                ranges=ranges[part],
+                claims=claims[part],
+                aside=aside,
+            )
 
     def _recognised(self, item: TablePlan, definition: str | None) -> KnownTable | None:
         """What is known of a table, if it is still made, and would still come, in the same way."""
@@ -139,76 +215,71 @@ class TableUpdater:
             return None
         return found if found.signature == self._signatures.of(item) else None
 
-    def _differing(
-        self, sides: _Sides, wanted: Sequence[TablePlan], known: Mapping[str, KnownTable]
-    ) -> list[TablePlan]:
-        # What is left to do of the last one waits for its end.
-        coming = sorted(
-            (item for item in wanted if item.table.name in known),
-            key=lambda item: len(known[item.table.name].pages),
-            reverse=True,
-        )
+    def _begun_with(self, sides: _Sides, stretches: Sequence[_Stretch]) -> dict[str, _Begun | None]:
+        """What came of the tables by the time when all of both sides was read; None for those that have to be taken
+        as a whole."""
         self._room = _HELD
-        begun: dict[str, Future[_Begun | None]] = {}
+        begun: dict[str, _Begun | None] = {}
+        taken: list[Future[None]] = []
         with (
-            contextlib.closing(sides.ours.digests_of(_at_target(coming, known))) as theirs,
-            contextlib.closing(sides.reader.digests_of(self._at_source(coming, known))) as ours,
+            contextlib.closing(
+                sides.ours.digests_of(one.at_target() for one in stretches)
+            ) as theirs,
+            contextlib.closing(
+                sides.reader.digests_of(one.at_source() for one in stretches)
+            ) as ours,
         ):
             # One after the other, as there is one thread for it.
-            asked = [sides.meanwhile.submit(next, theirs) for _ in coming]
+            asked = [sides.meanwhile.submit(next, theirs) for _ in stretches]
             try:
-                for item, there in zip(coming, asked, strict=True):
-                    name = item.table.name
-                    self._tell(TableStarted(name, item.rows))
-                    self._tell(Checking(name))
-                    begun[name] = sides.behind.submit(
-                        self._begin, sides, item, known[name], next(ours), there
+                for stretch, there in zip(stretches, asked, strict=True):
+                    if not stretch.first:
+                        self._tell(TableStarted(stretch.item.table.name, stretch.item.rows))
+                        self._tell(Checking(stretch.item.table.name))
+                    mine = next(ours)
+                    taken.append(
+                        sides.behind.submit(self._take, sides, stretch, mine, there, begun)
                     )
                 wait(asked)
             finally:
                 sides.meanwhile.shutdown(cancel_futures=True)
         # The baseline takes what comes from one thread at a time.
-        updates = {name: future.result() for name, future in begun.items()}
-        return [
-            item
-            for item in wanted
-            if not self._update(sides.reader, item, updates.get(item.table.name))
-        ]
+        for one in taken:
+            one.result()
+        return begun
 
-    def _at_source(
-        self, coming: Sequence[TablePlan], known: Mapping[str, KnownTable]
-    ) -> Iterator[WantedDigests]:
-        for item in coming:
-            yield WantedDigests(
-                table=item.table,
-                ranges=ranges_of(known[item.table.name]),
-                leave=item.leave,
-                replacements=item.replacements,
-                known=[digest for digest, _ in claims_of(known[item.table.name])],
-                aside=self._aside[item.table.name],
-            )
-
-    def _begin(
+    def _take(
         self,
         sides: _Sides,
-        item: TablePlan,
-        known: KnownTable,
+        stretch: _Stretch,
         mine: Sequence[str],
         theirs: Future[list[str]],
-    ) -> _Begun | None:
-        """Do of an update what can be done while other tables are still read; None where the table has to be taken as
-        a whole. ``mine`` are the digests at the source, ``theirs`` those at the target."""
-        claims = claims_of(known)
-        digests = [*zip(mine, theirs.result(), strict=True)]
-        differ = [
-            number
-            for number, (now, claimed) in enumerate(zip(digests, claims, strict=True))
-            if now != claimed or UNTOLD in now
-        ]
+        begun: dict[str, _Begun | None],
+    ) -> None:
+        """Do of an update what can be done while others are still read. ``mine`` are the digests at the source,
+        ``theirs`` those at the target."""
+        item, known = stretch.item, stretch.known
+        name = item.table.name
+        if not stretch.first:
+            begun[name] = self._begin(sides, item, known)
+        one = begun[name]
+        if one is None or one.whole:
+            return
+        differ = one.work.take(zip(mine, theirs.result(), strict=True), stretch.aside)
+        one.differ += differ
         by_page = bool(known.pages) or (
             known.source == known.target == NO_ROWS and can_copy_in_ranges(item.table)
         )
-        if (differ and not by_page) or not self._baseline.carries(item.table):
+        if differ and not by_page:
+            one.whole = True
+        elif differ:
+            try:
+                self._room -= one.work.ahead(differ, self._room, sides.apart)
+            except TooMuch:
+                one.whole = True
+
+    def _begin(self, sides: _Sides, item: TablePlan, known: KnownTable) -> _Begun | None:
+        if not self._baseline.carries(item.table):
             return None
         update = Update(
             item=item,
@@ -217,29 +288,21 @@ class TableUpdater:
             pages=list(known.pages),
             rows=known.rows,
         )
-        work = DifferingRows(
-            means=self._means,
-            reader=sides.reader,
-            ours=sides.ours,
-            update=update,
-            digests=digests,
-            aside=self._aside[item.table.name],
-        )
-        if differ:
-            self._room -= work.ahead(differ, self._room)
-        return _Begun(update, work, differ)
+        return _Begun(update, DifferingRows(self._means, sides.reader, sides.ours, update))
 
     def _update(self, reader: Reader, item: TablePlan, begun: _Begun | None) -> bool:
         """Work out what differs in a table; False where it has to be taken as a whole."""
         if begun is None:
             return False
         update = begun.update
-        if begun.differ:
+        if begun.differ and not begun.whole:
             try:
                 self._read_differing(begun)
             except TooMuch:
-                self._target.database.drop(update.helpers)
-                return False
+                begun.whole = True
+        if begun.whole:
+            self._target.database.drop(update.helpers)
+            return False
         self._keep_the_rest(reader, item)
         self.updates[item.table.name] = update
         self._tell(Moved(item.table.name, update.rows, 0))
@@ -354,14 +417,3 @@ class TableUpdater:
         for name in found:
             self._target.database.drop(self.updates.pop(name).helpers)
         return found
-
-
-def _at_target(
-    coming: Sequence[TablePlan], known: Mapping[str, KnownTable]
-) -> Iterator[WantedDigests]:
-    for item in coming:
-        yield WantedDigests(
-            at_target(item),
-            ranges_of(known[item.table.name]),
-            known=[became for _, became in claims_of(known[item.table.name])],
-        )

@@ -19,13 +19,12 @@ Ask = Callable[[Sequence[KeyRange]], Work[list[str]]]
 
 
 @dataclass(frozen=True)
-class AskedPages:
-    """Some ranges of a table, in order, of which ``known`` is what their digests were once. ``query`` reads one."""
+class KnownPages:
+    """Some ranges of a table, in order, of which ``known`` is what their digests were once."""
 
     table: Table
     ranges: Sequence[KeyRange]
     known: Sequence[str]
-    query: Query
 
     @cached_property
     def form(self) -> RecordForm:
@@ -42,3 +41,10 @@ class AskedPages:
         mine = self.ranges[number]
         after = strips.upto(place - 1) if place else mine.after
         return KeyRange(after, strips.upto(place) if place < len(strips) - 1 else mine.upto)
+
+
+@dataclass(frozen=True)
+class AskedPages(KnownPages):
+    """The same, asked for: ``query`` reads one range, or several that follow one another."""
+
+    query: Query

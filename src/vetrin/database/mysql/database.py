@@ -12,6 +12,7 @@ import contextlib
 import dataclasses
 import re
 import secrets
+import threading
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
@@ -58,6 +59,7 @@ from .dependents import (
     create_text,
     settling,
 )
+from .digest_worker import DigestWorker
 from .filling import Filling
 from .incoming_sql import fit, unfit_table
 from .later_indexes import LaterIndexes, without_indexes
@@ -127,6 +129,7 @@ class MysqlDatabase(HiddenEditing):
             most=lambda: self.facts().max_statement or 0,
             digest=self._digest,
         )
+        self._lost_worker = threading.Event()
         self._later = LaterIndexes(lambda: self._connect("utf8mb4", silence=WORKS))
 
     def _look_around(self, error: DatabaseUnreachable) -> None:
@@ -280,7 +283,8 @@ class MysqlDatabase(HiddenEditing):
         wire = connection()
         wires = Wires(wire, connection) if wire.by_request is not None else None
         try:
-            yield MysqlReader(wire, wires, self.prints)
+            with DigestWorker(wire, self._lost_worker) as elsewhere:
+                yield MysqlReader(wire, wires, self.prints, elsewhere)
         finally:
             for one in (wire, wires):
                 with contextlib.suppress(pymysql.Error):

@@ -5,7 +5,9 @@ Packet layout: the documentation of the protocol of MariaDB and MySQL, "Text Res
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
+from itertools import chain, islice
+from typing import TypeVar
 
 import pymysql
 from pymysql.constants import CR
@@ -18,6 +20,10 @@ _LARGEST_ROOM = 8 << 20  # that is used again
 _WALKED = 8 << 10  # bytes that are taken apart at once
 _LAST = 0xFE  # what that one begins with, and a row of which the first value has 16 MB
 _WRONG = 0xFF  # what an error begins with, and no row
+_AHEAD = 16  # queries that wait at the server
+# Behind the last of them, so that there is always something more to come while one of them is read.
+_AT_LAST = "SELECT 1"
+Some = TypeVar("Some", bytes, int)
 
 
 class RawRows:
@@ -220,6 +226,40 @@ class RawRows:
         room = self._room if fits else memoryview(bytearray(max(_ROOM, 2 * count)))
         room[:there] = bytes(self.at_hand(0, there))
         self._room, self._at, self._end = room, 0, there
+
+
+def answered(
+    statements: Sequence[str], send: Callable[[str], None], rows: RawRows
+) -> Iterator[RawRows]:
+    """For each of some short queries its rows, until the next one is asked for; some queries are sent ahead.
+
+    Raises:
+        pymysql.Error: the server said so, or the connection broke.
+    """
+    waiting = chain(statements, [_AT_LAST])
+    for sql in islice(waiting, _AHEAD):
+        send(sql)
+    for _ in statements:
+        rows.begin()
+        yield rows
+        rows.pass_over()
+        if (more := next(waiting, None)) is not None:
+            send(more)
+    rows.begin()
+    rows.pass_over()
+
+
+def come(read: Callable[[], Some]) -> Some:
+    """What comes next, as it is read: raises pymysql.OperationalError where nothing does."""
+    try:
+        found = read()
+    except OSError as error:
+        raise pymysql.OperationalError(CR.CR_SERVER_LOST, f"Lost connection: {error}") from error
+    if not found:
+        raise pymysql.OperationalError(
+            CR.CR_SERVER_LOST, "Lost connection to the server during a query"
+        )
+    return found
 
 
 def records_in(packets: bytes, count: int) -> list[bytes]:

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing
+from typing import Protocol
 
 from ..digests import NO_ROWS, UNTOLD, digest_of_sums, joint_digest, rows_in, sums_of_records
 from ..key_ranges import KeyRange
 from ..page_prints import ALIGNED, Packets, PagePrints
-from ..rows_aside import LARGEST, Part, RowsAside
+from ..rows_aside import LARGEST, Aside, Part, RowsAside
 from ..strips import UNSEEN, Print, Strips
-from .asked_pages import Ask, AskedPages
+from .asked_pages import Ask, AskedPages, KnownPages
 from .raw_rows import RawRows
 from .side_by_side import Work
 from .strip_by_strip import StripByStrip
@@ -21,6 +22,26 @@ _HELD = 4 << 20  # bytes of a page that are looked at at once
 _STRETCH = 1 << 20
 _TOGETHER = 1 << 20  # bytes of pages that are asked for in one query
 _PAGES = 16  # such pages
+Groups = Sequence[Sequence[int]]  # of pages that are read together, by their numbers
+
+
+class Elsewhere(Protocol):
+    """Reads pages in a process of its own."""
+
+    def __call__(
+        self,
+        pages: KnownPages,
+        prints: PagePrints,
+        groups: Groups,
+        queries: Sequence[str],
+        aside: RowsAside | None,
+    ) -> list[str] | None:
+        """What ``PageReading.through`` finds in the answers to some queries, and puts ``aside``; None where it is to
+        be done here.
+
+        Raises:
+            pymysql.Error: the server said so, or the connection broke.
+        """
 
 
 def read_digests(
@@ -29,21 +50,25 @@ def read_digests(
     prints: PagePrints,
     ask: Ask,
     aside: RowsAside | None = None,
+    elsewhere: Elsewhere | None = None,
 ) -> Work[list[str]]:
-    """The digests of some pages; the server is asked for those of large ones that changed. What is known of others
-    that are not as they were is put ``aside``. Nothing else may be under way over the connection.
+    """The digests of some pages, which may be read ``elsewhere``; the server is asked for those of large ones that
+    changed. What is known of others that are not as they were is put ``aside``. Nothing else may be under way over
+    the connection.
     """
     prints.know(pages.known)
-    reading = _Reading(pages, prints, aside)
+    reading = PageReading(pages, prints, aside)
     groups = [*reading.groups()]
     ranges = pages.ranges
     queries = [
         pages.query(KeyRange(ranges[group[0]].after, ranges[group[-1]].upto)) for group in groups
     ]
-    with closing(wire.answers(queries)) as answers:
-        for group, rows in zip(groups, answers, strict=True):
-            reading.group(rows, group)
-    found = reading.found
+    found = None
+    if elsewhere is not None:
+        found = elsewhere(pages, prints, groups, queries, aside)
+    if found is None:
+        with closing(wire.answers(queries)) as answers:
+            found = reading.through(groups, answers)
     prints.keep()
     late = [number for number, digest in enumerate(found) if digest == UNTOLD]
     if late:
@@ -53,20 +78,20 @@ def read_digests(
     return found
 
 
-class _Reading:
+class PageReading:
     """Goes through the answers to queries that read some pages, each of them a group of neighbours.
 
     A page that changed is looked at strip by strip: where the rows in a strip are as many as they were, those behind
     it still look alike. Where that fails, the rows of the rest of the answer are sorted out by their keys.
     """
 
-    def __init__(self, pages: AskedPages, prints: PagePrints, aside: RowsAside | None) -> None:
+    def __init__(self, pages: KnownPages, prints: PagePrints, aside: Aside | None = None) -> None:
         self._pages = pages
         self._prints = prints
         self._aside = aside
         self._form = pages.form
         self._strips: Callable[[str], Strips] | None = None
-        self.found = [UNTOLD] * len(pages.ranges)
+        self._found = [UNTOLD] * len(pages.ranges)
 
     def groups(self) -> Iterator[list[int]]:
         """The pages that are asked for together: their packets are numbered as if each came alone."""
@@ -96,20 +121,26 @@ class _Reading:
     def _seen(self, claim: str) -> Print | None:
         return UNSEEN if claim == NO_ROWS else self._prints.of(claim)
 
-    def group(self, rows: RawRows, numbers: Sequence[int]) -> None:
+    def through(self, groups: Groups, answers: Iterable[RawRows]) -> list[str]:
+        """The digests of all pages, by the answers for groups of them; UNTOLD where the server has to be asked."""
+        for group, rows in zip(groups, answers, strict=True):
+            self._group(rows, group)
+        return self._found
+
+    def _group(self, rows: RawRows, numbers: Sequence[int]) -> None:
         """Find the digests of the pages of one answer."""
         for place, number in enumerate(numbers):
             claim = self._pages.known[number]
             seen = self._seen(claim)
             if seen is not None and seen.size > _HELD:  # it comes alone
                 if stretches := self._prints.strips_of([claim], ())(claim):
-                    self.found[number] = claim if self._are(rows, stretches) else UNTOLD
+                    self._found[number] = claim if self._are(rows, stretches) else UNTOLD
                 else:
                     self._rest(rows, [number], begun=False)
                 return
             if seen is not None and self._is(rows, *seen):
                 rows.pass_by(seen.size)
-                self.found[number] = claim
+                self._found[number] = claim
                 continue
             if place and not self._is_beyond(rows, 0, numbers[place - 1]):
                 self._rest(rows, numbers[place - 1 :], begun=True)
@@ -162,7 +193,7 @@ class _Reading:
         if not self._is_beyond(rows, begin, number):
             return False
         whole = self._prints.print_of(rows.at_hand(0, begin))
-        self.found[number] = page.end(self._prints, whole, self._aside)
+        self._found[number] = page.end(self._prints, whole, self._aside)
         rows.pass_by(begin)
         return True
 
@@ -188,7 +219,7 @@ class _Reading:
                 rest = rest[stop:]
                 at += bool(rest)
         for number, one in zip(numbers, gathered, strict=True):
-            digest = self.found[number] = one.end()
+            digest = self._found[number] = one.end()
             claim = self._pages.known[number]
             if self._aside is not None and one.whole and digest != claim:
                 part = Part(self._pages.ranges[number], (claim, digest), records=one.records)
@@ -206,7 +237,7 @@ class _Reading:
 class _Gathered:
     """The rows of a page as they come. ``more`` is the digest of those that came before; ``whole``: all are held."""
 
-    def __init__(self, prints: PagePrints, pages: AskedPages, more: str) -> None:
+    def __init__(self, prints: PagePrints, pages: KnownPages, more: str) -> None:
         self._prints = prints
         self._form = pages.form
         self._places = pages.places

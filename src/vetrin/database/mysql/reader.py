@@ -18,7 +18,7 @@ from .asked_pages import AskedPages
 from .columns import quote
 from .connect import said
 from .page_digests import Pace, PageDigests
-from .read_digests import read_digests
+from .read_digests import Elsewhere, read_digests
 from .row_query import DIALECT, rows_of
 from .side_by_side import Work, side_by_side
 from .told_digests import told_digests
@@ -33,13 +33,19 @@ class MysqlReader:
     """Implements ``Reader`` over a connection in a transaction that sees one moment."""
 
     def __init__(
-        self, wire: Wire, wires: Wires | None = None, prints: PagePrints | None = None
+        self,
+        wire: Wire,
+        wires: Wires | None = None,
+        prints: PagePrints | None = None,
+        elsewhere: Elsewhere | None = None,
     ) -> None:
         """``wires`` where the server answers one request at a time, and may cut its answers. With ``prints``, for a
-        server on this machine, pages are read for their digests, which costs it less than to make these."""
+        server on this machine, pages are read for their digests, which costs it less than to make these; those
+        of large tables ``elsewhere``."""
         self._wire = wire
         self.prints = prints
         self._wires = wires
+        self._elsewhere = elsewhere
         self._pace = Pace.at(wire)
         self._expected: deque[tuple[str, int]] = deque()  # queries, and the bytes of their tables
 
@@ -171,7 +177,11 @@ class MysqlReader:
         pages = AskedPages(table, wanted.ranges, wanted.known, query)
         if isinstance(prints, PrintsThere):
             return (yield from told_digests(pages, prints, asking.of, wanted.aside))
-        return (yield from read_digests(self._wire, pages, prints, asking.of, wanted.aside))
+        return (
+            yield from read_digests(
+                self._wire, pages, prints, asking.of, wanted.aside, self._elsewhere
+            )
+        )
 
     def count(self, table: str, where: Where | None = None) -> int:
         return count_rows(self._wire, table, where)

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from ..digests import sums_of_records
 from ..page_prints import PagePrints
-from ..rows_aside import Part, RowsAside
+from ..rows_aside import Aside, Part
 from ..strips import Print, Strips
-from .asked_pages import AskedPages
+from .asked_pages import KnownPages
 
 
 class StripByStrip:
     """One page, by its number among those that are asked for, and what is known of its strips. All of them are as
     they were but those that it is told of, in their order."""
 
-    def __init__(self, pages: AskedPages, number: int, strips: Strips) -> None:
+    def __init__(self, pages: KnownPages, number: int, strips: Strips) -> None:
         self._pages = pages
         self._number = number
         self._strips = strips
@@ -36,7 +36,7 @@ class StripByStrip:
         self._sizes[at], self._tags[at] = seen
         return True
 
-    def end(self, prints: PagePrints, whole: Print, aside: RowsAside | None) -> str:
+    def end(self, prints: PagePrints, whole: Print, aside: Aside | None) -> str:
         """The page's digest. What it looks like, as a whole and strip by strip, is remembered; the parts that differ
         are put aside."""
         strips = self._strips.with_columns(self._strips.rows, self._totals, self._sizes, self._tags)

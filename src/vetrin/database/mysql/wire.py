@@ -15,7 +15,7 @@ import struct
 from collections import deque
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from functools import partial
-from itertools import chain, islice
+from itertools import islice
 from typing import Any, NamedTuple, Protocol, TypeVar
 
 import pymysql
@@ -24,7 +24,7 @@ from pymysql.constants import CLIENT, COMMAND, CR
 from pymysql.protocol import OKPacketWrapper
 
 from ..strips import Print, Strips
-from .raw_rows import RawRows, records_in
+from .raw_rows import RawRows, answered, come, records_in
 from .tls import OverStreams
 
 _READ_BUFFER = 1 << 18
@@ -34,13 +34,9 @@ _PRINT = struct.Struct("<Q16s")
 _REFUSAL = (1 << 64) - 1  # the size of no rows: what the server says follows
 _LOST = (1 << 64) - 2  # the same where strips are asked for, and cannot be told
 _MOST_TOLD = 256 << 20  # bytes of the rows in a strip
-_AHEAD = 16  # queries that wait at the server
-# Behind the last of them, so that there is always something more to come while one of them is read.
-_AT_LAST = "SELECT 1"
 _NO_ANSWER = (
     AssertionError, AttributeError, IndexError, KeyError, OverflowError, TypeError, ValueError, struct.error,
 )  # fmt: skip
-Some = TypeVar("Some", bytes, int)
 Answered = TypeVar("Answered")
 _PREPARE, _FORGET = 0x16, 0x19  # commands of the protocol
 _REFUSED = 2059  # CR_AUTH_PLUGIN_CANNOT_LOAD: not one of those after which anybody tries again
@@ -422,29 +418,25 @@ class Wire(Connection):
         Raises:
             pymysql.Error: the server said so, or the connection broke.
         """
-        waiting = chain(statements, [_AT_LAST])
-        answers = RawRows(self._read_into)
         done = False
         try:
-            for sql in islice(waiting, _AHEAD):
-                self._send(COMMAND.COM_QUERY, sql.encode())
-            for _ in statements:
-                answers.begin()
-                yield answers
-                answers.pass_over()
-                if (more := next(waiting, None)) is not None:
-                    self._send(COMMAND.COM_QUERY, more.encode())
-            answers.begin()
-            answers.pass_over()
+            yield from answered(statements, self.ask, RawRows(self._read_into))
             done = True
         finally:
             if not done:
                 self._cut()
 
+    def lent(self) -> socket.socket | None:
+        """The connection itself, with nothing under way over it, for a process that reads answers there; None where
+        more than the protocol's own bytes go over it."""
+        self._pass_over()
+        connected = self._sock  # type: ignore[attr-defined]
+        return connected if type(connected) is socket.socket else None
+
     def _read_into(self, room: memoryview) -> int:
         """Put what comes next into some room: at least a byte."""
         # Not from the reader, which is empty between two answers: it would wait until the room is full.
-        size: int = _come(partial(self._rfile.raw.readinto, room))
+        size: int = come(partial(self._rfile.raw.readinto, room))
         return size
 
     def _bodies(self, stretch_bytes: int) -> Iterator[list[bytes]]:
@@ -506,7 +498,7 @@ class Wire(Connection):
         parts = [rest]
         size = len(rest)
         while size < wanted:
-            part = _come(partial(source.read1, max(_READ_BUFFER, min(wanted - size, _WHOLE))))
+            part = come(partial(source.read1, max(_READ_BUFFER, min(wanted - size, _WHOLE))))
             parts.append(part)
             size += len(part)
         return b"".join(parts)
@@ -637,14 +629,3 @@ def _end_among(packets: Sequence[bytes], first: int) -> int | None:
         if lead == b"\xff" or (lead == b"\xfe" and len(packets[place]) < _CLOSING):
             return place
     return None
-
-
-def _come(read: Callable[[], Some]) -> Some:
-    """What comes next, as it is read: raises pymysql.OperationalError where nothing does."""
-    try:
-        found = read()
-    except OSError as error:
-        raise pymysql.OperationalError(2013, f"Lost connection: {error}") from error
-    if not found:
-        raise pymysql.OperationalError(2013, "Lost connection to the server during a query")
-    return found
