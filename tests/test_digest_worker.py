@@ -21,6 +21,7 @@ from vetrin.database.mysql import digest_worker
 from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.connect import error_code, was_lost
 from vetrin.database.mysql.database import MysqlDatabase
+from vetrin.database.mysql.reader import MysqlReader
 from vetrin.database.page_prints import PagePrints
 from vetrin.database.side_process import SideProcess
 from vetrin.errors import DatabaseError
@@ -80,6 +81,7 @@ def site(
 ) -> Iterator[Site]:
     monkeypatch.setattr(digest_worker, "WORTH", 0)
     monkeypatch.setattr(digest_worker, "processors", lambda: 2)
+    monkeypatch.setattr(MysqlReader, "_differed", True)
     found = Site(mariadb_server, tmp_path)
     yield found
     found.database.close()
@@ -107,6 +109,17 @@ def test_it_finds_what_the_server_says_and_ends_with_the_reading(
     assert gone(process.pid)
     site.known = site.there()
     assert not any(site.database.prints.of(one) is None for one in site.known)  # type: ignore[union-attr]
+
+
+def test_none_is_begun_before_something_differs(
+    site: Site, begun: list[SideProcess], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(MysqlReader, "_differed", False)
+    there = site.there()
+    with site.database.reading() as reader:
+        for known, count in ((there, 0), (site.known, 0), (site.known, 1)):
+            assert reader.digests(site.table, site.ranges, known=known) == there
+            assert len(begun) == count
 
 
 @pytest.mark.parametrize("when", ["ask", "hear"])

@@ -70,6 +70,7 @@ class DigestWorker:
             self._lost.set()
             return None
         prints.keep()  # what it is to know
+        through = False
         try:
             kind, *told = process.ask(
                 connected.fileno(),
@@ -83,14 +84,16 @@ class DigestWorker:
                 for number, parts, content in told:
                     aside.put_packed(number, [*map(_part, parts)], content)
                 kind, *told = process.hear()
+            through = kind == _FOUND
         except LOST as error:
             self._lost.set()
-            self._wire.give_up()
             raise pymysql.OperationalError(
                 CR.CR_SERVER_LOST, "Lost connection: the process that read from it ended"
             ) from error
-        if kind != _FOUND:
-            self._wire.give_up()
+        finally:
+            if not through:
+                self._wire.give_up()
+        if not through:
             raise getattr(pymysql, kind)(*told)
         found, learned = told
         prints.take(learned)
