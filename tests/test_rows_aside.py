@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
@@ -51,7 +52,7 @@ def test_a_full_disk_and_a_folder_that_is_gone(
         assert aside.take(1) == [lacking(part(large))]
     with RowsAside(tmp_path) as aside:
         aside.put(1, [part(large)])
-        file = aside._file
+        file = aside._file._file
         assert file is not None
 
         class Full:
@@ -61,7 +62,7 @@ def test_a_full_disk_and_a_folder_that_is_gone(
             def write(self, data: bytes) -> int:
                 return file.write(data[:7])
 
-        monkeypatch.setattr(aside, "_file", Full())
+        monkeypatch.setattr(aside._file, "_file", Full())
         aside.put(2, [part(large)])
         aside.put(3, [part(ROWS)])
         assert [aside.take(page) for page in (3, 2, 1)] == [
@@ -69,3 +70,23 @@ def test_a_full_disk_and_a_folder_that_is_gone(
             [lacking(part(large))],
             [part(large)],
         ]
+
+
+def test_what_is_put_aside_beside_others_is_apart_but_for_the_room(tmp_path: Path) -> None:
+    def put(one: RowsAside, page: int) -> None:
+        for at in range(20):
+            one.put(at, [part([b"%d" % page * (40 << 10)])])
+        one.lay_down()
+
+    with RowsAside(tmp_path, most=20 << 20) as aside:
+        stretches = [aside.beside() for _ in range(8)]
+        with ThreadPoolExecutor(4) as threads:
+            list(threads.map(put, stretches, range(8)))
+        aside.put(0, [part(ROWS)])
+        found = [[one.take(page) for page in range(20)] for one in stretches]
+        assert found == [[[part([b"%d" % at * (40 << 10)])]] * 20 for at in range(8)]
+        assert aside.take(0) == [part(ROWS)]
+        for page in range(20):
+            aside.put(page, [part([b"x" * (1 << 20)])])
+        kept = [aside.take(page) != [lacking(part([]))] for page in range(20)]
+        assert 10 < sum(kept) < 16

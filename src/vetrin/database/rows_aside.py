@@ -10,6 +10,7 @@ import contextlib
 import marshal
 import os
 import tempfile
+import threading
 from collections.abc import Sequence
 from pathlib import Path
 from typing import IO, NamedTuple, Protocol, Self
@@ -39,16 +40,20 @@ class Aside(Protocol):
 
 class RowsAside:
     """The parts of some pages, by the page's number, until it is closed. ``folder`` is where the file lies, None for
-    where temporary files do."""
+    where temporary files do. While one thread puts parts aside ``beside`` these, another may take these."""
 
     def __init__(self, folder: Path | None, most: int = _MOST) -> None:
-        self._folder = folder
-        self._room = most
-        self._file: IO[bytes] | None = None
+        self._file = _File(folder, most)
         self._parts: dict[int, list[Part]] = {}
         self._places: dict[int, tuple[int, int]] = {}
         self._waiting: dict[int, bytes] = {}  # not written yet
         self._size = 0  # bytes of these
+
+    def beside(self) -> RowsAside:
+        """Another one, of which the rows lie in the same file, as long as that is there."""
+        found = RowsAside(None)
+        found._file = self._file
+        return found
 
     def __enter__(self) -> Self:
         return self
@@ -57,9 +62,7 @@ class RowsAside:
         self._places.clear()
         self._parts.clear()
         self._waiting.clear()
-        if self._file is not None:
-            with contextlib.suppress(OSError):
-                self._file.close()
+        self._file.close()
 
     def __contains__(self, page: int) -> bool:
         return page in self._parts
@@ -71,24 +74,17 @@ class RowsAside:
     def put_packed(self, page: int, parts: Sequence[Part], content: bytes) -> None:
         """The same, with the rows of these parts ``packed``."""
         self._parts[page] = [*parts]
-        if content and len(content) <= self._room:
-            self._room -= len(content)
+        if content and self._file.takes(len(content)):
             self._waiting[page] = content
             self._size += len(content)
             if self._size > _AT_ONCE:
-                self._write()
+                self.lay_down()
 
-    def _write(self) -> None:
+    def lay_down(self) -> None:
+        """Hold no rows in memory."""
         waiting, self._waiting, self._size = self._waiting, {}, 0
-        content = b"".join(waiting.values())
-        try:
-            if self._file is None:
-                self._file = tempfile.TemporaryFile(dir=self._folder, buffering=0)  # noqa: SIM115
-            start = self._file.seek(0, 2)
-            if self._file.write(content) != len(content):
-                raise OSError
-        except OSError:  # a full disk; what is there already can still be read
-            self._room = 0
+        start = self._file.write(b"".join(waiting.values())) if waiting else None
+        if start is None:
             return
         for page, one in waiting.items():
             self._places[page] = start, len(one)
@@ -99,14 +95,55 @@ class RowsAside:
         parts = self._parts.pop(page, [])
         start, size = self._places.pop(page, (0, 0))
         content = self._waiting.pop(page, b"")
-        if size and self._file is not None:
-            with contextlib.suppress(OSError):
-                content = os.pread(self._file.fileno(), size, start)
+        if size:
+            content = self._file.read(start, size)
         if not content or len(content) < size:
             return parts
         # Nobody else can have written to a file that has no name.
         kept: list[list[bytes] | None] = marshal.loads(content)
         return [part._replace(records=records) for part, records in zip(parts, kept, strict=True)]
+
+
+class _File:
+    """A file without a name, for at most so many bytes. Safe to be used from several threads."""
+
+    def __init__(self, folder: Path | None, most: int) -> None:
+        self._folder = folder
+        self._room = most
+        self._lock = threading.Lock()
+        self._file: IO[bytes] | None = None
+
+    def takes(self, size: int) -> bool:
+        """Whether there is room for so many bytes more, which are counted then."""
+        with self._lock:
+            fits = size <= self._room
+            self._room -= size if fits else 0
+        return fits
+
+    def write(self, content: bytes) -> int | None:
+        """Where it lies now; None where it does not: the disk is full, and takes no more. What is there already can
+        still be read."""
+        with self._lock:
+            with contextlib.suppress(OSError):
+                if self._file is None:
+                    self._file = tempfile.TemporaryFile(dir=self._folder, buffering=0)  # noqa: SIM115
+                start = self._file.seek(0, 2)
+                if self._file.write(content) == len(content):
+                    return start
+            self._room = 0
+        return None
+
+    def read(self, start: int, size: int) -> bytes:
+        """Some bytes of it; fewer where they cannot be read."""
+        with contextlib.suppress(OSError):
+            if self._file is not None:
+                return os.pread(self._file.fileno(), size, start)
+        return b""
+
+    def close(self) -> None:
+        if self._file is not None:
+            with contextlib.suppress(OSError):
+                self._file.close()
 
 
 def packed(parts: Sequence[Part]) -> bytes:

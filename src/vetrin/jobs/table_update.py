@@ -41,7 +41,6 @@ from .run_context import RunContext
 _HELPERS = 1_000_000  # the numbers of hidden tables begin here, beyond those of tables that come as a whole
 _COMPARED = 32 << 20  # bytes of a table of which all rows are compared as they are stored
 _STRETCH = 512  # pages that are asked for together: what differs in them is worked on while the next are read
-_ASIDE = 1 << 30  # bytes of a table's rows that are put aside
 _HELD = 16 << 20  # bytes of rows of which it is known that they differ, while others are still read
 VISITED = 10_000  # rows: in an environment with visitors, a change of more would keep them waiting
 
@@ -166,10 +165,12 @@ class TableUpdater:
             stretches = [
                 stretch
                 for item in self._in_turn(wanted, known)
-                for stretch in self._stretches(item, known[item.table.name])
+                for stretch in _stretches(
+                    item,
+                    known[item.table.name],
+                    closing.enter_context(RowsAside(self._folder)),
+                )
             ]
-            for stretch in stretches:
-                closing.enter_context(stretch.aside)
             apart = Apart(self._target.database, ours, closing)
             sides = _Sides(
                 reader=reader, ours=ours, apart=apart, meanwhile=meanwhile, behind=behind
@@ -192,21 +193,6 @@ class TableUpdater:
             key=lambda item: len(known[item.table.name].pages),
             reverse=True,
         )
-
-    def _stretches(self, item: TablePlan, known: KnownTable) -> Iterator[_Stretch]:
-        ranges, claims = ranges_of(known), claims_of(known)
-        most = _ASIDE * _STRETCH // max(len(ranges), _STRETCH)
-        for first in range(0, len(ranges), _STRETCH):
-            part = slice(first, first + _STRETCH)
-            aside = RowsAside(self._folder, most)
-            yield _Stretch(
-                item=item,
-                known=known,
-                first=first,
-                ranges=ranges[part],
-                claims=claims[part],
-                aside=aside,
-            )
 
     def _recognised(self, item: TablePlan, definition: str | None) -> KnownTable | None:
         """What is known of a table, if it is still made, and would still come, in the same way."""
@@ -277,6 +263,7 @@ class TableUpdater:
                 self._room -= one.work.ahead(differ, self._room, sides.apart)
             except TooMuch:
                 one.whole = True
+        stretch.aside.lay_down()
 
     def _begin(self, sides: _Sides, item: TablePlan, known: KnownTable) -> _Begun | None:
         if not self._baseline.carries(item.table):
@@ -417,3 +404,18 @@ class TableUpdater:
         for name in found:
             self._target.database.drop(self.updates.pop(name).helpers)
         return found
+
+
+def _stretches(item: TablePlan, known: KnownTable, aside: RowsAside) -> Iterator[_Stretch]:
+    """All of a table; what is put aside lies in the file of ``aside``."""
+    ranges, claims = ranges_of(known), claims_of(known)
+    for first in range(0, len(ranges), _STRETCH):
+        part = slice(first, first + _STRETCH)
+        yield _Stretch(
+            item=item,
+            known=known,
+            first=first,
+            ranges=ranges[part],
+            claims=claims[part],
+            aside=aside.beside(),
+        )
