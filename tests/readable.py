@@ -19,7 +19,6 @@ from vetrin.database.engines import engine_of
 from vetrin.database.mysql import digest_worker
 from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.database import MysqlDatabase
-from vetrin.database.mysql.reader import MysqlReader
 from vetrin.database.page_prints import PagePrints, PrintsThere
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.database.strips import Print
@@ -132,7 +131,7 @@ def _server(
         patched = request.getfixturevalue("monkeypatch")
         patched.setattr(digest_worker, "WORTH", 0)
         patched.setattr(digest_worker, "processors", lambda: 2)
-        patched.setattr(MysqlReader, "_differed", True)
+        patched.setattr(digest_worker.DigestWorker, "_pays", True)
     if kind.endswith("there"):
         prints = PrintsThere()
         prints.learn("1-1", Print(1, b""))  # what is empty is not used

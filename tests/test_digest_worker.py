@@ -21,7 +21,6 @@ from vetrin.database.mysql import digest_worker
 from vetrin.database.mysql.accounts import Credentials
 from vetrin.database.mysql.connect import error_code, was_lost
 from vetrin.database.mysql.database import MysqlDatabase
-from vetrin.database.mysql.reader import MysqlReader
 from vetrin.database.page_prints import PagePrints
 from vetrin.database.side_process import SideProcess
 from vetrin.errors import DatabaseError
@@ -81,7 +80,7 @@ def site(
 ) -> Iterator[Site]:
     monkeypatch.setattr(digest_worker, "WORTH", 0)
     monkeypatch.setattr(digest_worker, "processors", lambda: 2)
-    monkeypatch.setattr(MysqlReader, "_differed", True)
+    monkeypatch.setattr(digest_worker.DigestWorker, "_pays", True)
     found = Site(mariadb_server, tmp_path)
     yield found
     found.database.close()
@@ -111,15 +110,20 @@ def test_it_finds_what_the_server_says_and_ends_with_the_reading(
     assert not any(site.database.prints.of(one) is None for one in site.known)  # type: ignore[union-attr]
 
 
-def test_none_is_begun_before_something_differs(
+def test_none_is_begun_before_pages_look_otherwise(
     site: Site, begun: list[SideProcess], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(MysqlReader, "_differed", False)
+    monkeypatch.setattr(digest_worker.DigestWorker, "_pays", False)
     there = site.there()
     with site.database.reading() as reader:
-        for known, count in ((there, 0), (site.known, 0), (site.known, 1)):
+        # How these look is not known before the first time.
+        for known, count in ((there, 0), (there, 1)):
             assert reader.digests(site.table, site.ranges, known=known) == there
             assert len(begun) == count
+    with site.database.reading() as reader:
+        for _ in range(2):
+            assert reader.digests(site.table, site.ranges, known=there) == there
+        assert len(begun) == 1
 
 
 @pytest.mark.parametrize("when", ["ask", "hear"])

@@ -13,7 +13,6 @@ from line import ROWS, Line
 from vetrin.config import Leave, load_project
 from vetrin.database import KeyRange, Table
 from vetrin.database.mysql import digest_worker
-from vetrin.database.mysql.reader import MysqlReader
 from vetrin.errors import JobError
 from vetrin.jobs import Journals, switching
 from vetrin.jobs.baseline import Baseline
@@ -128,7 +127,7 @@ def test_whatever_happened_on_both_sides_the_target_is_as_after_a_full_pull(
     line: Line, seed: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(digest_worker, "processors", lambda: 2)
-    monkeypatch.setattr(MysqlReader, "_differed", True)
+    monkeypatch.setattr(digest_worker.DigestWorker, "_pays", True)
     draw = random.Random(seed)
     histories = {name: History(seed * 10 + at) for at, name in enumerate(line.sides)}
     line.pull()

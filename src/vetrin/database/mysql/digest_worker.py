@@ -39,6 +39,8 @@ _MOST = 1000  # pages of which the same is done
 class DigestWorker:
     """Implements ``Elsewhere`` over one connection, while it is used as a context."""
 
+    _pays = False
+
     def __init__(self, wire: Wire, lost: threading.Event) -> None:
         """``lost`` is set once a process could not be had, or ended before its time: then none is tried again."""
         self._wire = wire
@@ -52,6 +54,9 @@ class DigestWorker:
         if self._process is not None:
             self._process.end()
             self._process = None
+
+    def pays(self) -> None:
+        self._pays = True
 
     def __call__(
         self,
@@ -101,7 +106,8 @@ class DigestWorker:
 
     def _takes(self, pages: KnownPages, prints: PagePrints) -> bool:
         return (
-            pages.table.size >= WORTH
+            self._pays
+            and pages.table.size >= WORTH
             and prints.path is not None
             and not isinstance(prints, PrintsThere)
             and processors() > 1

@@ -26,7 +26,10 @@ Groups = Sequence[Sequence[int]]  # of pages that are read together, by their nu
 
 
 class Elsewhere(Protocol):
-    """Reads pages in a process of its own."""
+    """Reads pages in a process of its own, once it pays."""
+
+    def pays(self) -> None:
+        """There is more to do with pages than to see that they are as they were."""
 
     def __call__(
         self,
@@ -69,6 +72,8 @@ def read_digests(
     if found is None:
         with closing(wire.answers(queries)) as answers:
             found = reading.through(groups, answers)
+        if elsewhere is not None and reading.others:
+            elsewhere.pays()
     prints.keep()
     late = [number for number, digest in enumerate(found) if digest == UNTOLD]
     if late:
@@ -91,6 +96,7 @@ class PageReading:
         self._aside = aside
         self._form = pages.form
         self._strips: Callable[[str], Strips] | None = None
+        self.others = 0  # pages that do not look as they did, or of which that is not known
         self._found = [UNTOLD] * len(pages.ranges)
 
     def groups(self) -> Iterator[list[int]]:
@@ -142,6 +148,7 @@ class PageReading:
                 rows.pass_by(seen.size)
                 self._found[number] = claim
                 continue
+            self.others += 1
             if place and not self._is_beyond(rows, 0, numbers[place - 1]):
                 self._rest(rows, numbers[place - 1 :], begun=True)
                 return

@@ -32,8 +32,6 @@ _EXPECTED_BYTES = 4 << 20
 class MysqlReader:
     """Implements ``Reader`` over a connection in a transaction that sees one moment."""
 
-    _differed = False  # pages that were asked for; where none did, there is little to do with them
-
     def __init__(
         self,
         wire: Wire,
@@ -42,8 +40,8 @@ class MysqlReader:
         elsewhere: Elsewhere | None = None,
     ) -> None:
         """``wires`` where the server answers one request at a time, and may cut its answers. With ``prints``, for a
-        server on this machine, pages are read for their digests, which costs it less than to make these; once
-        some differed, those of large tables ``elsewhere``."""
+        server on this machine, pages are read for their digests, which costs it less than to make these; those
+        of large tables perhaps ``elsewhere``."""
         self._wire = wire
         self.prints = prints
         self._wires = wires
@@ -179,12 +177,11 @@ class MysqlReader:
         pages = AskedPages(table, wanted.ranges, wanted.known, query)
         if isinstance(prints, PrintsThere):
             return (yield from told_digests(pages, prints, asking.of, wanted.aside))
-        elsewhere = self._elsewhere if self._differed else None
-        found = yield from read_digests(
-            self._wire, pages, prints, asking.of, wanted.aside, elsewhere
+        return (
+            yield from read_digests(
+                self._wire, pages, prints, asking.of, wanted.aside, self._elsewhere
+            )
         )
-        self._differed = self._differed or found != [*wanted.known]
-        return found
 
     def count(self, table: str, where: Where | None = None) -> int:
         return count_rows(self._wire, table, where)
