@@ -9,9 +9,11 @@ from zlib import crc32
 import pytest
 
 from vetrin.database import UNTOLD, Batch, Column, KeyRange, Part, Table, digest_with
+from vetrin.database.page_prints import PagePrints
 from vetrin.database.row_codec import records_of, split_records
 from vetrin.jobs.baseline_edits import BaselineEdits, Exchanged, Piece
 from vetrin.store import FolderBackend, Hands, Store, TableReader, TableWriter
+from vetrin.store.proof import KnownProof
 
 Rows = dict[tuple[int, ...], bytes]
 
@@ -35,7 +37,8 @@ class Kept:
     """A table in a store, in pieces."""
 
     def __init__(self, folder: Path, shape: Table, hands: Hands) -> None:
-        self.store = Store(FolderBackend(folder))
+        proof = KnownProof(PagePrints(folder / "contents.sqlite"))
+        self.store = Store(FolderBackend(folder), proof=proof)
         self.shape = shape
         self.hands = hands
         self.pieces: list[Piece] = []
@@ -50,7 +53,14 @@ class Kept:
             after = upto
 
     def edits(self) -> BaselineEdits:
-        return BaselineEdits(self.store.contents, self.hands, self.shape, self.pieces, mixed=False)
+        return BaselineEdits(
+            self.store.contents,
+            self.hands,
+            self.shape,
+            self.pieces,
+            mixed=False,
+            proof=self.store.proof,
+        )
 
     def put(self, found: list[tuple[KeyRange, list[Piece]]]) -> None:
         for key_range, pieces in found:

@@ -19,6 +19,7 @@ from readable import stored as stored_database
 from vetrin.database import KeyRange
 from vetrin.database.batch import Batch
 from vetrin.database.conditions import Cleared, Compared, InSubquery, Like, Lowered, Not, OneOf
+from vetrin.database.page_prints import PagePrints
 from vetrin.database.row_codec import records_of
 from vetrin.database.sqlite.database import SqliteDatabase
 from vetrin.errors import DamagedObject
@@ -31,7 +32,7 @@ from vetrin.store import (
     TableWriter,
     table_chunks,
 )
-from vetrin.store.objects import fingerprint
+from vetrin.store.proof import BY_DIGEST, KnownProof, Proof, fingerprint
 from vetrin.store.splices import Splice, composed, packed, spliced, unpacked
 from vetrin.store.table_chunks import Chunker
 
@@ -252,20 +253,21 @@ def test_a_patch_that_is_none_is_told(splices: list[Splice], data: st.DataObject
             unpacked(patch, max(one.end for one in splices) - 1)
 
 
-def test_a_page_is_altered_again_and_again(tmp_path: Path) -> None:
+@pytest.mark.parametrize("proof", [BY_DIGEST, KnownProof(PagePrints())])
+def test_a_page_is_altered_again_and_again(tmp_path: Path, proof: Proof) -> None:
     backend = FolderBackend(tmp_path)
     contents = Contents(backend)
     (page,), _ = kept(contents, rows(list(range(600))))
-    before = content = TableReader(contents).read(page)
+    before = content = TableReader(contents, proof).read(page)
     for turn in range(4):
-        opened = TableReader(contents).open(page)
+        opened = TableReader(contents, proof).open(page)
         splices = [Splice(turn * 99, turn * 99 + 7, b"halt %d" % turn), Splice(9000, 9000, b"!")]
         with Hands() as hands:
-            writer = TableWriter(contents, hands, [page])
+            writer = TableWriter(contents, hands, [page], proof)
             writer.alter(opened, splices, 600)
             (page,) = writer.finish()
         content = spliced(content, splices)
-        assert TableReader(contents).read(page) == content
+        assert TableReader(contents, proof).read(page) == content
         assert (page.digest, page.rows, page.size) == (fingerprint(content), 600, len(content))
         assert page.patch is not None
         assert page.patch.base == fingerprint(before)  # never a patch itself
@@ -274,8 +276,8 @@ def test_a_page_is_altered_again_and_again(tmp_path: Path) -> None:
 
     def end(splices: list[Splice]) -> Chunk:
         with Hands() as hands:
-            writer = TableWriter(contents, hands, [page])
-            writer.alter(TableReader(contents).open(page), splices, 600)
+            writer = TableWriter(contents, hands, [page], proof)
+            writer.alter(TableReader(contents, proof).open(page), splices, 600)
             return writer.finish()[0]
 
     again = end([Splice(0, len(content), before)])
@@ -293,12 +295,12 @@ def test_a_page_is_altered_again_and_again(tmp_path: Path) -> None:
         sound = at.read_bytes()
         at.write_bytes((tmp_path / "another.zst").read_bytes())
         with pytest.raises(DamagedObject) as caught:
-            TableReader(contents).read(page)
+            TableReader(contents, proof).read(page)
         assert caught.value.digest == digest
         at.write_bytes(sound)
     wrong = replace(page, digest=fingerprint(b"another"))
     with pytest.raises(DamagedObject) as caught:
-        TableReader(contents).read(wrong)
+        TableReader(contents, proof).read(wrong)
     assert caught.value.digest == wrong.digest
 
 

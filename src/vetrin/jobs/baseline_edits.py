@@ -18,11 +18,13 @@ from msgspec import Struct
 from ..database import UNTOLD, KeyRange, Part, Table, digest_with
 from ..database.row_codec import RecordForm, record_end, split_records
 from ..store import (
+    BY_DIGEST,
     LARGEST_PAGE,
     Chunk,
     Contents,
     Hands,
     OpenedPage,
+    Proof,
     Splice,
     TableReader,
     TableWriter,
@@ -160,17 +162,19 @@ class BaselineEdits:
         pieces: Iterable[Piece],
         *,
         mixed: bool,
+        proof: Proof = BY_DIGEST,
     ) -> None:
         self.table = table.name
         self._form = RecordForm(table, mixed=mixed)
         self._pieces = list(pieces)
         self._next = 0  # the first piece that later ranges may reach into
         self._hands = hands
-        self._reader = TableReader(contents)
+        self._proof = proof
+        self._reader = TableReader(contents, proof)
         self._expected: deque[int] = deque()  # the pieces that are likely to be opened next
         self._reading: dict[int, Future[list[OpenedPage]]] = {}
         old = [page for piece in self._pieces for page in piece.pages]
-        self._writer = TableWriter(contents, hands, old)
+        self._writer = TableWriter(contents, hands, old, proof)
         self._opened: _Opened | None = None
         self._written: list[tuple[KeyRange, list[Key] | None]] = []  # where each piece is cut
 
@@ -260,12 +264,14 @@ class BaselineEdits:
 
     def expect(self, ranges: Sequence[KeyRange]) -> None:
         """These will be exchanged next, or most of them: the pieces that they reach into are read ahead."""
-        last = self._next
+        last, known = self._next, len(self._expected)
         for key_range in ranges:
             for number in self._reached(key_range, last):
                 last = number
                 if not self._expected or self._expected[-1] < number:
                     self._expected.append(number)
+        new = islice(self._expected, known, None)
+        self._proof.expect(page.digest for number in new for page in self._pieces[number].pages)
 
     def _reached(self, key_range: KeyRange, first: int) -> Iterator[int]:
         """The pieces that a range reaches into, beginning with that one."""

@@ -106,12 +106,18 @@ class KeptRows:
         self._drop(table.name, [key_range for key_range, _ in found])
         self.keep(table.name, [piece for _, some in found for piece in some])
         self.added += edits.added
+        self._store.proof.keep()
 
     def _edits_of(self, table: Table) -> BaselineEdits:
         if self._edits is None or self._edits.table != table.name:
             pieces = self.tables[table.name]
             self._edits = BaselineEdits(
-                self._store.contents, self._hands, table, pieces, mixed=self.mixed
+                self._store.contents,
+                self._hands,
+                table,
+                pieces,
+                mixed=self.mixed,
+                proof=self._store.proof,
             )
         return self._edits
 

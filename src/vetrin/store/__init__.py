@@ -9,6 +9,7 @@ from .leases import lease
 from .manifest import Manifest, StoredBuild, StoredData, StoredFile, StoredFiles, StoredTable
 from .objects import Contents, Hands, in_blocks
 from .open import open_store
+from .proof import BY_DIGEST, Proof
 from .retention import Held, Verdict, judge
 from .snapshot_database import SnapshotDatabase
 from .snapshot_files import SnapshotPath, SnapshotTree, keep_files
@@ -19,6 +20,7 @@ from .table_chunks import LARGEST_PAGE, Chunk, OpenedPage, TableReader, TableWri
 from .verify import Damage
 
 __all__ = [
+    "BY_DIGEST",
     "LARGEST_PAGE",
     "SHORT",
     "Backend",
@@ -37,6 +39,7 @@ __all__ = [
     "NoCipher",
     "OpenedPage",
     "PassphraseCipher",
+    "Proof",
     "SnapshotDatabase",
     "SnapshotPath",
     "SnapshotTree",

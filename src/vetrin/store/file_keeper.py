@@ -15,7 +15,8 @@ import xxhash
 from ..errors import FilesError
 from ..files import Entry, SourceTree, changed_since
 from .manifest import StoredFile
-from .objects import Hands, fingerprint, in_blocks
+from .objects import Hands, in_blocks
+from .proof import fingerprint
 from .store import Store
 
 _ROUNDS = 3  # times that a file is read anew

@@ -9,7 +9,6 @@ table lie one behind the other in a content of their own.
 
 from __future__ import annotations
 
-import hashlib
 import threading
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -20,6 +19,7 @@ import zstandard
 from ..errors import DamagedObject, MissingPiece
 from .backend import Backend
 from .encryption import Cipher, NoCipher
+from .proof import BY_DIGEST, Proof, fingerprint
 from .splices import Splice, spliced, unpacked
 
 LEVEL = (
@@ -32,11 +32,6 @@ _TOGETHER = 64  # contents that are fetched together, of at most as many bytes
 _BYTES = 16 << 20
 Result = TypeVar("Result")
 Item = TypeVar("Item")
-
-
-def fingerprint(content: bytes | memoryview) -> str:
-    """The digest of a content: 64 hexadecimal digits."""
-    return hashlib.blake2b(content, digest_size=32).hexdigest()
 
 
 class Contents:
@@ -77,9 +72,9 @@ class Contents:
         brought before is let go."""
         self._tools.held = self._fetched(digests)
 
-    def read(self, digest: str) -> bytes:
-        """Raises DamagedObject."""
-        return self._proved(digest, self._held())
+    def read(self, digest: str, proof: Proof = BY_DIGEST) -> bytes:
+        """Raises DamagedObject: it is not there, or not what it was."""
+        return self._proved(digest, self._held(), proof)
 
     def blocks(self, digests: Sequence[str]) -> Iterator[bytes]:
         """Raises DamagedObject."""
@@ -105,9 +100,9 @@ class Contents:
         )
         return self._backend.fetch(places) if places else {}
 
-    def _proved(self, digest: str, held: Mapping[str, bytes]) -> bytes:
+    def _proved(self, digest: str, held: Mapping[str, bytes], proof: Proof = BY_DIGEST) -> bytes:
         content = self._unproved(digest, held)
-        if fingerprint(content) != digest:
+        if not proof.fits(content, digest):
             raise DamagedObject(digest, "is damaged: it is not what it was")
         return content
 
@@ -152,7 +147,9 @@ class Contents:
             raise DamagedObject(digest, "is damaged: it is not what it was")
         return content
 
-    def spliced(self, patch: bytes, base: str, digest: str) -> tuple[bytes, list[Splice]]:
+    def spliced(
+        self, patch: bytes, base: str, digest: str, proof: Proof = BY_DIGEST
+    ) -> tuple[bytes, list[Splice]]:
         """The content that splices make of another one, and these. Raises DamagedObject."""
         there = self._unproved(base, self._held())
         try:
@@ -162,7 +159,7 @@ class Contents:
         except ValueError as error:
             content, reason = b"", str(error)
         # Where it is what it was, all is proved that was taken of the other one.
-        if fingerprint(content) != digest:
+        if not proof.fits(content, digest):
             self._proved(base, self._held())
             raise DamagedObject(digest, f"is damaged: {reason}")
         return content, splices

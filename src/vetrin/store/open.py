@@ -6,11 +6,13 @@ from collections.abc import Callable
 from pathlib import Path
 
 from ..config import Project, store_passphrase
+from ..database.page_prints import PagePrints
 from ..errors import StoreError
 from ..files import own_folder
 from ..remote import Hosts
 from .backend import Backend, FolderBackend
-from .encryption import cipher_of
+from .encryption import Cipher, cipher_of
+from .proof import BY_DIGEST, KnownProof, Proof
 from .store import Store
 
 FOLDER = "store"
@@ -49,7 +51,15 @@ def open_store(
         )
     if has_one or wanted:
         passphrase = store_passphrase() or ask(not has_one)
-    return Store(backend, cipher_of(backend, passphrase, wanted=wanted))
+    cipher = cipher_of(backend, passphrase, wanted=wanted)
+    return Store(backend, cipher, proof_of(project.state, backend, cipher))
+
+
+def proof_of(state: Path, backend: Backend, cipher: Cipher) -> Proof:
+    """The contents of a store on this machine are known again; which ones a sealed one has is told nowhere else."""
+    if not backend.is_remote and not cipher.sealed:
+        return KnownProof(PagePrints(state / "contents.sqlite"))
+    return BY_DIGEST
 
 
 def backend_of(hosts: Hosts, project: Project, *, here: bool = False) -> Backend:

@@ -22,7 +22,8 @@ from .backend import Backend
 from .encryption import Cipher, NoCipher
 from .leases import lease
 from .manifest import BadManifest, Manifest, StoredFile, StoredTable
-from .objects import Contents, fingerprint, opened, together
+from .objects import Contents, opened, together
+from .proof import BY_DIGEST, Proof, fingerprint
 from .snapshot_files import read_files
 from .table_chunks import Chunk, TableReader, read_pages
 from .verify import Damage, Verifier
@@ -35,8 +36,12 @@ _ID = 6
 class Store:
     """The snapshots on one backend. Everything raises StoreError."""
 
-    def __init__(self, backend: Backend, cipher: Cipher | None = None) -> None:
+    def __init__(
+        self, backend: Backend, cipher: Cipher | None = None, proof: Proof = BY_DIGEST
+    ) -> None:
+        """``proof`` is that of pages that are altered again and again."""
         self.backend = backend
+        self.proof = proof
         self.cipher = cipher or NoCipher()
         self.contents = Contents(backend, self.cipher)
         self._read: dict[str, Manifest] = {}

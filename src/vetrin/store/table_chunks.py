@@ -23,7 +23,8 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..errors import DamagedObject
-from .objects import LARGEST, Contents, Hands, fingerprint
+from .objects import LARGEST, Contents, Hands
+from .proof import BY_DIGEST, Proof, fingerprint
 from .splices import Splice, composed, is_packed, packed, spliced
 
 _CUT = (1 << 32) // (256 << 10)
@@ -137,10 +138,18 @@ _Kept = (
 
 
 class TableWriter:
-    """Stores the pages of one table. ``old`` are those of the table in an earlier snapshot."""
+    """Stores the pages of one table. ``old`` are those of the table in an earlier snapshot. Those that are altered
+    ``proof`` names."""
 
-    def __init__(self, contents: Contents, hands: Hands, old: Sequence[Chunk] = ()) -> None:
+    def __init__(
+        self,
+        contents: Contents,
+        hands: Hands,
+        old: Sequence[Chunk] = (),
+        proof: Proof = BY_DIGEST,
+    ) -> None:
         self._contents = contents
+        self._proof = proof
         self._hands = hands
         self._old = old
         self._places = {page.digest: number for number, page in enumerate(old)}
@@ -214,7 +223,7 @@ class TableWriter:
 
     def _altered(self, page: OpenedPage, splices: Sequence[Splice], rows: int) -> _Kept:
         content = spliced(page.content, splices)
-        chunk = Chunk(fingerprint(content), rows, len(content), crc32(content[:_BEGINNING]))
+        chunk = Chunk(self._proof.name(content), rows, len(content), crc32(content[:_BEGINNING]))
         if page.splices is not None:
             every = composed(page.splices, splices)
             if not every:
@@ -290,11 +299,12 @@ class TableWriter:
 
 
 class TableReader:
-    """Reads pages; safe to be used from several threads. The bundles that were needed last are kept at hand, as
-    pages that follow one another are patched in those of several runs."""
+    """Reads pages, with a ``proof`` of each; safe to be used from several threads. The bundles that were needed last
+    are kept at hand, as pages that follow one another are patched in those of several runs."""
 
-    def __init__(self, contents: Contents) -> None:
+    def __init__(self, contents: Contents, proof: Proof = BY_DIGEST) -> None:
         self._contents = contents
+        self._proof = proof
         self._bundles: dict[str, bytes] = {}  # the one that was needed last is the last
         self._lock = threading.Lock()
 
@@ -311,12 +321,13 @@ class TableReader:
             if fingerprint(content) != page.digest:
                 raise DamagedObject(page.digest, "is damaged: it is not what it was")
             return OpenedPage(page, content)
-        return OpenedPage(page, self._contents.read(page.digest), page.digest, ())
+        content = self._contents.read(page.digest, self._proof)
+        return OpenedPage(page, content, page.digest, ())
 
     def _patched(self, page: Chunk, where: Patched) -> OpenedPage:
         patch = self._bundle(where.bundle)[where.start : where.start + where.size]
         if is_packed(patch):
-            content, splices = self._contents.spliced(patch, where.base, page.digest)
+            content, splices = self._contents.spliced(patch, where.base, page.digest, self._proof)
             return OpenedPage(page, content, where.base, splices)
         base = self._contents.read(where.base)
         return OpenedPage(page, self._contents.patched(patch, base, page.digest))
