@@ -136,14 +136,14 @@ class Contents:
         # What the library gives back holds on to as much room as the content has.
         return bytes(memoryview(frame))
 
-    def patched(self, frame: bytes, base: bytes, digest: str) -> bytes:
+    def patched(self, frame: bytes, base: bytes, digest: str, proof: Proof = BY_DIGEST) -> bytes:
         """The content that a patch makes of ``base``. Raises DamagedObject."""
         try:
             tool = zstandard.ZstdDecompressor(dict_data=_dictionary(base))
             content = opened(tool, frame, LARGEST)
         except zstandard.ZstdError as error:
             raise DamagedObject(digest, f"is damaged: {error}") from error
-        if fingerprint(content) != digest:
+        if not proof.fits(content, digest):
             raise DamagedObject(digest, "is damaged: it is not what it was")
         return content
 

@@ -318,7 +318,7 @@ class TableReader:
             return self._patched(page, page.patch)
         if page.blocks:
             content = b"".join(self._contents.blocks(page.blocks))
-            if fingerprint(content) != page.digest:
+            if not self._proof.fits(content, page.digest):
                 raise DamagedObject(page.digest, "is damaged: it is not what it was")
             return OpenedPage(page, content)
         content = self._contents.read(page.digest, self._proof)
@@ -330,7 +330,7 @@ class TableReader:
             content, splices = self._contents.spliced(patch, where.base, page.digest, self._proof)
             return OpenedPage(page, content, where.base, splices)
         base = self._contents.read(where.base)
-        return OpenedPage(page, self._contents.patched(patch, base, page.digest))
+        return OpenedPage(page, self._contents.patched(patch, base, page.digest, self._proof))
 
     def _bundle(self, digest: str) -> bytes:
         with self._lock:  # of two that need it, one reads it
