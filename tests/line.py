@@ -26,7 +26,7 @@ from vetrin.jobs import (
 )
 from vetrin.jobs.transfer import Report
 from vetrin.site import open_site
-from vetrin.store import FolderBackend, Store, open_snapshot
+from vetrin.store import FolderBackend, Store, open_snapshot, open_store
 
 TABLES = [
     "CREATE TABLE x_trains (id INTEGER PRIMARY KEY, log TEXT, seats INTEGER)",
@@ -60,7 +60,7 @@ class Line:
             chosen = Choices(leave=leave or Leave(), full=full)
             plan = build_plan(source, target, ("data",), (), chosen)
             self.plan = plan
-            store = Store(FolderBackend(self.folder / ".vetrin/store"))
+            store = open_store(hosts, project, here=True)
             report = run_plan(
                 plan, RunContext(source, target, Journals(project.state), baselines=store)
             )
